@@ -1,0 +1,116 @@
+//! `ravel demo`: the demo site, and the whole job done with it.
+
+use std::fs;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+use include_dir::{Dir, DirEntry, include_dir};
+
+use crate::style::{FAINT, STRONG, in_style};
+use crate::{Command, Ended, Failure};
+
+static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/lantern-ferries");
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// The folder that the demo site is put in; what stands there already is left as it is
+    #[arg(long, value_name = "FOLDER", default_value = "lantern-ferries")]
+    into: PathBuf,
+    /// One command to run on the demo site, as `explain /summer`
+    #[arg(value_name = "COMMAND", trailing_var_arg = true, allow_hyphen_values = true)]
+    command: Vec<String>,
+}
+
+/// The way through the job: what is asked, and the command that answers.
+const WALK: &[(&str, &[&str])] = &[
+    (
+        "Four ways lead in: plain HTTP and HTTPS, with and without www. All end at one address, in one hop.",
+        &[
+            "explain",
+            "--brief",
+            "http://www.lanternferries.example/fleet",
+            "https://www.lanternferries.example/fleet",
+            "http://lanternferries.example/fleet",
+            "https://lanternferries.example/fleet",
+        ],
+    ),
+    ("A short link, as it stands on a poster.", &["explain", "http://www.lanternferries.example/summer"]),
+    ("A deep link into the booking app: no such file exists, and the app answers.", &["explain", "/book/seat/14A"]),
+    ("A missing page is 404 and shows the site's own page for that.", &["explain", "/no-such-page"]),
+    ("What must hold is stated in the same file.", &["test"]),
+];
+
+pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
+    let folder = &arguments.into;
+    let fresh = !folder.join("edge.ravel").exists();
+    unpack(&SITE, folder)
+        .map_err(|error| Failure::Message(format!("the demo site can not be put in `{}`: {error}", folder.display())))?;
+    if !arguments.command.is_empty() {
+        return command(folder, &arguments.command, out);
+    }
+    let state = if fresh { "The demo site is in" } else { "The demo site stands already in" };
+    writeln!(out, "{state} {}: Lantern Ferries, a ferry company with five ports.", in_style(STRONG, folder.display()))?;
+    writeln!(out, "Its rules are edge.ravel, its built files are dist. The rules begin:\n")?;
+    show_rules(&folder.join("edge.ravel"), out)?;
+    for (why, typed) in WALK {
+        writeln!(out, "\n{}", in_style(STRONG, why))?;
+        writeln!(out, "{}\n", in_style(FAINT, format_args!("$ ravel {}", typed.join(" "))))?;
+        let typed: Vec<String> = typed.iter().map(|&word| word.to_owned()).collect();
+        command(folder, &typed, out)?;
+    }
+    writeln!(out, "\nNow change a line of {}/edge.ravel and ask again:", folder.display())?;
+    writeln!(out, "{}", in_style(FAINT, format_args!("$ cd {} && ravel test", folder.display())))?;
+    Ok(Ended::Well)
+}
+
+/// Runs one command on the demo site, as it would be typed in its folder.
+fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outcome {
+    let name = "ravel".to_owned();
+    let mut arguments = match crate::Arguments::try_parse_from(std::iter::once(&name).chain(typed)) {
+        Ok(arguments) => arguments,
+        Err(error) => {
+            out.flush()?;
+            error.exit()
+        }
+    };
+    if matches!(arguments.command, Command::Demo(_)) {
+        return Err(Failure::Message("the demo is running already".to_owned()));
+    }
+    arguments.rules = folder.join(&arguments.rules);
+    crate::run(arguments, out)
+}
+
+/// Writes what is not there yet; each file beside its place, then renamed.
+fn unpack(from: &Dir<'_>, to: &Path) -> io::Result<()> {
+    fs::create_dir_all(to)?;
+    for entry in from.entries() {
+        let name = entry.path().file_name().unwrap_or_default();
+        let place = to.join(name);
+        match entry {
+            DirEntry::Dir(folder) => unpack(folder, &place)?,
+            DirEntry::File(_) if place.exists() => {}
+            DirEntry::File(file) => {
+                let beside = to.join(format!(".{}.{}", name.to_string_lossy(), std::process::id()));
+                fs::write(&beside, file.contents())?;
+                fs::rename(&beside, &place)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The rules up to the first blank line behind the site statement.
+fn show_rules(path: &Path, out: &mut dyn Write) -> Result<(), Failure> {
+    let text =
+        fs::read_to_string(path).map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))?;
+    let mut in_site = false;
+    for line in text.lines() {
+        in_site |= line.starts_with("site ");
+        if in_site && line.trim().is_empty() {
+            break;
+        }
+        writeln!(out, "    {}", in_style(FAINT, line))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,274 @@
+//! `ravel explain`: what addresses get, hop by hop, and why.
+
+use std::io::{self, BufRead, Write};
+use std::path::Path;
+
+use http::{HeaderMap, HeaderName, HeaderValue, Method};
+use ravel::edge::{Came, End, Explanation, Header, Walk};
+use ravel::language::Line;
+use ravel::{Outcome, Request, Step};
+use serde::Serialize;
+
+use crate::load::Loaded;
+use crate::style::{FAINT, STRONG, count, in_style, outcome};
+use crate::{Ended, Failure};
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// Whole URLs, or paths below the base path; `-` reads them from standard input, one a line
+    #[arg(required = true, value_name = "ADDRESS")]
+    addresses: Vec<String>,
+    /// The method of the request
+    #[arg(long, default_value = "GET", value_parser = method)]
+    method: Method,
+    /// A request header; may be given several times
+    #[arg(long, value_name = "NAME: VALUE", value_parser = header)]
+    header: Vec<(HeaderName, HeaderValue)>,
+    /// Print one line an address: where it ends, without the reasons
+    #[arg(long, conflicts_with = "json")]
+    brief: bool,
+    /// Print data for programs
+    #[arg(long)]
+    json: bool,
+}
+
+fn method(text: &str) -> Result<Method, String> {
+    let method = Method::from_bytes(text.as_bytes()).ok().filter(|_| text.bytes().all(|byte| !byte.is_ascii_lowercase()));
+    method.ok_or_else(|| "a method is written in capitals, as `POST`".to_owned())
+}
+
+fn header(text: &str) -> Result<(HeaderName, HeaderValue), String> {
+    let (name, value) = text.split_once(':').ok_or("write it as `NAME: VALUE`")?;
+    let name = name.trim().parse().map_err(|_| format!("`{name}` is no name of a header field"))?;
+    let value = value.trim().parse().map_err(|_| format!("`{}` is no value of a header field", value.trim()))?;
+    Ok((name, value))
+}
+
+pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
+    let loaded = Loaded::read(rules)?;
+    let headers: HeaderMap = arguments.header.iter().cloned().collect();
+    let stream = arguments.addresses.len() > 1 || arguments.addresses[0] == "-";
+    let mut wrong = Vec::new();
+    let width = arguments.addresses.iter().map(|address| address.chars().count()).max().unwrap_or(0);
+    let mut first = true;
+    let mut each = |address: &str, out: &mut dyn Write| -> io::Result<()> {
+        let request = match request(&loaded, arguments.method.clone(), address) {
+            Ok(request) => request.with_headers(headers.clone()),
+            Err(why) => {
+                wrong.push(why);
+                return Ok(());
+            }
+        };
+        let walk = loaded.edge.walk(&request);
+        if arguments.brief {
+            return writeln!(out, "{address:width$}  {}", summary(&walk));
+        }
+        if !arguments.json {
+            if !std::mem::take(&mut first) {
+                writeln!(out)?;
+            }
+            return print(&loaded, &request, &walk, out);
+        }
+        let document = document(&loaded, &request, &walk);
+        match stream {
+            true => serde_json::to_writer(&mut *out, &document)?,
+            false => serde_json::to_writer_pretty(&mut *out, &document)?,
+        }
+        writeln!(out)
+    };
+    for address in &arguments.addresses {
+        if address != "-" {
+            each(address, out)?;
+            continue;
+        }
+        for line in io::stdin().lock().lines() {
+            let line = line.map_err(|error| Failure::Message(format!("standard input can not be read: {error}")))?;
+            let line = line.trim();
+            if !line.is_empty() {
+                each(line, out)?;
+                out.flush()?;
+            }
+        }
+    }
+    match wrong.is_empty() {
+        true => Ok(Ended::Well),
+        false => Err(Failure::Message(wrong.join("\n       "))),
+    }
+}
+
+/// A request for an address as people write it; a path is below the base path at the canonical origin.
+fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, String> {
+    let url = match address.starts_with('/') {
+        true => format!("{}{address}", loaded.rules.site().url().trim_end_matches('/')),
+        false => address.to_owned(),
+    };
+    Request::new(method, &url).map_err(|error| format!("{error}, or with `/`"))
+}
+
+/// The answer first, then each hop with its reasons.
+fn print(loaded: &Loaded, request: &Request, walk: &Walk<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let method = match request.method().as_str() {
+        "GET" => String::new(),
+        method => format!("{method} "),
+    };
+    writeln!(out, "{}", in_style(STRONG, format_args!("{method}{}", request.url())))?;
+    writeln!(out, "  {}", summary(walk))?;
+    let several = walk.answers.len() > 1;
+    for (number, (url, explanation)) in walk.answers.iter().enumerate() {
+        writeln!(out)?;
+        if several && number > 0 {
+            writeln!(out, "  {}", in_style(FAINT, format_args!("then GET {url}")))?;
+        }
+        print_answer(loaded, explanation, out)?;
+    }
+    Ok(())
+}
+
+fn summary(walk: &Walk<'_>) -> String {
+    let last = &walk.last().1.answer;
+    let paint = |text: String| in_style(outcome(walk.outcome()), text);
+    let ends = match (walk.end, last.outcome()) {
+        (End::Away, _) => paint("leaves the site".to_owned()),
+        (End::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
+        (End::Answer, Outcome::File) => format!("{} {}", paint("200".to_owned()), last.file().unwrap_or_default()),
+        (End::Answer, Outcome::Elsewhere) => paint("another service answers".to_owned()),
+        (End::Answer, other) => {
+            let shown = last.file().map(|file| format!(", showing {file}")).unwrap_or_default();
+            format!("{} {other}{shown}", paint(last.status().to_string()))
+        }
+    };
+    match walk.hops() {
+        0 => ends,
+        hops => format!("goes to {} in {}: {ends}", walk.url(), count(hops, "hop", "hops")),
+    }
+}
+
+fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let answer = &explanation.answer;
+    let status = match answer.status() {
+        0 => "—".to_owned(),
+        status => status.to_string(),
+    };
+    let what = match (answer.location(), answer.file()) {
+        (Some(location), _) => format!("to {location}"),
+        (None, Some(file)) => file.to_owned(),
+        (None, None) => answer.outcome().to_string(),
+    };
+    writeln!(out, "  {} {what}", in_style(outcome(answer.outcome()), status))?;
+    let settled = matches!(answer.outcome(), Outcome::File | Outcome::Redirect | Outcome::Gone | Outcome::Elsewhere);
+    let worth = |step: &&Step| match step.came {
+        Came::Unmatched(_) => !settled,
+        // What `headers` statements do is seen below, with their lines.
+        Came::Noted(_) => !step.what.starts_with("headers "),
+        _ => true,
+    };
+    let rows = explanation.steps.iter().filter(worth).map(|step| {
+        let place = step.line.map(|line| loaded.name(line)).unwrap_or_default();
+        [place, step.what.clone(), step.came.to_string()]
+    });
+    print_rows(rows.collect(), out)?;
+    if !answer.headers().is_empty() {
+        writeln!(out, "    {}", in_style(FAINT, "with"))?;
+    }
+    let rows = answer.headers().iter().map(|header| {
+        let place = header.line.map(|line| loaded.name(line)).unwrap_or_default();
+        [place, format!("{}: {}", header.name, header.value), String::new()]
+    });
+    print_rows(rows.collect(), out)
+}
+
+/// Rows in columns; a cell that is far longer than the others does not push them aside.
+fn print_rows(rows: Vec<[String; 3]>, out: &mut dyn Write) -> io::Result<()> {
+    const WIDEST: usize = 56;
+    let width = |column: usize, most: usize| rows.iter().map(|row| row[column].chars().count().min(most)).max().unwrap_or(0);
+    let (places, whats) = (width(0, 40), width(1, WIDEST));
+    for [place, what, came] in &rows {
+        let line = format!("    {}  {what:whats$}  {came}", in_style(FAINT, format_args!("{place:places$}")));
+        writeln!(out, "{}", line.trim_end())?;
+    }
+    Ok(())
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    request: Asked<'a>,
+    answers: Vec<AnswerData<'a>>,
+    ends: Ends<'a>,
+    hops: usize,
+}
+
+#[derive(Serialize)]
+struct Asked<'a> {
+    method: &'a str,
+    url: &'a str,
+}
+
+#[derive(Serialize)]
+struct AnswerData<'a> {
+    url: &'a str,
+    outcome: &'static str,
+    status: Option<u16>,
+    location: Option<&'a str>,
+    file: Option<&'a str>,
+    headers: Vec<HeaderData<'a>>,
+    steps: Vec<StepData<'a>>,
+}
+
+#[derive(Serialize)]
+struct HeaderData<'a> {
+    name: &'a str,
+    value: &'a str,
+    source: Option<&'a str>,
+    line: Option<u32>,
+}
+
+#[derive(Serialize)]
+struct StepData<'a> {
+    source: Option<&'a str>,
+    line: Option<u32>,
+    what: &'a str,
+    came: String,
+}
+
+#[derive(Serialize)]
+struct Ends<'a> {
+    url: &'a str,
+    outcome: &'static str,
+    status: Option<u16>,
+    file: Option<&'a str>,
+}
+
+fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) -> Document<'a> {
+    let last = &walk.last().1.answer;
+    let answered = walk.end == End::Answer;
+    let status = |status: u16| (status != 0).then_some(status);
+    let place = |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number));
+    let header = |header: &'a Header<'_>| {
+        let (source, line) = place(header.line);
+        HeaderData { name: header.name, value: &header.value, source, line }
+    };
+    let step = |step: &'a Step| {
+        let (source, line) = place(step.line);
+        StepData { source, line, what: &step.what, came: step.came.to_string() }
+    };
+    let answer = |(url, explanation): &'a (String, Explanation<'_>)| AnswerData {
+        url,
+        outcome: explanation.answer.outcome().as_str(),
+        status: status(explanation.answer.status()),
+        location: explanation.answer.location(),
+        file: explanation.answer.file(),
+        headers: explanation.answer.headers().iter().map(header).collect(),
+        steps: explanation.steps.iter().map(step).collect(),
+    };
+    Document {
+        request: Asked { method: request.method().as_str(), url: request.url() },
+        answers: walk.answers.iter().map(answer).collect(),
+        ends: Ends {
+            url: walk.url(),
+            outcome: walk.outcome().as_str(),
+            status: answered.then(|| status(last.status())).flatten(),
+            file: answered.then(|| last.file()).flatten(),
+        },
+        hops: walk.hops(),
+    }
+}

@@ -1,0 +1,132 @@
+//! Reading rules files and folders from disk.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use ravel::language::Line;
+use ravel::{Edge, FileList, Rules};
+use walkdir::WalkDir;
+
+use crate::{Failure, problems};
+
+/// A rules file with the folder it speaks of.
+pub(crate) struct Loaded {
+    pub(crate) rules: Rules,
+    pub(crate) edge: Edge,
+}
+
+impl Loaded {
+    /// Reads both.
+    pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
+        let rules = rules(path)?;
+        let files = match &rules.site().files {
+            Some(folder) => {
+                let root = parent(path).join(&**folder);
+                let own = own_names(&rules, path, &root);
+                list(&root)?.without(own.iter().map(String::as_str))
+            }
+            None => FileList::default(),
+        };
+        let edge = Edge::new(&rules, files);
+        Ok(Loaded { rules, edge })
+    }
+
+    /// A line as people name it: `edge.ravel:9`.
+    pub(crate) fn name(&self, line: Line) -> String {
+        format!("{}:{}", self.source(line), line.number)
+    }
+
+    /// The file of a line.
+    pub(crate) fn source(&self, line: Line) -> &str {
+        &self.rules.sources()[usize::from(line.source)]
+    }
+}
+
+fn parent(path: &Path) -> &Path {
+    path.parent().unwrap_or(Path::new(""))
+}
+
+/// Reads a rules file; its problems are shown on standard error.
+fn rules(path: &Path) -> Result<Rules, Failure> {
+    let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let bytes = fs::read(path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => {
+            Failure::Message(format!("there is no rules file `{}`; write one, or name it with `--rules FILE`", path.display()))
+        }
+        _ => Failure::Message(format!("`{}` can not be read: {error}", path.display())),
+    })?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+        let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
+        Failure::Message(format!("`{}` is no UTF-8 on line {line}; save it as UTF-8", path.display()))
+    })?;
+    let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
+    let parsed = Rules::read(&name, &text, |wanted| {
+        let bytes = fs::read(parent(path).join(wanted))?;
+        texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
+        Ok::<_, std::io::Error>(bytes)
+    });
+    parsed.map_err(|found| {
+        anstream::eprintln!("{}", problems::render(&found, &texts));
+        Failure::Message(String::new())
+    })
+}
+
+/// The names that the rules' own files have in the folder, if they are there.
+fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
+    let Ok(root) = root.canonicalize() else { return Vec::new() };
+    let first = path.file_name().map(PathBuf::from);
+    let named = rules.sources().iter().skip(1).map(|source| PathBuf::from(&**source));
+    first
+        .into_iter()
+        .chain(named)
+        .filter_map(|name| parent(path).join(name).canonicalize().ok())
+        .filter_map(|full| Some(slashed(full.strip_prefix(&root).ok()?)))
+        .collect()
+}
+
+/// Every file of a folder; links that lead out of it are left out.
+fn list(root: &Path) -> Result<FileList, Failure> {
+    let unreadable = |error: &dyn std::fmt::Display| {
+        Failure::Message(format!("the folder of files `{}` can not be read: {error}", root.display()))
+    };
+    let real = match root.canonicalize() {
+        Ok(real) => real,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Err(Failure::Message(format!(
+                "there is no folder `{}`, which the rules name with `files`; build the site first, or correct the name",
+                root.display()
+            )));
+        }
+        Err(error) => return Err(unreadable(&error)),
+    };
+    let mut names = Vec::new();
+    let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
+    while let Some(entry) = entries.next() {
+        let entry = match entry {
+            Ok(entry) => entry,
+            // A link that leads nowhere, or back to a folder it is in, is no file.
+            Err(error) if error.loop_ancestor().is_some() || error.path().is_some_and(Path::is_symlink) => continue,
+            Err(error) => return Err(unreadable(&error)),
+        };
+        let leads_out = entry.path_is_symlink() && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
+        if leads_out {
+            if entry.file_type().is_dir() {
+                entries.skip_current_dir();
+            }
+            continue;
+        }
+        if entry.file_type().is_file()
+            && let Ok(name) = entry.path().strip_prefix(&real)
+        {
+            names.push(slashed(name));
+        }
+    }
+    Ok(FileList::from_iter(names))
+}
+
+/// A relative path with `/` between its parts.
+fn slashed(path: &Path) -> String {
+    path.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
+}

@@ -1,0 +1,165 @@
+//! The commands, run as a user runs them.
+
+mod common;
+
+use std::fs;
+
+use common::{demo, folder, run};
+use serde_json::{Value, json};
+
+#[test]
+fn explain_prints_the_shape_for_programs() {
+    let demo = demo();
+    let addresses = "http://www.lanternferries.example/summer\n\n/book/seat/14A\n/api/x\n/news/x\nhttps://x.example/\n";
+    let (status, out, errors) = run(demo.path(), &["explain", "-", "--json"], addresses);
+    assert_eq!((status, errors.as_str()), (0, ""));
+    let lines: Vec<Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines.len(), 5);
+    let summer = &lines[0];
+    assert_eq!(summer["request"], json!({"method": "GET", "url": "http://www.lanternferries.example/summer"}));
+    assert_eq!(summer["hops"], 1);
+    let first = &summer["answers"][0];
+    assert_eq!((&first["outcome"], &first["status"], &first["file"]), (&json!("redirect"), &json!(302), &Value::Null));
+    assert_eq!(first["location"], "https://lanternferries.example/offers/summer-2027/");
+    assert_eq!(first["headers"][0], json!({"name": "location", "value": first["location"], "source": "edge.ravel", "line": 17}));
+    assert_eq!(
+        first["steps"][1],
+        json!({"source": "edge.ravel", "line": 17, "what": "redirect /summer -> /offers/summer-2027/", "came": "matched"})
+    );
+    assert_eq!(
+        summer["ends"],
+        json!({"url": first["location"], "outcome": "file", "status": 200, "file": "offers/summer-2027/index.html"})
+    );
+    let ends: Vec<(&Value, &Value)> = lines.iter().map(|line| (&line["ends"]["outcome"], &line["ends"]["status"])).collect();
+    let expected = [
+        ("file", json!(200)),
+        ("file", json!(200)),
+        ("elsewhere", json!(null)),
+        ("elsewhere", json!(null)),
+        ("refused", json!(421)),
+    ];
+    for ((outcome, status), (wanted, wanted_status)) in ends.iter().zip(&expected) {
+        assert_eq!((outcome.as_str().unwrap(), *status), (*wanted, wanted_status));
+    }
+}
+
+#[test]
+fn one_address_is_one_document() {
+    let demo = demo();
+    let (status, out, _) = run(demo.path(), &["explain", "--json", "/moved", "--method", "HEAD", "--header", "accept: x"], "");
+    assert_eq!(status, 0);
+    let document: Value = serde_json::from_str(&out).unwrap();
+    assert_eq!(document["request"]["method"], "HEAD");
+}
+
+#[test]
+fn five_mistakes_are_five_problems_in_one_run() {
+    let rules = "site https://harbour.example/\n  alais www.harbour.example\n\nredirect /blog/:slug -> /news/{slug}\n\
+                 redirect /old -> /new forever\nrewrte /today -> /weekday/\nexpect /x is mising\n";
+    let folder = folder(&[("edge.ravel", rules)]);
+    let (status, out, errors) = run(folder.path(), &["explain", "/"], "");
+    assert_eq!((status, out.as_str()), (2, ""));
+    let places = ["edge.ravel:2:3", "edge.ravel:4:16", "edge.ravel:5:23", "edge.ravel:6:1", "edge.ravel:7:14"];
+    for place in places {
+        assert!(errors.contains(place), "{place} is not in\n{errors}");
+    }
+    for words in ["did you mean `alias`?", "write `{slug}`", "did you mean `rewrite`?", "5 problems"] {
+        assert!(errors.contains(words), "{words} is not in\n{errors}");
+    }
+}
+
+#[test]
+fn a_failed_expectation_shows_expected_beside_got() {
+    let demo = demo();
+    let rules = demo.path().join("edge.ravel");
+    let text = fs::read_to_string(&rules).unwrap().replace("-> /offers/summer-2027/", "-> /offers/summer-2028/");
+    fs::write(&rules, text).unwrap();
+    let (status, out, _) = run(demo.path(), &["test"], "");
+    assert_eq!(status, 1);
+    assert!(out.starts_with("3 of 34 expectations failed\n"), "{out}");
+    let expected = "    expected  goes to https://lanternferries.example/offers/summer-2027/ as 302 in 1 hop\n    \
+                    got       goes to https://lanternferries.example/offers/summer-2028/ as 302 in 1 hop, which is missing (404)\n    \
+                    by        edge.ravel:17\n";
+    assert!(out.contains(expected), "{out}");
+    let (status, out, _) = run(demo.path(), &["test", "--json"], "");
+    let report: Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((status, &report["expectations"], &report["failed"]), (1, &json!(34), &json!(3)));
+    let failed: Vec<&Value> = report["verdicts"].as_array().unwrap().iter().filter(|verdict| verdict["holds"] == false).collect();
+    assert_eq!(failed[0]["decided"], json!({"source": "edge.ravel", "line": 17}));
+}
+
+#[test]
+fn what_can_not_run_ends_with_2_and_says_why() {
+    let site = "site https://h.example/\n  files dist\n";
+    let empty = folder(&[]);
+    let no_folder = folder(&[("edge.ravel", site)]);
+    let latin = folder(&[("other.ravel", "x")]);
+    fs::write(latin.path().join("edge.ravel"), b"site https://h.example/\n# caf\xe9\n").unwrap();
+    let fine = folder(&[("edge.ravel", site), ("dist/index.html", "")]);
+    let cases: &[(&tempfile::TempDir, &[&str], &str)] = &[
+        (&empty, &["test"], "there is no rules file `edge.ravel`"),
+        (&empty, &["test", "--rules", "x.ravel"], "there is no rules file `x.ravel`"),
+        (&no_folder, &["test"], "which the rules name with `files`"),
+        (&latin, &["test"], "is no UTF-8 on line 2"),
+        (&fine, &["explain", "harbour"], "`harbour` is no whole address"),
+        (&fine, &["explain"], "ADDRESS"),
+        (&fine, &["explian"], "explain"),
+        (&fine, &["explain", "/", "--header", "x"], "write it as `NAME: VALUE`"),
+        (&fine, &["explain", "/", "--method", "get"], "a method is written in capitals"),
+    ];
+    for (folder, arguments, words) in cases {
+        let (status, out, errors) = run(folder.path(), arguments, "");
+        assert_eq!((status, out.as_str()), (2, ""), "{arguments:?}");
+        assert!(errors.contains(words), "{arguments:?}: {words} is not in\n{errors}");
+    }
+    let (status, out, _) = run(fine.path(), &["test"], "");
+    assert_eq!((status, out.as_str()), (0, "edge.ravel states no expectation; add one with `expect`\n"));
+}
+
+#[test]
+fn some_files_are_not_served() {
+    let folder = folder(&[
+        ("edge.ravel", "site https://h.example/\n  files .\ninclude more/links.ravel\n"),
+        ("more/links.ravel", "redirect\n  table links.csv\n"),
+        ("more/links.csv", "new,old\n/b,/a\n"),
+        ("index.html", ""),
+        (".git/config", ""),
+        (".well-known/security.txt", ""),
+    ]);
+    #[cfg(unix)]
+    {
+        std::os::unix::fs::symlink("/etc/hostname", folder.path().join("out.txt")).unwrap();
+        std::os::unix::fs::symlink("index.html", folder.path().join("in.txt")).unwrap();
+        std::os::unix::fs::symlink("/", folder.path().join("root")).unwrap();
+        std::os::unix::fs::symlink("nowhere", folder.path().join("broken")).unwrap();
+    }
+    let asked = "/edge.ravel\n/more/links.ravel\n/more/links.csv\n/.git/config\n/.well-known/security.txt\n/in.txt\n/out.txt\n/root/etc/hostname\n/a\n";
+    let (status, out, _) = run(folder.path(), &["explain", "-", "--brief"], asked);
+    assert_eq!(status, 0);
+    let served: Vec<&str> = out.lines().filter(|line| line.contains("200")).collect();
+    assert_eq!(served.len(), if cfg!(unix) { 2 } else { 1 }, "{out}");
+    assert!(out.contains("/a  goes to https://h.example/b in 1 hop: 404 missing"), "{out}");
+}
+
+#[test]
+fn the_demo_walks_the_job() {
+    let folder = folder(&[]);
+    let (status, out, errors) = run(folder.path(), &["demo"], "");
+    assert_eq!((status, errors.as_str()), (0, ""));
+    for words in [
+        "$ ravel explain --brief http://www.lanternferries.example/fleet",
+        "$ ravel explain http://www.lanternferries.example/summer",
+        "$ ravel explain /book/seat/14A",
+        "$ ravel explain /no-such-page",
+        "$ ravel test",
+        "34 expectations hold",
+    ] {
+        assert!(out.contains(words), "{words} is not in\n{out}");
+    }
+    let rules = folder.path().join("lantern-ferries/edge.ravel");
+    fs::write(&rules, "site https://mine.example/\nexpect / is missing\n").unwrap();
+    let (status, out, _) = run(folder.path(), &["demo", "test"], "");
+    assert_eq!((status, out.as_str()), (0, "1 expectation holds\n"), "what stands there is left as it is");
+    let (status, _, errors) = run(folder.path(), &["demo", "demo"], "");
+    assert_eq!(status, 2, "{errors}");
+}

@@ -1,0 +1,60 @@
+//! An address as the edge sees it, and how it is brought to one spelling.
+//!
+//! ```text
+//!   text ──Request──▶ method + Address (normalized) + header fields
+//!                     scheme://host/path?query#fragment, one string with its seams known
+//! ```
+//!
+//! Everything later compares addresses byte for byte, so this is the one place where two spellings of an
+//! address become one (RFC 3986, section 6.2.2). What cannot be an address at all is [`Malformed`].
+
+mod host;
+mod path;
+mod query;
+mod request;
+mod url;
+
+pub use host::{Host, Scheme};
+pub use query::{form_decode, parameters};
+pub use request::{Request, RequestError};
+pub use url::Address;
+
+pub(crate) use path::{decode, encode, is_path_byte, is_unreserved, normalize};
+pub(crate) use url::AddressWriter;
+
+use std::fmt;
+
+/// Why a text is no address; a request for it is answered with 400.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Malformed {
+    /// There is no `http://` or `https://` before it.
+    Scheme,
+    /// The host is missing, holds a user name, or is no host name.
+    Host,
+    /// What follows the host's `:` is no port number.
+    Port,
+    /// The path does not begin with `/`.
+    PathStart,
+    /// The path holds a control character.
+    Control,
+    /// The path holds a `\`.
+    Backslash,
+    /// A `%` in the path is not followed by two hexadecimal digits.
+    Escape,
+}
+
+impl fmt::Display for Malformed {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Malformed::Scheme => "it does not begin with `http://` or `https://`",
+            Malformed::Host => "its host is missing or is no host name",
+            Malformed::Port => "its port is no number from 0 to 65535",
+            Malformed::PathStart => "its path does not begin with `/`",
+            Malformed::Control => "its path holds a control character",
+            Malformed::Backslash => "its path holds a `\\`",
+            Malformed::Escape => "a `%` in its path is not followed by two hexadecimal digits",
+        })
+    }
+}
+
+impl std::error::Error for Malformed {}

@@ -1,0 +1,101 @@
+use std::fmt;
+
+use http::{HeaderMap, HeaderName, HeaderValue, Method};
+
+use super::{Address, Malformed, Scheme};
+
+/// What a visitor's browser asks of the edge.
+///
+/// A request whose address is malformed can be made: it is answered, with 400.
+#[derive(Debug, Clone)]
+pub struct Request {
+    method: Method,
+    address: Result<Address, (Malformed, String)>,
+    headers: HeaderMap,
+}
+
+impl Request {
+    /// A `GET` of an absolute URL.
+    ///
+    /// # Errors
+    /// When the text does not begin with `http://` or `https://`.
+    pub fn get(url: &str) -> Result<Request, RequestError> {
+        Request::new(Method::GET, url)
+    }
+
+    /// Any method, of an absolute URL.
+    ///
+    /// # Errors
+    /// When the text does not begin with `http://` or `https://`.
+    pub fn new(method: Method, url: &str) -> Result<Request, RequestError> {
+        match Address::parse(url) {
+            Err(Malformed::Scheme) => Err(RequestError { url: url.to_owned() }),
+            address => Ok(Request { method, address: address.map_err(|why| (why, url.to_owned())), headers: HeaderMap::new() }),
+        }
+    }
+
+    /// A request as it arrives: the `host` field (or `:authority`) and the target in origin form (RFC 9112, section 3.2.1).
+    pub fn from_parts(method: Method, scheme: Scheme, host: &str, target: &str) -> Request {
+        let address = match target.starts_with('/') {
+            true => Address::from_parts(scheme, host, target),
+            false => Err(Malformed::PathStart),
+        };
+        Request { method, address: address.map_err(|why| (why, format!("{scheme}://{host}{target}"))), headers: HeaderMap::new() }
+    }
+
+    /// A request for an address.
+    pub fn of(method: Method, address: Address) -> Request {
+        Request { method, address: Ok(address), headers: HeaderMap::new() }
+    }
+
+    /// Adds a header field; fields of one name add up.
+    #[must_use]
+    pub fn with_header(mut self, name: HeaderName, value: HeaderValue) -> Request {
+        self.headers.append(name, value);
+        self
+    }
+
+    /// The same request with these header fields.
+    #[must_use]
+    pub fn with_headers(mut self, headers: HeaderMap) -> Request {
+        self.headers = headers;
+        self
+    }
+
+    /// The method.
+    pub fn method(&self) -> &Method {
+        &self.method
+    }
+
+    /// The header fields.
+    pub fn headers(&self) -> &HeaderMap {
+        &self.headers
+    }
+
+    /// The address, or why there is none.
+    pub fn address(&self) -> Result<&Address, Malformed> {
+        self.address.as_ref().map_err(|(why, _)| *why)
+    }
+
+    /// The address as text; as it was given where it is malformed.
+    pub fn url(&self) -> &str {
+        match &self.address {
+            Ok(address) => address.as_str(),
+            Err((_, text)) => text,
+        }
+    }
+}
+
+/// A text that is no absolute `http` or `https` URL.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RequestError {
+    url: String,
+}
+
+impl fmt::Display for RequestError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "`{}` is no whole address: it must begin with `http://` or `https://`", self.url)
+    }
+}
+
+impl std::error::Error for RequestError {}

@@ -1,0 +1,246 @@
+use std::borrow::Cow;
+use std::fmt;
+use std::ops::Range;
+
+use super::host::split_port;
+use super::{Host, Malformed, Scheme, encode, normalize};
+
+/// A whole URL without port and user name, normalized: `scheme://host/path?query#fragment`.
+///
+/// Two addresses are the same exactly when their texts are. The query is kept as it was sent.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Address {
+    text: String,
+    scheme: Scheme,
+    host_end: u32,
+    path_end: u32,
+    query_end: u32,
+}
+
+impl Address {
+    /// Reads an absolute `http` or `https` URL. A port is dropped, as the edge drops it.
+    ///
+    /// # Errors
+    /// What makes it no address; see [`Malformed`].
+    pub fn parse(text: &str) -> Result<Address, Malformed> {
+        let (scheme, rest) = Scheme::split(text).ok_or(Malformed::Scheme)?;
+        let host_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+        Address::from_parts(scheme, &rest[..host_end], &rest[host_end..])
+    }
+
+    /// An address from its scheme, its host as a `host` field has it, and what follows the host.
+    ///
+    /// # Errors
+    /// What makes it no address; see [`Malformed`].
+    pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, Malformed> {
+        let host = match plain_host(host) {
+            Some(plain) => Cow::Borrowed(plain),
+            None => Cow::Owned(Host::parse(host)?.as_str().to_owned()),
+        };
+        let (rest, fragment) = match target.split_once('#') {
+            Some((rest, fragment)) => (rest, Some(fragment)),
+            None => (target, None),
+        };
+        let (path, query) = match rest.split_once('?') {
+            Some((path, query)) => (path, Some(query)),
+            None => (rest, None),
+        };
+        let path = if path.is_empty() { Cow::Borrowed("/") } else { normalize(path)? };
+        let mut writer = AddressWriter::new(scheme, &host, target.len());
+        writer.text().push_str(&path);
+        if let Some(query) = query {
+            writer.begin_query();
+            push_printable(query, writer.text());
+        }
+        if let Some(fragment) = fragment {
+            writer.begin_fragment();
+            push_printable(fragment, writer.text());
+        }
+        Ok(writer.finish())
+    }
+
+    /// The scheme.
+    pub fn scheme(&self) -> Scheme {
+        self.scheme
+    }
+
+    /// The host, normalized.
+    pub fn host(&self) -> &str {
+        &self.text[self.host_start()..self.host_end as usize]
+    }
+
+    /// The path, normalized; it begins with `/`.
+    pub fn path(&self) -> &str {
+        &self.text[self.path_range()]
+    }
+
+    /// The query, without its `?`.
+    pub fn query(&self) -> Option<&str> {
+        (self.query_end > self.path_end).then(|| &self.text[self.path_end as usize + 1..self.query_end as usize])
+    }
+
+    /// The fragment, without its `#`.
+    pub fn fragment(&self) -> Option<&str> {
+        self.text.get(self.query_end as usize + 1..)
+    }
+
+    /// The whole URL.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// The URL up to its fragment: what a request asks for.
+    pub fn without_fragment(&self) -> &str {
+        &self.text[..self.query_end as usize]
+    }
+
+    /// The text, owned.
+    pub fn into_string(self) -> String {
+        self.text
+    }
+
+    /// The same address on another origin.
+    pub(crate) fn on(&self, scheme: Scheme, host: &str) -> Address {
+        let mut writer = AddressWriter::new(scheme, host, self.text.len());
+        writer.text().push_str(self.path());
+        if let Some(query) = self.query() {
+            writer.begin_query();
+            writer.text().push_str(query);
+        }
+        if let Some(fragment) = self.fragment() {
+            writer.begin_fragment();
+            writer.text().push_str(fragment);
+        }
+        writer.finish()
+    }
+
+    /// An address of parts that are normalized already.
+    pub(crate) fn joined(scheme: Scheme, host: &str, path: &str, query: Option<&str>) -> Address {
+        let mut writer = AddressWriter::new(scheme, host, path.len() + query.map_or(0, |query| query.len() + 1));
+        writer.text().push_str(path);
+        if let Some(query) = query {
+            writer.begin_query();
+            writer.text().push_str(query);
+        }
+        writer.finish()
+    }
+
+    /// Gives it this fragment.
+    pub(crate) fn set_fragment(&mut self, fragment: &str) {
+        self.text.truncate(self.query_end as usize);
+        self.text.push('#');
+        self.text.push_str(fragment);
+    }
+
+    fn host_start(&self) -> usize {
+        self.scheme.as_str().len() + 3
+    }
+
+    fn path_range(&self) -> Range<usize> {
+        self.host_end as usize..self.path_end as usize
+    }
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// Builds an [`Address`] in one allocation from parts that are normalized already.
+pub(crate) struct AddressWriter {
+    address: Address,
+    query: bool,
+    fragment: bool,
+}
+
+impl AddressWriter {
+    pub(crate) fn new(scheme: Scheme, host: &str, rest: usize) -> AddressWriter {
+        let mut text = String::with_capacity(scheme.as_str().len() + 3 + host.len() + rest + 1);
+        text.push_str(scheme.as_str());
+        text.push_str("://");
+        text.push_str(host);
+        let host_end = text.len() as u32;
+        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0 };
+        AddressWriter { address, query: false, fragment: false }
+    }
+
+    /// Where the part that is being written goes: first the path.
+    pub(crate) fn text(&mut self) -> &mut String {
+        &mut self.address.text
+    }
+
+    pub(crate) fn begin_query(&mut self) {
+        self.address.path_end = self.address.text.len() as u32;
+        self.address.text.push('?');
+        self.query = true;
+    }
+
+    pub(crate) fn begin_fragment(&mut self) {
+        self.end_query();
+        self.address.text.push('#');
+        self.fragment = true;
+    }
+
+    pub(crate) fn finish(mut self) -> Address {
+        if !self.fragment {
+            self.end_query();
+        }
+        self.address
+    }
+
+    fn end_query(&mut self) {
+        self.address.query_end = self.address.text.len() as u32;
+        if !self.query {
+            self.address.path_end = self.address.query_end;
+        }
+    }
+}
+
+// What browsers never send as it is would break the line of a header: it is encoded. All else stays as it was sent.
+fn push_printable(text: &str, out: &mut String) {
+    encode(text.as_bytes(), |byte| byte.is_ascii_graphic(), out);
+}
+
+/// The host as it stands, when it is plainly in its final form already.
+fn plain_host(host: &str) -> Option<&str> {
+    let (name, port) = split_port(host);
+    let plain = port.is_none()
+        && !name.is_empty()
+        && name.len() <= 63
+        && !name.starts_with(['.', '-'])
+        && !name.ends_with('.')
+        && !name.contains("..")
+        && !name.contains("--")
+        && name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'.' || byte == b'-')
+        && name.bytes().last().is_some_and(|byte| byte.is_ascii_lowercase());
+    plain.then_some(name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_parts_of_an_address() {
+        let cases = [
+            ("https://a.example", "https://a.example/", "/", None, None),
+            ("HTTP://A.Example:80/x", "http://a.example/x", "/x", None, None),
+            ("https://a.example?q=1", "https://a.example/?q=1", "/", Some("q=1"), None),
+            ("https://a.example/x?#", "https://a.example/x?#", "/x", Some(""), Some("")),
+            ("https://a.example/x#f?g", "https://a.example/x#f?g", "/x", None, Some("f?g")),
+            ("https://a.example/x?a=%zz b#c", "https://a.example/x?a=%zz%20b#c", "/x", Some("a=%zz%20b"), Some("c")),
+        ];
+        for (text, whole, path, query, fragment) in cases {
+            let address = Address::parse(text).unwrap();
+            assert_eq!(
+                (address.as_str(), address.host(), address.path(), address.query(), address.fragment()),
+                (whole, "a.example", path, query, fragment),
+                "{text:?}"
+            );
+        }
+        for (text, why) in [("ftp://a.example/", Malformed::Scheme), ("/x", Malformed::Scheme), ("https:///x", Malformed::Host)] {
+            assert_eq!(Address::parse(text), Err(why), "{text:?}");
+        }
+    }
+}

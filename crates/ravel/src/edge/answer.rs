@@ -1,0 +1,123 @@
+use std::borrow::Cow;
+use std::fmt;
+
+use smallvec::SmallVec;
+
+use crate::language::Line;
+
+/// What a request gets.
+#[derive(Debug, Clone)]
+pub struct Answer<'e> {
+    pub(super) outcome: Outcome,
+    pub(super) status: u16,
+    pub(super) file: Option<&'e str>,
+    pub(super) by: Option<Line>,
+    pub(super) headers: Headers<'e>,
+}
+
+pub(super) type Headers<'e> = SmallVec<[Header<'e>; 6]>;
+
+/// What becomes of a request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Outcome {
+    /// A file of the site, with 200.
+    File,
+    /// A redirect.
+    Redirect,
+    /// 410.
+    Gone,
+    /// 404.
+    Missing,
+    /// 404: the address is below no base path of the site.
+    Outside,
+    /// Another service answers.
+    Elsewhere,
+    /// 400, 405 or 421.
+    Refused,
+    /// 508: redirects without an end.
+    Loop,
+}
+
+/// A header field of an answer, with the line that set it; none where it is automatic.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Header<'e> {
+    /// The name, in lower case.
+    pub name: &'e str,
+    /// The value.
+    pub value: Cow<'e, str>,
+    /// The line that set it.
+    pub line: Option<Line>,
+}
+
+impl<'e> Answer<'e> {
+    /// What becomes of the request.
+    pub fn outcome(&self) -> Outcome {
+        self.outcome
+    }
+
+    /// The status; 0 where another service answers ([`Outcome::Elsewhere`]).
+    pub fn status(&self) -> u16 {
+        self.status
+    }
+
+    /// The file that is shown, by its name from the root of the folder of files.
+    pub fn file(&self) -> Option<&'e str> {
+        self.file
+    }
+
+    /// Where a redirect leads: a whole URL.
+    pub fn location(&self) -> Option<&str> {
+        self.header("location")
+    }
+
+    /// The line that decided; none where it was the files, or the lack of one.
+    pub fn line(&self) -> Option<Line> {
+        self.by
+    }
+
+    /// The header fields.
+    pub fn headers(&self) -> &[Header<'e>] {
+        &self.headers
+    }
+
+    /// The first value of a header field; the name in lower case.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|header| header.name == name).map(|header| &*header.value)
+    }
+
+    /// The body of an answer without a file: one line of text.
+    pub fn body(&self) -> &'static str {
+        match self.status {
+            301 | 302 | 303 | 307 | 308 => "This page has moved.\n",
+            400 => "This is no address.\n",
+            404 => "There is no such page.\n",
+            405 => "Only GET and HEAD are answered here.\n",
+            410 => "This page is gone.\n",
+            421 => "This host is not served here.\n",
+            508 => "The redirects of this address have no end.\n",
+            _ => "",
+        }
+    }
+}
+
+impl Outcome {
+    /// The outcome in one word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Outcome::File => "file",
+            Outcome::Redirect => "redirect",
+            Outcome::Gone => "gone",
+            Outcome::Missing => "missing",
+            Outcome::Outside => "outside",
+            Outcome::Elsewhere => "elsewhere",
+            Outcome::Refused => "refused",
+            Outcome::Loop => "loop",
+        }
+    }
+}
+
+impl fmt::Display for Outcome {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

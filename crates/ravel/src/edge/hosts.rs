@@ -1,0 +1,123 @@
+use http::{HeaderMap, Method};
+use rustc_hash::FxHashMap;
+
+use crate::address::{Address, Scheme};
+use crate::language::Line;
+use crate::rules::Site;
+
+/// What a host is to the site.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Role {
+    Canonical,
+    Alias,
+    Preview,
+}
+
+/// The host settings of a site, by host.
+#[derive(Debug)]
+pub(crate) struct Hosts {
+    exact: FxHashMap<Box<str>, Vec<Setting>>,
+    /// By what follows the first label.
+    wild: FxHashMap<Box<str>, Vec<Setting>>,
+}
+
+#[derive(Debug)]
+struct Setting {
+    role: Role,
+    base: Box<str>,
+    line: Line,
+}
+
+/// A request as the decision looks at it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Asked<'r> {
+    pub(crate) method: &'r Method,
+    pub(crate) headers: &'r HeaderMap,
+    pub(crate) scheme: Scheme,
+    pub(crate) host: &'r str,
+    pub(crate) path: &'r str,
+    pub(crate) query: Option<&'r str>,
+    pub(crate) role: Role,
+    /// The setting of the site that the host is in.
+    pub(crate) line: Line,
+    pub(crate) below: Below<'r>,
+}
+
+/// Where a path is, seen from the base path of its host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Below<'r> {
+    /// Below it: this path, which begins with the base path's final `/`.
+    Path(&'r str),
+    /// It is the base path without its final `/`.
+    NoSlash,
+    /// Outside.
+    Outside,
+}
+
+impl<'r> Asked<'r> {
+    /// The path below the base path, if it is there.
+    pub(crate) fn relative(&self) -> Option<&'r str> {
+        match self.below {
+            Below::Path(path) => Some(path),
+            Below::NoSlash | Below::Outside => None,
+        }
+    }
+
+    /// Whether the address is exactly this one.
+    pub(crate) fn is(&self, address: &Address) -> bool {
+        self.scheme == address.scheme()
+            && self.path == address.path()
+            && self.query == address.query()
+            && self.host == address.host()
+    }
+}
+
+impl Hosts {
+    pub(crate) fn new(site: &Site) -> Hosts {
+        let mut hosts = Hosts { exact: FxHashMap::default(), wild: FxHashMap::default() };
+        let mut add = |wild: bool, host: &str, role, base: &str, line| {
+            let map = if wild { &mut hosts.wild } else { &mut hosts.exact };
+            map.entry(host.into()).or_default().push(Setting { role, base: base.into(), line });
+        };
+        add(false, site.host.as_str(), Role::Canonical, &site.base, site.line);
+        for alias in &site.aliases {
+            add(false, alias.host.as_str(), Role::Alias, &alias.base, alias.line);
+        }
+        for preview in &site.previews {
+            add(preview.wildcard, preview.host.as_str(), Role::Preview, &site.base, preview.line);
+        }
+        for settings in hosts.exact.values_mut().chain(hosts.wild.values_mut()) {
+            settings.sort_by_key(|setting| std::cmp::Reverse(setting.base.len()));
+        }
+        hosts
+    }
+
+    /// Finds the setting for an address: the most exact host, then the longest base path. None for a host of nobody.
+    pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Asked<'r>> {
+        let (host, path) = (address.host(), address.path());
+        let settings = self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?;
+        let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base)?)));
+        let (setting, below) = found.or_else(|| Some((settings.first()?, Below::Outside)))?;
+        Some(Asked {
+            method,
+            headers,
+            scheme: address.scheme(),
+            host,
+            path,
+            query: address.query(),
+            role: setting.role,
+            line: setting.line,
+            below,
+        })
+    }
+}
+
+fn below<'r>(path: &'r str, base: &str) -> Option<Below<'r>> {
+    let open = &base[..base.len() - 1];
+    let rest = path.strip_prefix(open)?;
+    match rest.as_bytes().first() {
+        Some(b'/') => Some(Below::Path(rest)),
+        None => Some(Below::NoSlash),
+        Some(_) => None,
+    }
+}

@@ -1,0 +1,103 @@
+use http::Method;
+
+use super::Edge;
+use super::answer::Outcome;
+use super::explain::Explanation;
+use crate::address::{Address, Request};
+
+/// A request followed through its redirects.
+#[derive(Debug, Clone)]
+pub struct Walk<'e> {
+    /// Each answer with the address that was asked; at least one.
+    pub answers: Vec<(String, Explanation<'e>)>,
+    /// Where it ends.
+    pub end: End,
+}
+
+/// Where a walk ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// At the last answer.
+    Answer,
+    /// At an address that is not the site's.
+    Away,
+    /// Nowhere: an address came back, or there were too many redirects.
+    Loop,
+}
+
+/// The most redirects that browsers follow (Fetch, section 4.4).
+const MOST_HOPS: usize = 20;
+
+impl<'e> Walk<'e> {
+    /// The number of redirects.
+    pub fn hops(&self) -> usize {
+        self.answers.iter().filter(|(_, explanation)| explanation.answer.location().is_some()).count()
+    }
+
+    /// The address where it ends: what was asked last, or the location that left the site or came back.
+    pub fn url(&self) -> &str {
+        let (asked, last) = self.last();
+        match self.end {
+            End::Answer => asked,
+            End::Away | End::Loop => last.answer.location().unwrap_or(asked),
+        }
+    }
+
+    /// What becomes of the request in the end.
+    pub fn outcome(&self) -> Outcome {
+        match self.end {
+            End::Answer => self.last().1.answer.outcome(),
+            End::Away => Outcome::Elsewhere,
+            End::Loop => Outcome::Loop,
+        }
+    }
+
+    /// The last answer, with the address that was asked.
+    pub fn last(&self) -> (&str, &Explanation<'e>) {
+        let (asked, explanation) = self.answers.last().expect("a walk has an answer");
+        (asked, explanation)
+    }
+
+    /// The first answer.
+    pub fn first(&self) -> &Explanation<'e> {
+        &self.answers.first().expect("a walk has an answer").1
+    }
+}
+
+pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
+    let mut answers: Vec<(String, Explanation<'e>)> = Vec::new();
+    let mut request = request.clone();
+    loop {
+        let explanation = edge.explain(&request);
+        let location = explanation.answer.location().and_then(|location| Address::parse(location).ok());
+        let status = explanation.answer.status();
+        answers.push((request.url().to_owned(), explanation));
+        let Some(mut to) = location else { return Walk { answers, end: End::Answer } };
+        if let (None, Some(fragment)) = (to.fragment(), request.address().ok().and_then(Address::fragment)) {
+            to.set_fragment(fragment);
+        }
+        if !edge.rules.site.has_host(to.host()) {
+            return Walk { answers, end: End::Away };
+        }
+        let came_back = answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
+        if came_back || answers.len() > MOST_HOPS {
+            return Walk { answers, end: End::Loop };
+        }
+        let method = method_after(request.method(), status);
+        request = Request::of(method, to).with_headers(request.headers().clone());
+    }
+}
+
+fn without_fragment(url: &str) -> &str {
+    url.split_once('#').map_or(url, |(url, _)| url)
+}
+
+/// The method of the request that follows a redirect (Fetch, section 4.4).
+fn method_after(method: &Method, status: u16) -> Method {
+    let to_get = match status {
+        303 => method != Method::HEAD,
+        301 | 302 => method == Method::POST,
+        _ => false,
+    };
+    if to_get { Method::GET } else { method.clone() }
+}

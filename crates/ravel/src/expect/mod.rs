@@ -1,0 +1,168 @@
+//! Whether what a rules file expects is so.
+//!
+//! ```text
+//!   Expectation ──Edge::walk──▶ answers ──▶ Verdict: each part that does not hold, expected beside got
+//! ```
+
+use crate::address::{Address, Request};
+use crate::edge::{Answer, Edge, End, Outcome, Walk};
+use crate::language::Line;
+use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
+
+/// What came of one expectation.
+#[derive(Debug, Clone)]
+pub struct Verdict {
+    /// Where the expectation stands.
+    pub line: Line,
+    /// What was asked: method, unless it is `GET`, and address.
+    pub asked: String,
+    /// The parts that do not hold; none if the expectation holds.
+    pub failures: Vec<Failure>,
+    /// The line that decided the first answer, if a line did.
+    pub decided: Option<Line>,
+}
+
+/// A part of an expectation that does not hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Failure {
+    /// What should be.
+    pub expected: String,
+    /// What is.
+    pub got: String,
+}
+
+impl Verdict {
+    /// Whether the expectation holds.
+    pub fn holds(&self) -> bool {
+        self.failures.is_empty()
+    }
+}
+
+/// Asks the edge what an expectation is about, and compares.
+pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
+    let asked = match expectation.method.as_str() {
+        "GET" => expectation.asked.to_string(),
+        method => format!("{method} {}", expectation.asked),
+    };
+    let mut verdict = Verdict { line: expectation.line, asked, failures: Vec::new(), decided: None };
+    let request = match Request::new(expectation.method.clone(), &expectation.url) {
+        Ok(request) => request.with_headers(expectation.given.clone()),
+        Err(error) => {
+            verdict.failures.push(Failure { expected: "an address".to_owned(), got: error.to_string() });
+            return verdict;
+        }
+    };
+    let walk = edge.walk(&request);
+    verdict.decided = walk.first().answer.line();
+    verdict.failures.extend(expectation.outcome.as_ref().and_then(|outcome| compare(outcome, &walk)));
+    let at_end = matches!(expectation.outcome, Some(Outcomes::GoesTo { .. }));
+    let subject = if at_end { &walk.last().1.answer } else { &walk.first().answer };
+    for check in &expectation.checks {
+        let failure = match at_end && walk.end != End::Answer {
+            true => Some(Failure { expected: check.to_string(), got: "the visitor leaves the site".to_owned() }),
+            false => compare_header(check, subject),
+        };
+        verdict.failures.extend(failure);
+    }
+    verdict
+}
+
+fn compare(outcome: &Outcomes, walk: &Walk<'_>) -> Option<Failure> {
+    let first = &walk.first().answer;
+    let (holds, got) = match outcome {
+        Outcomes::GoesTo { address, status, hops } => {
+            let ends_well = match walk.end {
+                End::Answer => walk.hops() > 0 && walk.last().1.answer.status() == 200,
+                End::Away => true,
+                End::Loop => false,
+            };
+            let holds = ends_well
+                && same_address(address, walk.url())
+                && status.is_none_or(|status| status == first.status())
+                && hops.is_none_or(|hops| hops == walk.hops());
+            (holds, journey(walk))
+        }
+        Outcomes::Serves(file) => {
+            let holds = first.outcome() == Outcome::File && first.file() == Some(&**file);
+            (holds, describe(first))
+        }
+        Outcomes::Is(Is::Loop, status) => {
+            let holds = walk.outcome() == Outcome::Loop && status.is_none_or(|status| status == first.status());
+            (holds, journey(walk))
+        }
+        Outcomes::Is(is, status) => {
+            let holds = first.outcome() == outcome_of(*is) && status.is_none_or(|status| status == first.status());
+            (holds, describe(first))
+        }
+    };
+    (!holds).then(|| Failure { expected: outcome.to_string(), got })
+}
+
+fn outcome_of(is: Is) -> Outcome {
+    match is {
+        Is::Gone => Outcome::Gone,
+        Is::Missing => Outcome::Missing,
+        Is::Outside => Outcome::Outside,
+        Is::Elsewhere => Outcome::Elsewhere,
+        Is::Loop => Outcome::Loop,
+        Is::Refused => Outcome::Refused,
+    }
+}
+
+/// A fragment counts only where one is expected.
+fn same_address(expected: &Address, got: &str) -> bool {
+    match Address::parse(got) {
+        Ok(got) if expected.fragment().is_some() => *expected == got,
+        Ok(got) => expected.as_str() == got.without_fragment(),
+        Err(_) => false,
+    }
+}
+
+fn compare_header(check: &Check, answer: &Answer<'_>) -> Option<Failure> {
+    let name = check.name.as_str();
+    let values: Vec<&str> = answer.headers().iter().filter(|header| header.name == name).map(|header| &*header.value).collect();
+    let holds = match &check.test {
+        CheckTest::Has => !values.is_empty(),
+        CheckTest::HasValue(wanted) => values.contains(&&**wanted) || values.join(", ") == **wanted,
+        CheckTest::HasContaining(text) => values.iter().any(|value| value.contains(&**text)),
+        CheckTest::Lacks => values.is_empty(),
+    };
+    let got = || match values.is_empty() {
+        true => format!("{} without {name}", describe(answer)),
+        false => format!("{name}: {}", values.join(", ")),
+    };
+    (!holds).then(|| Failure { expected: check.to_string(), got: got() })
+}
+
+/// An answer in a few words.
+pub fn describe(answer: &Answer<'_>) -> String {
+    let status = answer.status();
+    match answer.outcome() {
+        Outcome::File => format!("serves /{}", answer.file().unwrap_or_default()),
+        Outcome::Redirect => format!("{status} to {}", answer.location().unwrap_or_default()),
+        Outcome::Elsewhere => "is elsewhere".to_owned(),
+        Outcome::Loop => format!("is a loop ({status})"),
+        outcome => format!("is {outcome} ({status})"),
+    }
+}
+
+/// A walk in a few words.
+pub fn journey(walk: &Walk<'_>) -> String {
+    let hops = walk.hops();
+    if hops == 0 {
+        return describe(&walk.first().answer);
+    }
+    let status = walk.first().answer.status();
+    let number = if hops == 1 { "1 hop".to_owned() } else { format!("{hops} hops") };
+    let end = match walk.end {
+        End::Answer => format!("which {}", describe(&walk.last().1.answer)),
+        End::Away => "which is not this site".to_owned(),
+        End::Loop => "and round again".to_owned(),
+    };
+    format!("goes to {} as {status} in {number}, {end}", walk.url())
+}
+
+/// Verifies every expectation, in the order of the file.
+pub fn verify_all<'e>(edge: &'e Edge, expectations: &'e [Expectation]) -> impl Iterator<Item = Verdict> + 'e {
+    expectations.iter().map(|expectation| verify(edge, expectation))
+}

@@ -1,0 +1,208 @@
+use std::borrow::Cow;
+
+use rustc_hash::FxHashMap;
+use unicode_normalization::{UnicodeNormalization, is_nfc};
+
+use super::FileList;
+use crate::address::{decode, encode, is_path_byte};
+use crate::rules::{Pages, Site};
+
+/// Every address below the base path that names a file.
+#[derive(Debug, Clone)]
+pub(crate) struct Spellings {
+    pages: Pages,
+    entries: FxHashMap<Box<str>, Entry>,
+    /// For `ignore case`: the first of the addresses, in byte order, that are this in lower case.
+    folded: Option<FxHashMap<Box<str>, Entry>>,
+    /// For each file, the address that `tidy` leads to.
+    own: Vec<Box<str>>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    file: u32,
+    /// What a visitor who asks for it gets.
+    gets: Gets,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Gets {
+    /// The file.
+    File,
+    /// A redirect to the file's own address.
+    Redirect,
+    /// Nothing: only rules may name the file so.
+    Nothing,
+}
+
+/// In which way an address names its file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    Name,
+    Folder,
+    Page,
+    Other,
+}
+
+/// What an address names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Spelled {
+    /// This file, here.
+    Serves(u32),
+    /// This file, under its own address.
+    Moved(u32),
+}
+
+impl Spellings {
+    pub(crate) fn new(files: &FileList, site: &Site) -> Spellings {
+        let names: Vec<String> = files.names().iter().map(|name| format!("/{}", spell(name))).collect();
+        let index = spell(&site.index);
+        let forms: Vec<Form<'_>> = names.iter().map(|name| Form::of(name, &index)).collect();
+        let numbered = || (0_u32..).zip(names.iter().zip(&forms));
+        let mut own: Vec<Box<str>> = names.iter().map(|name| name.as_str().into()).collect();
+        let mut ways: FxHashMap<Box<str>, (u32, Way)> = FxHashMap::default();
+        // First the names of files that are no pages, since an exact file always answers; then the addresses that pages are
+        // kept under; then all other spellings, each only where nothing stands yet.
+        for (file, (name, form)) in numbered() {
+            if matches!(form, Form::Plain) {
+                ways.insert(name.as_str().into(), (file, Way::Name));
+            }
+        }
+        for (file, (_, form)) in numbered() {
+            let (address, way) = match form {
+                Form::Folder(address) => (*address, Way::Folder),
+                Form::Page(address) => (*address, Way::Page),
+                Form::Plain => continue,
+            };
+            if !ways.contains_key(address) {
+                if way == Way::Folder || site.pages != Pages::Exact {
+                    own[file as usize] = address.into();
+                }
+                ways.insert(address.into(), (file, way));
+            }
+        }
+        for (file, (name, form)) in numbered() {
+            ways.entry(name.as_str().into()).or_insert((file, Way::Name));
+            let other = match form {
+                Form::Folder(address) => address.trim_end_matches('/').to_owned(),
+                Form::Page(address) => format!("{address}/"),
+                Form::Plain => continue,
+            };
+            if !other.is_empty() {
+                ways.entry(other.into()).or_insert((file, Way::Other));
+            }
+        }
+        let gets = |address: &str, file: u32, way| match site.pages {
+            Pages::Tidy if *own[file as usize] == *address => Gets::File,
+            Pages::Tidy => Gets::Redirect,
+            Pages::Loose => Gets::File,
+            Pages::Exact if matches!(way, Way::Name | Way::Folder) => Gets::File,
+            Pages::Exact => Gets::Nothing,
+        };
+        let entry = |(address, (file, way)): (Box<str>, (u32, Way))| {
+            let gets = gets(&address, file, way);
+            (address, Entry { file, gets })
+        };
+        let entries: FxHashMap<_, _> = ways.into_iter().map(entry).collect();
+        let folded = site.ignore_case.then(|| fold(&entries));
+        Spellings { pages: site.pages, entries, folded, own }
+    }
+
+    /// What an address names, as `pages` reads it.
+    pub(crate) fn asked(&self, path: &str) -> Option<Spelled> {
+        let path = nfc(path);
+        let found = match self.entries.get(&*path) {
+            Some(exact) => Some(*exact),
+            None => self.folded(&path).map(|entry| match (self.pages, entry.gets) {
+                (Pages::Tidy, Gets::File) => Entry { gets: Gets::Redirect, ..entry },
+                _ => entry,
+            }),
+        };
+        match found {
+            Some(Entry { file, gets: Gets::File }) => Some(Spelled::Serves(file)),
+            Some(Entry { file, gets: Gets::Redirect }) => Some(Spelled::Moved(file)),
+            Some(Entry { gets: Gets::Nothing, .. }) => None,
+            None if self.pages == Pages::Tidy && path.contains("//") => {
+                self.any(&without_empty_segments(&path)).map(Spelled::Moved)
+            }
+            None => None,
+        }
+    }
+
+    /// The file that a path of a rule names, in any spelling.
+    pub(crate) fn any(&self, path: &str) -> Option<u32> {
+        let path = nfc(path);
+        self.entries.get(&*path).copied().or_else(|| self.folded(&path)).map(|entry| entry.file)
+    }
+
+    /// The address that `tidy` leads to.
+    pub(crate) fn own(&self, file: u32) -> &str {
+        &self.own[file as usize]
+    }
+
+    fn folded(&self, path: &str) -> Option<Entry> {
+        self.folded.as_ref()?.get(path.to_ascii_lowercase().as_str()).copied()
+    }
+}
+
+/// What kind of file a name is, with the address that `tidy` would give it.
+enum Form<'n> {
+    /// An index file; the address is its folder's.
+    Folder(&'n str),
+    /// A page; the address is its name without `.html`.
+    Page(&'n str),
+    /// Neither.
+    Plain,
+}
+
+impl<'n> Form<'n> {
+    fn of(name: &'n str, index: &str) -> Form<'n> {
+        if let Some(folder) = name.strip_suffix(index).filter(|folder| folder.ends_with('/')) {
+            return Form::Folder(folder);
+        }
+        match name.strip_suffix(".html") {
+            Some(page) if !page.ends_with('/') => Form::Page(page),
+            _ => Form::Plain,
+        }
+    }
+}
+
+/// A file name as a path spells it.
+fn spell(name: &str) -> String {
+    let composed: String = name.nfc().collect();
+    let mut out = String::with_capacity(composed.len());
+    encode(composed.as_bytes(), |byte| byte == b'/' || is_path_byte(byte), &mut out);
+    out
+}
+
+/// A path with its decoded text in Unicode NFC; borrows where it is so already.
+fn nfc(path: &str) -> Cow<'_, str> {
+    let beyond_ascii = |pair: &[u8]| pair[0] == b'%' && matches!(pair[1], b'8'..=b'9' | b'A'..=b'F');
+    if !path.as_bytes().windows(2).any(beyond_ascii) {
+        return Cow::Borrowed(path);
+    }
+    match std::str::from_utf8(&decode(path)) {
+        Ok(text) if !is_nfc(text) && !path.contains("%2F") => Cow::Owned(spell(text)),
+        _ => Cow::Borrowed(path),
+    }
+}
+
+fn fold(entries: &FxHashMap<Box<str>, Entry>) -> FxHashMap<Box<str>, Entry> {
+    let mut sorted: Vec<_> = entries.iter().collect();
+    sorted.sort_by_key(|(address, _)| *address);
+    let mut folded = FxHashMap::default();
+    for (address, entry) in sorted {
+        folded.entry(address.to_ascii_lowercase().into_boxed_str()).or_insert(*entry);
+    }
+    folded
+}
+
+fn without_empty_segments(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for c in path.chars() {
+        if c != '/' || !out.ends_with('/') {
+            out.push(c);
+        }
+    }
+    out
+}

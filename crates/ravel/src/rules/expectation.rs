@@ -1,0 +1,135 @@
+use std::fmt;
+
+use http::{HeaderMap, HeaderName, Method};
+
+use crate::address::Address;
+use crate::language::Line;
+
+/// What a rules file says must be true of one address.
+#[derive(Debug, Clone)]
+pub struct Expectation {
+    /// Where it stands.
+    pub line: Line,
+    /// The method, `GET` unless stated.
+    pub method: Method,
+    /// The address as it is written.
+    pub asked: Box<str>,
+    /// The address as a whole URL; it may be malformed, since that can be what is expected.
+    pub url: Box<str>,
+    /// The request headers.
+    pub given: HeaderMap,
+    /// What becomes of the request, if that is stated.
+    pub outcome: Option<Outcomes>,
+    /// What must hold of the header fields.
+    pub checks: Vec<Check>,
+}
+
+/// What becomes of a request.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Outcomes {
+    /// `goes to`: where the visitor ends, after every redirect.
+    GoesTo {
+        /// The address; its fragment counts only if there is one.
+        address: Address,
+        /// The status of the first answer, if stated.
+        status: Option<u16>,
+        /// The number of redirects, if stated.
+        hops: Option<usize>,
+    },
+    /// `serves`: the file, from the root of the folder of files.
+    Serves(Box<str>),
+    /// `is …`, with the status if stated.
+    Is(Is, Option<u16>),
+}
+
+/// The outcomes that `is` can state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Is {
+    /// 410.
+    Gone,
+    /// 404, on the site.
+    Missing,
+    /// 404, outside the base path.
+    Outside,
+    /// Another service answers.
+    Elsewhere,
+    /// 508, or redirects without an end.
+    Loop,
+    /// 400, 405 or 421.
+    Refused,
+}
+
+/// What must hold of a header field.
+#[derive(Debug, Clone)]
+pub struct Check {
+    /// The field.
+    pub name: HeaderName,
+    /// What must hold.
+    pub test: CheckTest,
+}
+
+/// What must hold of a header field.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CheckTest {
+    /// It stands there.
+    Has,
+    /// It has this value.
+    HasValue(Box<str>),
+    /// Its value holds this text.
+    HasContaining(Box<str>),
+    /// It does not stand there.
+    Lacks,
+}
+
+impl Is {
+    pub(crate) const NAMES: [(&'static str, Is); 6] = [
+        ("gone", Is::Gone),
+        ("missing", Is::Missing),
+        ("outside", Is::Outside),
+        ("elsewhere", Is::Elsewhere),
+        ("a loop", Is::Loop),
+        ("refused", Is::Refused),
+    ];
+
+    /// The outcome as it is written after `is`.
+    pub fn as_str(self) -> &'static str {
+        Is::NAMES.iter().find(|(_, is)| *is == self).map_or("", |(name, _)| name)
+    }
+}
+
+impl fmt::Display for Outcomes {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let as_status = |f: &mut fmt::Formatter<'_>, status: &Option<u16>| match status {
+            Some(status) => write!(f, " as {status}"),
+            None => Ok(()),
+        };
+        match self {
+            Outcomes::GoesTo { address, status, hops } => {
+                write!(f, "goes to {address}")?;
+                as_status(f, status)?;
+                match hops {
+                    Some(1) => f.write_str(" in 1 hop"),
+                    Some(hops) => write!(f, " in {hops} hops"),
+                    None => Ok(()),
+                }
+            }
+            Outcomes::Serves(file) => write!(f, "serves /{file}"),
+            Outcomes::Is(is, status) => {
+                write!(f, "is {}", is.as_str())?;
+                as_status(f, status)
+            }
+        }
+    }
+}
+
+impl fmt::Display for Check {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = &self.name;
+        match &self.test {
+            CheckTest::Has => write!(f, "has {name}"),
+            CheckTest::HasValue(value) => write!(f, "has {name}: {value}"),
+            CheckTest::HasContaining(text) => write!(f, "has {name} containing {text}"),
+            CheckTest::Lacks => write!(f, "lacks {name}"),
+        }
+    }
+}

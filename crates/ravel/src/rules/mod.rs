@@ -1,0 +1,115 @@
+//! What a rules file means: the site, its rules, its expectations.
+//!
+//! ```text
+//!   text ──language──▶ statements ──read──▶ Rules { Site, Rule…, Expectation… }
+//!                          ▲
+//!                 tables and included files, through the loader that the caller gives
+//! ```
+//!
+//! Reading reports every problem, not the first alone, so each statement is read on its own and a wrong one is left
+//! out; [`Rules`] exist only where there was no problem at all.
+
+mod condition;
+mod expectation;
+mod headers;
+mod read;
+mod rule;
+mod site;
+
+pub use condition::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest};
+pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes};
+pub use headers::{HeaderOp, HeaderRule, On};
+pub use rule::{Action, Redirect, Rule, Stage};
+pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::language::Problems;
+
+/// A rules file, understood. Cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Rules(Arc<RuleSet>);
+
+#[derive(Debug)]
+pub(crate) struct RuleSet {
+    pub(crate) site: Site,
+    /// Redirect, gone and elsewhere, in the order of the file.
+    pub(crate) redirects: Vec<Rule>,
+    pub(crate) rewrites: Vec<Rule>,
+    pub(crate) fallbacks: Vec<Rule>,
+    pub(crate) missing: Vec<Rule>,
+    pub(crate) headers: Vec<Rule>,
+    pub(crate) expectations: Vec<Expectation>,
+    pub(crate) sources: Arc<[Box<str>]>,
+    /// The request headers that conditions look at; a condition names them by bits.
+    pub(crate) vary_names: Vec<http::HeaderName>,
+}
+
+impl Rules {
+    /// Reads a rules file that names no other files.
+    ///
+    /// # Errors
+    /// Every problem of the file, with its place.
+    pub fn parse(text: &str) -> Result<Rules, Problems> {
+        Rules::read("edge.ravel", text, |_| Err::<Vec<u8>, _>("there is no folder to read it from"))
+    }
+
+    /// Reads a rules file; `load` gives the bytes of the tables and included files it names, by their path from the
+    /// rules file's folder, with `/` between folders.
+    ///
+    /// # Errors
+    /// Every problem of the file and of those it names, with its place.
+    pub fn parse_with<E: fmt::Display>(text: &str, load: impl FnMut(&str) -> Result<Vec<u8>, E>) -> Result<Rules, Problems> {
+        Rules::read("edge.ravel", text, load)
+    }
+
+    /// As [`Rules::parse_with`], for a file with this name.
+    ///
+    /// # Errors
+    /// Every problem of the file and of those it names, with its place.
+    pub fn read<E: fmt::Display>(
+        name: &str,
+        text: &str,
+        mut load: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Rules, Problems> {
+        let mut load = |path: &str| load(path).map_err(|error| error.to_string());
+        read::read(name, text, &mut load).map(|set| Rules(Arc::new(set)))
+    }
+
+    /// The site.
+    pub fn site(&self) -> &Site {
+        &self.0.site
+    }
+
+    /// The rules of a stage, in the order of the file.
+    pub fn rules(&self, stage: Stage) -> &[Rule] {
+        self.0.stage(stage)
+    }
+
+    /// The expectations, in the order of the file.
+    pub fn expectations(&self) -> &[Expectation] {
+        &self.0.expectations
+    }
+
+    /// The names of the files that the rules were read from: the rules file, then those it names, as they were met.
+    pub fn sources(&self) -> &[Box<str>] {
+        &self.0.sources
+    }
+
+    pub(crate) fn set(&self) -> &Arc<RuleSet> {
+        &self.0
+    }
+}
+
+impl RuleSet {
+    pub(crate) fn stage(&self, stage: Stage) -> &[Rule] {
+        match stage {
+            Stage::Redirect => &self.redirects,
+            Stage::Rewrite => &self.rewrites,
+            Stage::Fallback => &self.fallbacks,
+            Stage::Missing => &self.missing,
+            Stage::Headers => &self.headers,
+        }
+    }
+}

@@ -1,0 +1,288 @@
+//! Statements to their meaning.
+
+mod conditions;
+mod expect;
+mod headers;
+mod rule;
+mod site;
+mod table;
+
+use std::sync::Arc;
+
+use http::{HeaderName, HeaderValue};
+
+use super::{Action, Rule, RuleSet, Site, Stage};
+use crate::language::{Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest, statements};
+use crate::template::{Pattern, TemplateError};
+
+type Load<'l> = &'l mut dyn FnMut(&str) -> Result<Vec<u8>, String>;
+type Outcome<T> = Result<T, Problem>;
+
+/// What the readers of statements share.
+struct Reader<'l> {
+    load: Load<'l>,
+    sources: Vec<Box<str>>,
+    /// The files that are being read, the including one before the included.
+    open: Vec<u16>,
+    problems: Vec<Problem>,
+    set: RuleSet,
+}
+
+const STATEMENTS: [&str; 10] =
+    ["site", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers", "include", "expect"];
+
+pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Problems> {
+    let mut reader =
+        Reader { load, sources: vec![name.into()], open: vec![0], problems: Vec::new(), set: RuleSet::empty(Site::unknown()) };
+    let statements = statements(0, text, &mut reader.problems);
+    match statements.iter().position(|statement| keyword(statement) == "site") {
+        Some(at) => {
+            for early in &statements[..at] {
+                reader.problems.push(Problem::new(head_place(early), ProblemKind::SiteNotFirst));
+            }
+            reader.set.site = reader.site(&statements[at]);
+            reader.statements(&statements[..at]);
+            reader.statements(&statements[at + 1..]);
+        }
+        None => {
+            let place = statements.first().map_or(Line::new(0, 1).at(0..0), head_place);
+            reader.problems.push(Problem::new(place, ProblemKind::NoSite));
+            reader.statements(&statements);
+        }
+    }
+    let sources: Arc<[Box<str>]> = reader.sources.into();
+    if !reader.problems.is_empty() {
+        return Err(Problems::new(sources, reader.problems));
+    }
+    let mut set = reader.set;
+    set.sources = sources;
+    set.shrink();
+    Ok(set)
+}
+
+fn keyword<'t>(statement: &Statement<'t>) -> &'t str {
+    statement.head.text.split_whitespace().next().unwrap_or_default()
+}
+
+fn head_place(statement: &Statement<'_>) -> Place {
+    statement.head.line.at(0..keyword(statement).len())
+}
+
+impl RuleSet {
+    fn empty(site: Site) -> RuleSet {
+        RuleSet {
+            site,
+            redirects: Vec::new(),
+            rewrites: Vec::new(),
+            fallbacks: Vec::new(),
+            missing: Vec::new(),
+            headers: Vec::new(),
+            expectations: Vec::new(),
+            sources: Arc::new([]),
+            vary_names: Vec::new(),
+        }
+    }
+
+    fn stage_mut(&mut self, stage: Stage) -> &mut Vec<Rule> {
+        match stage {
+            Stage::Redirect => &mut self.redirects,
+            Stage::Rewrite => &mut self.rewrites,
+            Stage::Fallback => &mut self.fallbacks,
+            Stage::Missing => &mut self.missing,
+            Stage::Headers => &mut self.headers,
+        }
+    }
+
+    fn shrink(&mut self) {
+        Stage::ALL.into_iter().for_each(|stage| self.stage_mut(stage).shrink_to_fit());
+        self.expectations.shrink_to_fit();
+    }
+}
+
+impl Reader<'_> {
+    fn statements(&mut self, statements: &[Statement<'_>]) {
+        for statement in statements {
+            if let Err(problem) = self.statement(statement) {
+                self.problems.push(problem);
+            }
+        }
+    }
+
+    fn statement(&mut self, statement: &Statement<'_>) -> Outcome<()> {
+        let mut cursor = Cursor::new(statement.head);
+        let Some(word) = cursor.word()? else { return Ok(()) };
+        match &*word.text {
+            "site" => Err(Problem::new(cursor.place(word.columns), ProblemKind::SiteTwice)),
+            "headers" => self.headers(cursor, statement),
+            "expect" => self.expect(cursor, statement),
+            "include" => self.include(cursor, statement),
+            keyword => match rule::Kind::of(keyword) {
+                Some(kind) => self.rules(kind, cursor, statement),
+                None => {
+                    let nearest = nearest(keyword, STATEMENTS);
+                    let found = word.text.into_owned();
+                    Err(Problem::new(cursor.place(word.columns), ProblemKind::Keyword { found, nearest }))
+                }
+            },
+        }
+    }
+
+    fn include(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        let Some(word) = cursor.word()? else { return Err(cursor.expected("the name of a rules file")) };
+        let place = cursor.place(word.columns.clone());
+        cursor.end()?;
+        self.no_body(statement)?;
+        let (name, bytes) = self.file(&word, &place)?;
+        if self.open.iter().any(|&source| *self.sources[usize::from(source)] == *name) {
+            return Err(Problem::new(place, ProblemKind::IncludeCircle { name }));
+        }
+        let Ok(text) = String::from_utf8(bytes) else { return Err(Problem::new(place, ProblemKind::NotUtf8 { name })) };
+        let source = self.source(name, &place)?;
+        self.open.push(source);
+        let included = statements(source, &text, &mut self.problems);
+        self.statements(&included);
+        self.open.pop();
+        Ok(())
+    }
+
+    /// Reads a file that a statement names; its name is sought from the file that is being read.
+    fn file(&mut self, word: &Word<'_>, place: &Place) -> Outcome<(String, Vec<u8>)> {
+        let current = self.open.last().map_or(0, |&source| usize::from(source));
+        let folder = if current == 0 { "" } else { self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder) };
+        let Some(name) = below(folder, &word.text) else {
+            return Err(Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() }));
+        };
+        match (self.load)(&name) {
+            Ok(bytes) => Ok((name, bytes)),
+            Err(why) => Err(Problem::new(place.clone(), ProblemKind::Unreadable { name, why })),
+        }
+    }
+
+    fn source(&mut self, name: String, place: &Place) -> Outcome<u16> {
+        let number = self.sources.iter().position(|source| **source == *name).unwrap_or(self.sources.len());
+        let source = u16::try_from(number).map_err(|_| Problem::new(place.clone(), ProblemKind::TooManyFiles))?;
+        if number == self.sources.len() {
+            self.sources.push(name.into());
+        }
+        Ok(source)
+    }
+
+    fn no_body(&mut self, statement: &Statement<'_>) -> Outcome<()> {
+        match statement.body.first() {
+            Some(line) => Err(self.wrong_body(*line, &[], "no lines at all")),
+            None => Ok(()),
+        }
+    }
+
+    /// The problem of an indented line whose first word is none of `allowed`.
+    fn wrong_body(&self, line: LineText<'_>, allowed: &[&'static str], all: &'static str) -> Problem {
+        let mut cursor = Cursor::new(line);
+        match cursor.word() {
+            Ok(Some(word)) => {
+                let nearest = nearest(&word.text, allowed.iter().copied());
+                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: all };
+                Problem::new(cursor.place(word.columns), kind)
+            }
+            Ok(None) => cursor.expected(all),
+            Err(problem) => problem,
+        }
+    }
+
+    /// Reads a pattern and holds its host against the site's.
+    fn pattern(&self, word: &Word<'_>, line: Line) -> Outcome<Pattern> {
+        let pattern = Pattern::parse(&word.text).map_err(|error| in_word(error, word, line))?;
+        if let Some(origin) = &pattern.origin {
+            let host = &origin.host;
+            let possible = match host.capture {
+                None => self.set.site.has_host(host.host.as_str()),
+                Some(_) => self.set.site.has_host_below(host.host.as_str()),
+            };
+            if !possible && self.set.site.is_known() {
+                let found = host.to_string();
+                return Err(Problem::new(line.at(word.columns.clone()), ProblemKind::ForeignHost { found }));
+            }
+        }
+        Ok(pattern)
+    }
+
+    fn push(&mut self, rule: Rule) {
+        let stage = rule.stage();
+        self.set.stage_mut(stage).push(rule);
+    }
+}
+
+impl Site {
+    /// Whether some host one label below this one is a host of the site.
+    fn has_host_below(&self, host: &str) -> bool {
+        let below = |name: &str| name.split_once('.').is_some_and(|(_, rest)| rest == host);
+        below(self.host.as_str())
+            || self.aliases.iter().any(|alias| below(alias.host.as_str()))
+            || self.previews.iter().any(|preview| match preview.wildcard {
+                true => preview.host.as_str() == host,
+                false => below(preview.host.as_str()),
+            })
+    }
+}
+
+/// The place of an error within a word; the whole word where quotes or escapes hide it.
+fn in_word(error: TemplateError, word: &Word<'_>, line: Line) -> Problem {
+    let verbatim = word.columns.len() == word.text.len();
+    let columns = match verbatim {
+        true => word.columns.start + error.range.start..word.columns.start + error.range.end,
+        false => word.columns.clone(),
+    };
+    Problem::new(line.at(columns), ProblemKind::Template(error.kind))
+}
+
+/// Reads `NAME: VALUE` or `NAME`, the value being the rest of the line.
+fn header_name(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, bool)> {
+    let Some(word) = cursor.word()? else { return Err(cursor.expected("the name of a header field")) };
+    let (name, has_value) = match word.text.strip_suffix(':') {
+        Some(name) => (name, true),
+        None => (&*word.text, false),
+    };
+    match HeaderName::from_bytes(name.as_bytes()) {
+        Ok(name) => Ok((name, has_value)),
+        Err(_) => {
+            let found = word.text.to_string();
+            Err(Problem::new(cursor.place(word.columns), ProblemKind::HeaderName { found }))
+        }
+    }
+}
+
+fn header_value(cursor: &mut Cursor<'_>) -> Outcome<HeaderValue> {
+    let word = cursor.take_rest();
+    match HeaderValue::from_str(&word.text) {
+        Ok(value) if !word.text.is_empty() && value.to_str().is_ok() => Ok(value),
+        _ => {
+            let found = word.text.to_string();
+            Err(Problem::new(cursor.place(word.columns), ProblemKind::HeaderValue { found }))
+        }
+    }
+}
+
+/// `NAME: VALUE` with a value that must be there.
+fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
+    match header_name(cursor)? {
+        (name, true) => Ok((name, header_value(cursor)?)),
+        (_, false) => Err(cursor.expected("`:` behind the name, and the value")),
+    }
+}
+
+/// A relative name from a folder, with `..` resolved; none if it leads out of the first folder or names none.
+fn below(folder: &str, name: &str) -> Option<String> {
+    if name.starts_with('/') || name.contains(['\\', '\0']) || name.is_empty() {
+        return None;
+    }
+    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    for part in name.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => {
+                parts.pop()?;
+            }
+            part => parts.push(part),
+        }
+    }
+    (!parts.is_empty()).then(|| parts.join("/"))
+}

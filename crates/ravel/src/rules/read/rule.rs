@@ -1,0 +1,245 @@
+use std::sync::Arc;
+
+use super::{Action, Cursor, Outcome, Reader, Rule, in_word};
+use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word};
+use crate::rules::{Conditions, Redirect};
+use crate::template::{Pattern, Target};
+
+/// The statements that are rules or groups of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    Redirect,
+    Gone,
+    Elsewhere,
+    Rewrite,
+    Fallback,
+    Missing,
+}
+
+/// What can stand behind a rule's pattern and target, or on a group's line for all its entries.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Options {
+    pub(super) status: Option<u16>,
+    drop_query: bool,
+    even_files: bool,
+    who: Option<Box<str>>,
+}
+
+const BODY: [&str; 3] = ["where", "when", "table"];
+
+impl Kind {
+    pub(super) fn of(keyword: &str) -> Option<Kind> {
+        Some(match keyword {
+            "redirect" => Kind::Redirect,
+            "gone" => Kind::Gone,
+            "elsewhere" => Kind::Elsewhere,
+            "rewrite" => Kind::Rewrite,
+            "fallback" => Kind::Fallback,
+            "missing" => Kind::Missing,
+            _ => return None,
+        })
+    }
+
+    pub(super) fn has_target(self) -> bool {
+        !matches!(self, Kind::Gone | Kind::Elsewhere)
+    }
+}
+
+impl Reader<'_> {
+    /// Reads a rule, or a group of rules.
+    pub(super) fn rules(&mut self, kind: Kind, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        let alone = !cursor.is_at_end() && (begins_entry(cursor.rest()) || has_arrow(&cursor));
+        if alone {
+            let conditions = self.body_conditions(statement, &mut |reader, line| {
+                Err(match begins_entry(Cursor::new(line).rest()) {
+                    true => Problem::new(Cursor::new(line).here(), ProblemKind::EntryBelowRule),
+                    false => reader.wrong_body(line, &BODY[..2], "`where`, `when`"),
+                })
+            });
+            let rule = self.entry(kind, &mut cursor, statement.head.line, &Options::default(), &conditions)?;
+            self.push(rule);
+            return Ok(());
+        }
+        let shared = kind.options(&mut cursor, &Options::default())?;
+        cursor.end()?;
+        let conditions = self.body_conditions(statement, &mut |_, _| Ok(()));
+        let mut empty = true;
+        for &line in &statement.body {
+            let mut cursor = Cursor::new(line);
+            if cursor.take("where") || cursor.take("when") {
+                continue;
+            }
+            empty = false;
+            let read = if cursor.take("table") {
+                self.table(kind, &mut cursor, &shared, &conditions)
+            } else if begins_entry(cursor.rest()) {
+                self.entry(kind, &mut cursor, line.line, &shared, &conditions).map(|rule| self.push(rule))
+            } else {
+                Err(self.wrong_body(line, &BODY, "a rule that begins with its pattern, `table`, `where`, `when`"))
+            };
+            if let Err(problem) = read {
+                self.problems.push(problem);
+            }
+        }
+        match empty {
+            true => Err(Problem::new(statement.head.line.at(0..statement.head.text.len()), ProblemKind::EmptyGroup)),
+            false => Ok(()),
+        }
+    }
+
+    /// Reads the `where` and `when` lines below a rule; other lines go to `other`.
+    pub(super) fn body_conditions(
+        &mut self,
+        statement: &Statement<'_>,
+        other: &mut dyn FnMut(&mut Self, LineText<'_>) -> Outcome<()>,
+    ) -> Option<Arc<Conditions>> {
+        let mut conditions = Conditions::default();
+        let mut any = false;
+        for &line in &statement.body {
+            let mut cursor = Cursor::new(line);
+            let read = if cursor.take("where") {
+                any = true;
+                self.where_line(&mut cursor, &mut conditions)
+            } else if cursor.take("when") {
+                any = true;
+                self.when_line(&mut cursor, &mut conditions)
+            } else {
+                other(self, line)
+            };
+            if let Err(problem) = read {
+                self.problems.push(problem);
+            }
+        }
+        any.then(|| Arc::new(conditions))
+    }
+
+    /// Reads one rule from its pattern on.
+    fn entry(
+        &mut self,
+        kind: Kind,
+        cursor: &mut Cursor<'_>,
+        line: Line,
+        shared: &Options,
+        conditions: &Option<Arc<Conditions>>,
+    ) -> Outcome<Rule> {
+        let Some(pattern_word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
+        let pattern = self.pattern(&pattern_word, line);
+        let target = match kind.has_target() {
+            true if !cursor.take("->") => return Err(cursor.expected("`->` and what it leads to")),
+            true => Some(cursor.word()?.ok_or_else(|| cursor.expected("what it leads to"))?),
+            false => None,
+        };
+        let options = kind.options(cursor, shared)?;
+        cursor.end()?;
+        self.rule(kind, line, (&pattern_word, pattern?), target.as_ref(), options, conditions)
+    }
+
+    /// Puts a rule together from its words.
+    pub(super) fn rule(
+        &mut self,
+        kind: Kind,
+        line: Line,
+        (pattern_word, pattern): (&Word<'_>, Pattern),
+        target: Option<&Word<'_>>,
+        options: Options,
+        conditions: &Option<Arc<Conditions>>,
+    ) -> Outcome<Rule> {
+        self.wheres_are_captured(&pattern, conditions, || line.at(pattern_word.columns.clone()))?;
+        let path = |word: &Word<'_>| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, line));
+        let action = match (kind, target) {
+            (Kind::Redirect, Some(word)) => {
+                let target = Target::parse(&word.text, &pattern).map_err(|error| in_word(error, word, line))?;
+                let status = options.status.unwrap_or(302);
+                Action::Redirect(Redirect { target, status, drop_query: options.drop_query })
+            }
+            (Kind::Rewrite, Some(word)) => Action::Rewrite(path(word)?),
+            (Kind::Fallback, Some(word)) => Action::Fallback { path: path(word)?, even_files: options.even_files },
+            (Kind::Missing, Some(word)) => Action::Missing(path(word)?),
+            (Kind::Elsewhere, _) => Action::Elsewhere(options.who),
+            (_, _) => Action::Gone,
+        };
+        Ok(Rule { line, pattern, conditions: conditions.clone(), action })
+    }
+
+    pub(super) fn wheres_are_captured(
+        &self,
+        pattern: &Pattern,
+        conditions: &Option<Arc<Conditions>>,
+        place: impl Fn() -> crate::language::Place,
+    ) -> Outcome<()> {
+        let wheres = conditions.iter().flat_map(|conditions| &conditions.wheres);
+        for condition in wheres {
+            if !pattern.names().any(|name| *name == *condition.name) {
+                let defined = pattern.names().map(str::to_owned).collect();
+                let kind = ProblemKind::WhereName { name: condition.name.to_string(), defined };
+                return Err(Problem::new(place(), kind));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Kind {
+    /// Reads what stands behind the pattern and the target; what an entry says wins over its group.
+    fn options(self, cursor: &mut Cursor<'_>, shared: &Options) -> Outcome<Options> {
+        let mut options = shared.clone();
+        match self {
+            Kind::Redirect => {
+                if !cursor.is_at_end() && !cursor.rest().starts_with("drop ") {
+                    let word = cursor.word()?.ok_or_else(|| cursor.expected("a status"))?;
+                    match status(&word.text) {
+                        Some(status) => options.status = Some(status),
+                        None => {
+                            let found = word.text.into_owned();
+                            return Err(Problem::new(cursor.place(word.columns), ProblemKind::Status { found }));
+                        }
+                    }
+                }
+                if cursor.take("drop") {
+                    options.drop_query = true;
+                    if !cursor.take("query") {
+                        return Err(cursor.expected("`query`"));
+                    }
+                }
+            }
+            Kind::Fallback if cursor.take("even") => {
+                options.even_files = true;
+                if !cursor.take("files") {
+                    return Err(cursor.expected("`files`"));
+                }
+            }
+            Kind::Elsewhere => {
+                if let Some(word) = cursor.word()? {
+                    options.who = Some(word.text.into());
+                }
+            }
+            _ => {}
+        }
+        Ok(options)
+    }
+}
+
+/// The status of a redirect, as rules and tables write it.
+pub(super) fn status(text: &str) -> Option<u16> {
+    match text {
+        "temporary" => Some(302),
+        "permanent" => Some(301),
+        "301" | "302" | "303" | "307" | "308" => text.parse().ok(),
+        _ => None,
+    }
+}
+
+fn begins_entry(text: &str) -> bool {
+    text.starts_with(['/', '{']) || text.starts_with("http") || text.starts_with("\"/") || text.starts_with("\"http")
+}
+
+/// Whether a line that does not begin with a pattern was still meant as a rule.
+fn has_arrow(cursor: &Cursor<'_>) -> bool {
+    let mut ahead = cursor.clone();
+    while let Ok(Some(word)) = ahead.word() {
+        if word.text == "->" {
+            return true;
+        }
+    }
+    false
+}

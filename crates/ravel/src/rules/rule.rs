@@ -1,0 +1,114 @@
+use std::fmt;
+use std::sync::Arc;
+
+use super::{Conditions, HeaderRule};
+use crate::language::Line;
+use crate::template::{Pattern, Target};
+
+/// One rule: for which addresses, under which conditions, what is done.
+#[derive(Debug, Clone)]
+pub struct Rule {
+    /// Where it stands.
+    pub line: Line,
+    /// The addresses.
+    pub pattern: Pattern,
+    /// What must hold besides; shared by the rules of a group.
+    pub conditions: Option<Arc<Conditions>>,
+    /// What is done.
+    pub action: Action,
+}
+
+/// What a rule does.
+#[derive(Debug, Clone)]
+pub enum Action {
+    /// Sends the visitor on.
+    Redirect(Redirect),
+    /// Answers 410.
+    Gone,
+    /// Leaves the address to another service, which may be named.
+    Elsewhere(Option<Box<str>>),
+    /// Looks up another file.
+    Rewrite(Target),
+    /// Shows a file when no file answers.
+    Fallback {
+        /// The file.
+        path: Target,
+        /// Whether addresses that look like files get it too.
+        even_files: bool,
+    },
+    /// Shows a file, with 404, when nothing answers.
+    Missing(Target),
+    /// Changes header fields of the answer.
+    Headers(Box<HeaderRule>),
+}
+
+/// Where a redirect leads, and how.
+#[derive(Debug, Clone)]
+pub struct Redirect {
+    /// Where it leads.
+    pub target: Target,
+    /// 301, 302, 303, 307 or 308.
+    pub status: u16,
+    /// Whether parameters that the pattern does not name are left behind.
+    pub drop_query: bool,
+}
+
+/// The step of the decision at which a rule is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Stage {
+    /// Redirect, gone and elsewhere.
+    Redirect,
+    /// Rewrite.
+    Rewrite,
+    /// Fallback.
+    Fallback,
+    /// Missing pages of a part of the site.
+    Missing,
+    /// Header fields.
+    Headers,
+}
+
+impl Stage {
+    /// Every stage.
+    pub const ALL: [Stage; 5] = [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers];
+}
+
+impl Rule {
+    /// The stage at which it is looked at.
+    pub fn stage(&self) -> Stage {
+        match self.action {
+            Action::Redirect(_) | Action::Gone | Action::Elsewhere(_) => Stage::Redirect,
+            Action::Rewrite(_) => Stage::Rewrite,
+            Action::Fallback { .. } => Stage::Fallback,
+            Action::Missing(_) => Stage::Missing,
+            Action::Headers(_) => Stage::Headers,
+        }
+    }
+}
+
+impl fmt::Display for Rule {
+    /// The rule as its first line reads in canonical form.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let pattern = &self.pattern;
+        match &self.action {
+            Action::Redirect(redirect) => {
+                write!(f, "redirect {pattern} -> {}", redirect.target)?;
+                match redirect.status {
+                    302 => {}
+                    301 => f.write_str(" permanent")?,
+                    status => write!(f, " {status}")?,
+                }
+                f.write_str(if redirect.drop_query { " drop query" } else { "" })
+            }
+            Action::Gone => write!(f, "gone {pattern}"),
+            Action::Elsewhere(None) => write!(f, "elsewhere {pattern}"),
+            Action::Elsewhere(Some(who)) => write!(f, "elsewhere {pattern} \"{who}\""),
+            Action::Rewrite(path) => write!(f, "rewrite {pattern} -> {path}"),
+            Action::Fallback { path, even_files } => {
+                write!(f, "fallback {pattern} -> {path}{}", if *even_files { " even files" } else { "" })
+            }
+            Action::Missing(path) => write!(f, "missing {pattern} -> {path}"),
+            Action::Headers(headers) => write!(f, "headers {pattern}{}", headers.on.suffix()),
+        }
+    }
+}

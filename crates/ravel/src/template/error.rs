@@ -1,0 +1,142 @@
+use std::fmt;
+use std::ops::Range;
+
+use crate::address::Malformed;
+
+/// Why a text is no pattern or no target, and where in it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TemplateError {
+    /// What is wrong.
+    pub kind: TemplateErrorKind,
+    /// The bytes of the text that show it.
+    pub range: Range<usize>,
+}
+
+/// What can be wrong with a pattern or a target.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum TemplateErrorKind {
+    /// It begins like no path and no URL.
+    Start,
+    /// A `{` without its `}`, or the other way round.
+    Brace,
+    /// Braces around something that is none of the three expressions.
+    Expression(String),
+    /// A name that is none.
+    Name(String),
+    /// A name that stands twice in a pattern.
+    NameTwice(String),
+    /// `{/name*}` behind a `/`.
+    SlashBefore(String),
+    /// `{/name*}` followed by something that is no `/`, no `?` and not the end.
+    SlashAfter(String),
+    /// A piece in a style of elsewhere; the second text is its form here.
+    Foreign(String, String),
+    /// A `#` in a pattern.
+    Fragment,
+    /// A `.` or `..` segment beside expressions.
+    Dots,
+    /// A character that no path holds.
+    Character(Malformed),
+    /// A host that is no host name.
+    Host(String),
+    /// A port in a URL.
+    Port,
+    /// An expression in a host that is not a leading `{name}.`.
+    HostExpression,
+    /// A query value that mixes text and expressions.
+    QueryMixed(String),
+    /// A query key that is empty or holds an expression.
+    QueryKey,
+    /// A query key that stands twice in a pattern.
+    KeyTwice(String),
+    /// A target names what its pattern does not capture; with the names that it does.
+    Undefined(String, Vec<String>),
+    /// A target has `{/name*}` for what was not captured so.
+    NotSegments(String),
+    /// A path of the site with a query or a fragment, or a URL, where a path alone is wanted.
+    PathOnly,
+}
+
+impl TemplateError {
+    pub(super) fn new(kind: TemplateErrorKind, range: Range<usize>) -> TemplateError {
+        TemplateError { kind, range }
+    }
+}
+
+impl fmt::Display for TemplateErrorKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use TemplateErrorKind as K;
+        match self {
+            K::Start => f.write_str("this is no path and no URL"),
+            K::Brace => f.write_str("this brace has no partner"),
+            K::Expression(found) => write!(f, "`{found}` is no expression"),
+            K::Name(found) => write!(f, "`{found}` is no name"),
+            K::NameTwice(name) => write!(f, "the name `{name}` stands twice in this pattern"),
+            K::SlashBefore(name) => write!(f, "`{{/{name}*}}` brings its own `/`, and there is one before it"),
+            K::SlashAfter(name) => write!(f, "`{{/{name}*}}` matches whole segments, and the text after it begins inside one"),
+            K::Foreign(found, _) => write!(f, "`{found}` is not how a pattern is written here"),
+            K::Fragment => f.write_str("this can never match: a browser never sends what follows a `#`"),
+            K::Dots => f.write_str("this can never match: `.` and `..` are resolved before an address is looked at"),
+            K::Character(why) => write!(f, "this can never match: {}", of_path(*why)),
+            K::Host(found) => write!(f, "`{found}` is no host name"),
+            K::Port => f.write_str("a URL has no port here"),
+            K::HostExpression => f.write_str("an expression in a host can only be its first label"),
+            K::QueryMixed(found) => write!(f, "`{found}` mixes text and an expression"),
+            K::QueryKey => f.write_str("a parameter needs a key that is plain text"),
+            K::KeyTwice(key) => write!(f, "the parameter `{key}` stands twice in this pattern"),
+            K::Undefined(name, _) => write!(f, "nothing in the pattern is called `{name}`"),
+            K::NotSegments(name) => write!(f, "the pattern does not capture `{name}` as whole segments"),
+            K::PathOnly => f.write_str("only a path of the site can stand here"),
+        }
+    }
+}
+
+impl TemplateErrorKind {
+    /// What would be right.
+    pub fn remedy(&self) -> String {
+        use TemplateErrorKind as K;
+        match self {
+            K::Start => "begin it with `/`, `{/` or `{+`, or write a whole URL".into(),
+            K::Brace => "write `{name}`, or `%7B` and `%7D` for braces in an address".into(),
+            K::Expression(_) => {
+                "write `{name}` for a piece without `/`, `{+name}` for any text, `{/name*}` for whole segments".into()
+            }
+            K::Name(_) => "a name is lower-case letters, digits and `_`, and begins with a letter".into(),
+            K::NameTwice(_) => "give the second one another name".into(),
+            K::SlashBefore(name) => format!("leave out the `/` before it: `{{/{name}*}}`"),
+            K::SlashAfter(name) => format!("go on with `/` or `?`, end the pattern there, or write `{{+{name}}}`"),
+            K::Foreign(found, instead) => match found.as_bytes() {
+                [byte, ..] => format!("write `{instead}`, or `%{byte:02X}` if the address really holds `{}`", char::from(*byte)),
+                [] => format!("write `{instead}`"),
+            },
+            K::Fragment => "leave it out; only a script in the page can read that part of an address".into(),
+            K::Dots => "write the path without them".into(),
+            K::Character(Malformed::Escape) => "write `%25` for a `%` in an address".into(),
+            K::Character(_) => "leave the character out".into(),
+            K::Host(_) => "a host is labels of letters, digits and `-` with dots between them".into(),
+            K::Port => "leave the port out; a site is answered on the standard ports".into(),
+            K::HostExpression => "write `{name}.` before at least two labels, as in `https://{name}.harbour.example/`".into(),
+            K::QueryMixed(_) => "make the value one `{name}` or plain text; narrow a capture with `where`".into(),
+            K::QueryKey => "write `?key=text`, `?key={name}` or `?key`".into(),
+            K::KeyTwice(_) => "keep one of them".into(),
+            K::Undefined(_, defined) if defined.is_empty() => "the pattern captures nothing; write `{name}` in it".into(),
+            K::Undefined(_, defined) => format!("it captures {}", list(defined)),
+            K::NotSegments(name) => format!("write `{{{name}}}` here, or `{{/{name}*}}` in the pattern too"),
+            K::PathOnly => "write a path such as `/book/`, without host, query and fragment".into(),
+        }
+    }
+}
+
+fn of_path(why: Malformed) -> &'static str {
+    match why {
+        Malformed::Control => "no address holds a control character",
+        Malformed::Backslash => "no address holds a `\\`",
+        Malformed::Escape => "a `%` must be followed by two hexadecimal digits",
+        _ => "no address has such a path",
+    }
+}
+
+fn list(names: &[String]) -> String {
+    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
+}

@@ -1,0 +1,25 @@
+//! One pattern: read, printed, held against an address, and turned into a target.
+//!
+//! ```text
+//!   /sailings.php?from={port}   ->   /ports/{port}/
+//!   └─ Template ┘ └ QueryPart┘       └─ Target ──┘
+//!   └────── Pattern ────────┘
+//!   Pattern × address ──▶ Captures ──▶ Target ──▶ Address
+//! ```
+//!
+//! A pattern is a small part of URI Templates (RFC 6570) that can be read in both directions. What a pattern captures
+//! goes into a target in such an encoding that it means the same there; see `capture.rs`.
+
+mod capture;
+mod error;
+mod matching;
+mod parse;
+mod pattern;
+mod piece;
+mod target;
+
+pub use capture::{Captured, Captures};
+pub use error::{TemplateError, TemplateErrorKind};
+pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
+pub use piece::{Expression, Part, Template};
+pub use target::{Target, TargetBase};

@@ -1,0 +1,273 @@
+use std::borrow::Cow;
+use std::collections::HashSet;
+use std::fmt;
+use std::ops::Range;
+
+use super::capture::{Captured, Captures, Source};
+use super::error::{TemplateError, TemplateErrorKind as Kind};
+use super::parse::{self, Within, begins_as_path, find_outside};
+use super::piece::{Expression, Template, TemplateBuilder};
+use crate::address::{Host, Scheme, form_decode, parameters};
+
+/// What a rule is held against an address with: a path, a path with a query, or a whole URL.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pattern {
+    /// Scheme and host of a whole URL; without it the path is below the site's base path.
+    pub origin: Option<Box<OriginPattern>>,
+    /// The path.
+    pub path: Template,
+    /// The parameters that are wanted; all others are free.
+    pub query: Box<[QueryPart]>,
+}
+
+/// Scheme and host of a whole-URL pattern.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OriginPattern {
+    /// The scheme as written.
+    pub scheme: Scheme,
+    /// The host.
+    pub host: HostPattern,
+}
+
+/// A host, or a host whose first label is captured.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HostPattern {
+    /// The name of the expression for the first label.
+    pub capture: Option<Box<str>>,
+    /// The host, or what follows its first label's dot.
+    pub host: Host,
+}
+
+/// One parameter that a pattern wants.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct QueryPart {
+    /// The key, decoded.
+    pub key: Box<str>,
+    /// What is wanted of its value.
+    pub test: QueryTest,
+}
+
+/// What a pattern wants of a parameter's value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum QueryTest {
+    /// `?key`: that the key stands there.
+    Present,
+    /// `?key=text`: that any occurrence has this value, decoded.
+    Text(Box<str>),
+    /// `?key={name}`: the first occurrence that is not empty.
+    Capture(Box<str>),
+}
+
+type Result<T> = std::result::Result<T, TemplateError>;
+
+impl Pattern {
+    /// Reads a pattern.
+    ///
+    /// # Errors
+    /// The first thing that makes the text no pattern, and where it stands.
+    pub fn parse(text: &str) -> Result<Pattern> {
+        if let Some(at) = find_outside(text, b"#") {
+            return Err(TemplateError::new(Kind::Fragment, at..text.len()));
+        }
+        let (origin, path_at) = match Scheme::split(text) {
+            Some((scheme, rest)) => {
+                let (host, end) = host_pattern(rest, text.len() - rest.len())?;
+                (Some(Box::new(OriginPattern { scheme, host })), end)
+            }
+            None => (None, 0),
+        };
+        let rest = &text[path_at..];
+        let path_end = find_outside(rest, b"?").unwrap_or(rest.len());
+        let path_text = &rest[..path_end];
+        let path = if origin.is_some() && path_text.is_empty() {
+            TemplateBuilder::literal("/")
+        } else if begins_as_path(path_text) {
+            parse::template(path_text, path_at, Within::Path)?
+        } else {
+            let instead = path_text.starts_with(':').then(|| path_at..path_at + path_text.len());
+            return Err(TemplateError::new(Kind::Start, instead.unwrap_or(path_at..text.len())));
+        };
+        let query = match rest.get(path_end + 1..) {
+            Some(query) => query_parts(query, path_at + path_end + 1)?,
+            None => Box::default(),
+        };
+        let pattern = Pattern { origin, path, query };
+        pattern.names_stand_once(0..text.len())?;
+        Ok(pattern)
+    }
+
+    /// The names of what it captures, in the order of their slots: host, path, query.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.captures().map(|(_, name)| name)
+    }
+
+    /// The expressions it captures with, in the order of their slots.
+    pub fn captures(&self) -> impl Iterator<Item = (Expression, &str)> {
+        let host = self.origin.iter().filter_map(|origin| origin.host.capture.as_deref());
+        let query = self.query.iter().filter_map(|part| match &part.test {
+            QueryTest::Capture(name) => Some(&**name),
+            _ => None,
+        });
+        let simple = |name| (Expression::Segment, name);
+        host.map(simple).chain(self.path.expressions()).chain(query.map(simple))
+    }
+
+    /// Holds the query parts against a query and adds what they capture.
+    pub fn match_query<'r>(&self, query: Option<&'r str>, captures: &mut Captures<'r>) -> bool {
+        self.query.iter().all(|part| part.matches(query.unwrap_or_default(), captures))
+    }
+
+    /// Whether the pattern names this parameter, so that a match uses it up.
+    pub fn uses_parameter(&self, raw_key: &str) -> bool {
+        if self.query.is_empty() {
+            return false;
+        }
+        let key = form_decode(raw_key);
+        self.query.iter().any(|part| part.key.as_bytes() == &*key)
+    }
+
+    fn names_stand_once(&self, range: Range<usize>) -> Result<()> {
+        if self.path.is_literal() && self.query.len() < 2 && self.origin.is_none() {
+            return Ok(());
+        }
+        let mut seen = HashSet::new();
+        match self.names().find(|name| !seen.insert(*name)) {
+            Some(twice) => Err(TemplateError::new(Kind::NameTwice(twice.to_owned()), range)),
+            None => Ok(()),
+        }
+    }
+}
+
+impl QueryPart {
+    fn matches<'r>(&self, query: &'r str, captures: &mut Captures<'r>) -> bool {
+        let mut values = parameters(query)
+            .filter(|(_, key, _)| *form_decode(key) == *self.key.as_bytes())
+            .map(|(_, _, value)| value.unwrap_or_default());
+        match &self.test {
+            QueryTest::Present => values.next().is_some(),
+            QueryTest::Text(wanted) => values.any(|value| *form_decode(value) == *wanted.as_bytes()),
+            QueryTest::Capture(_) => match values.find(|value| !value.is_empty()) {
+                Some(value) => {
+                    captures.push(Captured { text: value, source: Source::Query });
+                    true
+                }
+                None => false,
+            },
+        }
+    }
+}
+
+/// Reads `host` or `{name}.host` at the start of what follows `://`; returns it and where it ends in the whole text.
+pub(super) fn host_pattern(rest: &str, offset: usize) -> Result<(HostPattern, usize)> {
+    let len = host_len(rest);
+    let text = &rest[..len];
+    let range = offset..offset + len;
+    let fail = |kind| Err(TemplateError::new(kind, range.clone()));
+    let (capture, name) = match text.strip_prefix('{') {
+        Some(inner) => match inner.split_once("}.") {
+            Some((capture, name)) if parse::is_name(capture) => (Some(capture), name),
+            _ => return fail(Kind::HostExpression),
+        },
+        None => (None, text),
+    };
+    if name.contains(['{', '}']) {
+        return fail(Kind::HostExpression);
+    }
+    if name.contains(':') {
+        return fail(Kind::Port);
+    }
+    let Ok(host) = Host::parse(name) else {
+        return fail(Kind::Host(name.to_owned()));
+    };
+    if capture.is_some() && !host.as_str().contains('.') {
+        return fail(Kind::HostExpression);
+    }
+    Ok((HostPattern { capture: capture.map(Into::into), host }, offset + len))
+}
+
+/// A host ends at the first `/`, `?`, `#`, `{/` or `{+`.
+fn host_len(rest: &str) -> usize {
+    let ends = ["/", "?", "#", "{/", "{+"];
+    ends.iter().filter_map(|end| rest.find(end)).min().unwrap_or(rest.len())
+}
+
+fn query_parts(query: &str, offset: usize) -> Result<Box<[QueryPart]>> {
+    let mut parts: Vec<QueryPart> = Vec::new();
+    let mut at = offset;
+    for text in query.split('&') {
+        let range = at..at + text.len();
+        at = range.end + 1;
+        let fail = |kind| Err(TemplateError::new(kind, range.clone()));
+        let (key, value) = match text.split_once('=') {
+            Some((key, value)) => (key, Some(value)),
+            None => (text, None),
+        };
+        if key.is_empty() || key.contains(['{', '}']) {
+            return fail(Kind::QueryKey);
+        }
+        let Ok(key) = decoded(key) else { return fail(Kind::QueryKey) };
+        let test = match value {
+            None => QueryTest::Present,
+            Some(value) => match value.strip_prefix('{').and_then(|inner| inner.strip_suffix('}')) {
+                Some(name) if parse::is_name(name) => QueryTest::Capture(name.into()),
+                Some(name) if !name.contains(['{', '}', '+', '/', '*']) => return fail(Kind::Name(name.to_owned())),
+                Some(_) => return fail(Kind::QueryMixed(value.to_owned())),
+                None if value.contains(['{', '}']) => return fail(Kind::QueryMixed(value.to_owned())),
+                None => match decoded(value) {
+                    Ok(value) => QueryTest::Text(value.into()),
+                    Err(()) => return fail(Kind::QueryMixed(value.to_owned())),
+                },
+            },
+        };
+        if parts.iter().any(|part| *part.key == *key) {
+            return fail(Kind::KeyTwice(key.into_owned()));
+        }
+        parts.push(QueryPart { key: key.into(), test });
+    }
+    Ok(parts.into())
+}
+
+fn decoded(text: &str) -> std::result::Result<Cow<'_, str>, ()> {
+    match form_decode(text) {
+        Cow::Borrowed(_) => Ok(Cow::Borrowed(text)),
+        Cow::Owned(bytes) => String::from_utf8(bytes).map(Cow::Owned).map_err(|_| ()),
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(origin) = &self.origin {
+            write!(f, "{}://{}", origin.scheme, origin.host)?;
+        }
+        self.path.fmt(f)?;
+        for (at, part) in self.query.iter().enumerate() {
+            f.write_str(if at == 0 { "?" } else { "&" })?;
+            write_form(f, &part.key)?;
+            match &part.test {
+                QueryTest::Present => {}
+                QueryTest::Text(value) => {
+                    f.write_str("=")?;
+                    write_form(f, value)?;
+                }
+                QueryTest::Capture(name) => write!(f, "={{{name}}}")?,
+            }
+        }
+        Ok(())
+    }
+}
+
+fn write_form(f: &mut fmt::Formatter<'_>, text: &str) -> fmt::Result {
+    let mut encoded = String::with_capacity(text.len());
+    let keep = |byte: u8| crate::address::is_unreserved(byte) || matches!(byte, b'/' | b':' | b'@' | b',' | b'!' | b'$');
+    crate::address::encode(text.as_bytes(), keep, &mut encoded);
+    f.write_str(&encoded)
+}
+
+impl fmt::Display for HostPattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(name) = &self.capture {
+            write!(f, "{{{name}}}.")?;
+        }
+        self.host.fmt(f)
+    }
+}

@@ -1,0 +1,149 @@
+use std::fmt;
+use std::ops::Range;
+
+/// What an expression in braces stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Expression {
+    /// `{name}`: one or more characters, no `/`.
+    Segment,
+    /// `{+name}`: any characters, `/` too, or none.
+    Any,
+    /// `{/name*}`: nothing, or whole segments each with its leading `/`.
+    Segments,
+}
+
+impl Expression {
+    /// The expression as it is written.
+    pub fn written(self, name: &str) -> String {
+        match self {
+            Expression::Segment => format!("{{{name}}}"),
+            Expression::Any => format!("{{+{name}}}"),
+            Expression::Segments => format!("{{/{name}*}}"),
+        }
+    }
+}
+
+/// A piece of a [`Template`], as a range of its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Part {
+    /// Text that stands for itself.
+    Text {
+        /// First byte.
+        start: u32,
+        /// One past the last byte.
+        end: u32,
+    },
+    /// An expression; the range is its name's.
+    Expression {
+        /// Which form.
+        form: Expression,
+        /// First byte of the name.
+        start: u32,
+        /// One past the last byte of the name.
+        end: u32,
+    },
+}
+
+/// Text with expressions in it, in the form in which it is printed.
+///
+/// Most rules of a large site are literal, so a template without expressions keeps nothing but its text.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Template {
+    pub(super) text: Box<str>,
+    pub(super) parts: Option<Box<[Part]>>,
+}
+
+impl Template {
+    /// Whether there is no expression in it.
+    pub fn is_literal(&self) -> bool {
+        self.parts.is_none()
+    }
+
+    /// The text as it is printed; for a literal, the text it matches.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// Its pieces; none for a literal, whose only piece is its text.
+    pub fn parts(&self) -> &[Part] {
+        self.parts.as_deref().unwrap_or_default()
+    }
+
+    /// Its expressions, in order, with their names.
+    pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
+        self.parts().iter().filter_map(|part| match *part {
+            Part::Expression { form, start, end } => Some((form, self.slice(start, end))),
+            Part::Text { .. } => None,
+        })
+    }
+
+    /// The text before its first expression.
+    pub fn literal_prefix(&self) -> &str {
+        match self.parts().first() {
+            None => &self.text,
+            Some(&Part::Text { start, end }) => self.slice(start, end),
+            Some(Part::Expression { .. }) => "",
+        }
+    }
+
+    pub(super) fn slice(&self, start: u32, end: u32) -> &str {
+        &self.text[start as usize..end as usize]
+    }
+}
+
+impl fmt::Display for Template {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// Puts a template together from its pieces.
+#[derive(Default)]
+pub(super) struct TemplateBuilder {
+    text: String,
+    parts: Vec<Part>,
+    expressions: bool,
+}
+
+impl TemplateBuilder {
+    pub(super) fn literal(text: impl Into<Box<str>>) -> Template {
+        Template { text: text.into(), parts: None }
+    }
+
+    pub(super) fn push_text(&mut self, text: &str) {
+        if text.is_empty() {
+            return;
+        }
+        let start = self.text.len() as u32;
+        self.text.push_str(text);
+        let end = self.text.len() as u32;
+        match self.parts.last_mut() {
+            Some(Part::Text { end: last, .. }) => *last = end,
+            _ => self.parts.push(Part::Text { start, end }),
+        }
+    }
+
+    pub(super) fn push_expression(&mut self, form: Expression, name: &str) {
+        self.expressions = true;
+        self.text.push_str(match form {
+            Expression::Segment => "{",
+            Expression::Any => "{+",
+            Expression::Segments => "{/",
+        });
+        let start = self.text.len() as u32;
+        self.text.push_str(name);
+        let end = self.text.len() as u32;
+        self.text.push_str(if form == Expression::Segments { "*}" } else { "}" });
+        self.parts.push(Part::Expression { form, start, end });
+    }
+
+    pub(super) fn finish(self) -> Template {
+        let parts = self.expressions.then(|| self.parts.into_boxed_slice());
+        Template { text: self.text.into(), parts }
+    }
+}
+
+/// A range of a text as a slice of it.
+pub(super) fn span(text: &str, (start, end): (u32, u32)) -> &str {
+    &text[Range { start: start as usize, end: end as usize }]
+}

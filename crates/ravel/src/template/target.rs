@@ -1,0 +1,256 @@
+use std::fmt;
+
+use super::capture::{Captured, Captures};
+use super::error::{TemplateError, TemplateErrorKind as Kind};
+use super::parse::{self, Within, begins_as_path, find_outside};
+use super::pattern::{HostPattern, OriginPattern, Pattern, host_pattern};
+use super::piece::{Expression, Part, Template, TemplateBuilder};
+use crate::address::{Address, AddressWriter, Scheme, form_decode, normalize, parameters};
+
+/// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Target {
+    /// Scheme and host of a whole URL.
+    pub origin: Option<Box<OriginPattern>>,
+    /// The path; below the base path unless there is an origin.
+    pub path: Template,
+    tail: Option<Box<Tail>>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Tail {
+    query: Option<Template>,
+    fragment: Option<Template>,
+}
+
+/// The origin and the base path that a target is written on.
+#[derive(Debug, Clone, Copy)]
+pub struct TargetBase<'a> {
+    /// The scheme of a path target.
+    pub scheme: Scheme,
+    /// The host of a path target.
+    pub host: &'a str,
+    /// The base path of a path target, with its final `/`.
+    pub base: &'a str,
+}
+
+type Result<T> = std::result::Result<T, TemplateError>;
+
+impl Target {
+    /// Reads a target; its expressions must be captures of `pattern`.
+    ///
+    /// # Errors
+    /// The first thing that makes the text no target, and where it stands.
+    pub fn parse(text: &str, pattern: &Pattern) -> Result<Target> {
+        let target = Target::read(text)?;
+        target.expressions_are_captured(text, pattern)?;
+        Ok(target)
+    }
+
+    /// Reads a target that is a path of the site, as rules that look up a file have it.
+    ///
+    /// # Errors
+    /// As [`Target::parse`], and for a URL, a query or a fragment.
+    pub fn parse_path(text: &str, pattern: &Pattern) -> Result<Target> {
+        let target = Target::parse(text, pattern)?;
+        match target.origin.is_some() || target.tail.is_some() {
+            true => Err(TemplateError::new(Kind::PathOnly, 0..text.len())),
+            false => Ok(target),
+        }
+    }
+
+    fn read(text: &str) -> Result<Target> {
+        let (origin, path_at) = match Scheme::split(text) {
+            Some((scheme, rest)) => {
+                let (host, end) = host_pattern(rest, text.len() - rest.len())?;
+                (Some(Box::new(OriginPattern { scheme, host })), end)
+            }
+            None => (None, 0),
+        };
+        let rest = &text[path_at..];
+        let path_end = find_outside(rest, b"?#").unwrap_or(rest.len());
+        let path_text = &rest[..path_end];
+        let path = if begins_as_path(path_text) {
+            parse::template(path_text, path_at, Within::Path)?
+        } else if origin.is_some() && path_text.is_empty() {
+            TemplateBuilder::literal("/")
+        } else {
+            return Err(TemplateError::new(Kind::Start, path_at..text.len()));
+        };
+        let after = &rest[path_end..];
+        let fragment_at = find_outside(after, b"#");
+        let query = after[..fragment_at.unwrap_or(after.len())].strip_prefix('?');
+        let query = query.map(|query| parse::template(query, path_at + path_end + 1, Within::Tail)).transpose()?;
+        let fragment = fragment_at.map(|at| parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Tail));
+        let fragment = fragment.transpose()?;
+        let tail = (query.is_some() || fragment.is_some()).then(|| Box::new(Tail { query, fragment }));
+        Ok(Target { origin, path, tail })
+    }
+
+    /// Its expressions, host first.
+    pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
+        let host = self.host_capture().map(|name| (Expression::Segment, name));
+        let tail = self.tail.iter().flat_map(|tail| tail.query.iter().chain(&tail.fragment));
+        host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(Template::expressions))
+    }
+
+    /// Whether it holds no expression.
+    pub fn is_literal(&self) -> bool {
+        self.expressions().next().is_none()
+    }
+
+    fn host_capture(&self) -> Option<&str> {
+        self.origin.as_ref()?.host.capture.as_deref()
+    }
+
+    fn query(&self) -> Option<&Template> {
+        self.tail.as_ref()?.query.as_ref()
+    }
+
+    fn fragment(&self) -> Option<&Template> {
+        self.tail.as_ref()?.fragment.as_ref()
+    }
+
+    fn expressions_are_captured(&self, text: &str, pattern: &Pattern) -> Result<()> {
+        for (form, name) in self.expressions() {
+            let written = form.written(name);
+            let at = text.find(&written).unwrap_or(0);
+            let fail = |kind| Err(TemplateError::new(kind, at..(at + written.len()).min(text.len())));
+            match pattern.captures().find(|(_, captured)| *captured == name) {
+                None => return fail(Kind::Undefined(name.to_owned(), pattern.names().map(str::to_owned).collect())),
+                Some((captured, _)) if form == Expression::Segments && captured != Expression::Segments => {
+                    return fail(Kind::NotSegments(name.to_owned()));
+                }
+                Some(_) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts captures into a target that is a path; the path is normalized and begins with one `/`.
+    /// `None` when a capture cannot stand where the target has it.
+    pub fn expand_path(&self, pattern: &Pattern, captures: &Captures<'_>) -> Option<String> {
+        let mut out = String::new();
+        put_path(&self.path, pattern, captures, &mut out)?;
+        Some(out)
+    }
+
+    /// Puts captures into the target and gives the address it leads to. Parameters of `query` that the pattern does
+    /// not name are carried along, but for those whose key the target has; `None` for `query` carries none.
+    /// `None` when a capture cannot stand where the target has it.
+    pub fn expand(
+        &self,
+        pattern: &Pattern,
+        captures: &Captures<'_>,
+        base: TargetBase<'_>,
+        query: Option<&str>,
+    ) -> Option<Address> {
+        let room = base.base.len() + self.path.as_str().len() + query.map_or(0, str::len) + 16;
+        let mut writer = match self.origin.as_deref() {
+            None => {
+                let mut writer = AddressWriter::new(base.scheme, base.host, room);
+                writer.text().push_str(&base.base[..base.base.len() - 1]);
+                writer
+            }
+            Some(OriginPattern { scheme, host: HostPattern { capture: None, host } }) => {
+                AddressWriter::new(*scheme, host.as_str(), room)
+            }
+            Some(OriginPattern { scheme, host: HostPattern { capture: Some(name), host } }) => {
+                let mut full = String::with_capacity(64);
+                slot(pattern, captures, name)?.into_label(&mut full)?;
+                full.push('.');
+                full.push_str(host.as_str());
+                AddressWriter::new(*scheme, &full, room)
+            }
+        };
+        put_path(&self.path, pattern, captures, writer.text())?;
+        self.put_query(pattern, captures, query, &mut writer);
+        if let Some(fragment) = self.fragment() {
+            writer.begin_fragment();
+            put(fragment, pattern, captures, writer.text(), |captured, out| captured.into_path(out))?;
+        }
+        Some(writer.finish())
+    }
+
+    fn put_query(&self, pattern: &Pattern, captures: &Captures<'_>, asked: Option<&str>, writer: &mut AddressWriter) {
+        let mut open = false;
+        let mut begin = |writer: &mut AddressWriter| match std::mem::replace(&mut open, true) {
+            false => writer.begin_query(),
+            true => writer.text().push('&'),
+        };
+        let mut own = 0..0;
+        if let Some(query) = self.query() {
+            begin(writer);
+            let start = writer.text().len();
+            let infallible = |captured: Captured<'_>, out: &mut String| {
+                captured.into_query(out);
+                Some(())
+            };
+            put(query, pattern, captures, writer.text(), infallible);
+            own = start..writer.text().len();
+        }
+        for (raw, key, _) in parameters(asked.unwrap_or_default()) {
+            let of_target = |text: &str| parameters(text).any(|(_, own, _)| form_decode(own) == form_decode(key));
+            if !pattern.uses_parameter(key) && (own.is_empty() || !of_target(&writer.text()[own.clone()])) {
+                begin(writer);
+                writer.text().push_str(raw);
+            }
+        }
+    }
+}
+
+/// Appends a path with its captures, normalized, with one `/` at its start.
+fn put_path(path: &Template, pattern: &Pattern, captures: &Captures<'_>, out: &mut String) -> Option<()> {
+    if path.is_literal() && !path.as_str().starts_with("//") {
+        out.push_str(path.as_str());
+        return Some(());
+    }
+    let mut text = String::from("/");
+    put(path, pattern, captures, &mut text, |captured, out| captured.into_path(out))?;
+    let trimmed = format!("/{}", text.trim_start_matches('/'));
+    let normal = normalize(&trimmed).ok()?;
+    out.push('/');
+    out.push_str(normal.trim_start_matches('/'));
+    Some(())
+}
+
+fn put(
+    template: &Template,
+    pattern: &Pattern,
+    captures: &Captures<'_>,
+    out: &mut String,
+    write: impl Fn(Captured<'_>, &mut String) -> Option<()>,
+) -> Option<()> {
+    if template.is_literal() {
+        out.push_str(template.as_str());
+        return Some(());
+    }
+    for part in template.parts() {
+        match *part {
+            Part::Text { start, end } => out.push_str(template.slice(start, end)),
+            Part::Expression { start, end, .. } => write(slot(pattern, captures, template.slice(start, end))?, out)?,
+        }
+    }
+    Some(())
+}
+
+fn slot<'r>(pattern: &Pattern, captures: &Captures<'r>, name: &str) -> Option<Captured<'r>> {
+    let at = pattern.names().position(|captured| captured == name)?;
+    captures.get(at).copied()
+}
+
+impl fmt::Display for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(origin) = &self.origin {
+            write!(f, "{}://{}", origin.scheme, origin.host)?;
+        }
+        self.path.fmt(f)?;
+        if let Some(query) = self.query() {
+            write!(f, "?{query}")?;
+        }
+        match self.fragment() {
+            Some(fragment) => write!(f, "#{fragment}"),
+            None => Ok(()),
+        }
+    }
+}

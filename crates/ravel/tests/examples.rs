@@ -1,0 +1,17 @@
+//! The examples run, and say what they are for.
+
+use std::process::Command;
+
+#[test]
+fn examples_run() {
+    let cases = [
+        ("first", "fallback /book{/step*} -> /book/: matched"),
+        ("short_links", "/s/skerry?by=mail  302 https://lanternferries.example/ports/skerry/?by=mail"),
+        ("build_check", " expectations, 0 failed"),
+    ];
+    for (name, words) in cases {
+        let run = Command::new(env!("CARGO")).args(["run", "-q", "-p", "ravel", "--example", name]).output().unwrap();
+        let out = String::from_utf8_lossy(&run.stdout);
+        assert!(run.status.success() && out.contains(words), "{name}: {out}{}", String::from_utf8_lossy(&run.stderr));
+    }
+}

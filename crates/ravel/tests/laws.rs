@@ -1,0 +1,90 @@
+//! What holds for every input.
+
+use proptest::prelude::*;
+use ravel::{Edge, FileList, Outcome, Request, Rules};
+
+const SITE: &str = "site https://h.example/\n  alias www.h.example\n  preview *.p.example\n";
+
+/// Pieces that patterns and targets are glued together from, so that they overlap and capture much.
+fn piece() -> impl Strategy<Value = &'static str> {
+    prop::sample::select(vec![
+        "/", "a", "b", "/a", "//", "%2F", "..", "{x}", "{+y}", "{/z*}", "?k={q}", "?k", "&m=a", "#f", ".html", "\\", "@",
+    ])
+}
+
+fn text(len: usize) -> impl Strategy<Value = String> {
+    prop::collection::vec(piece(), 1..len).prop_map(|pieces| pieces.concat())
+}
+
+fn address() -> impl Strategy<Value = String> {
+    let host = prop::sample::select(vec!["https://h.example", "http://h.example", "http://www.h.example", "https://x.p.example"]);
+    (host, "/?(a|b|/|%2F|%2e|//evil.example|\\?k=|&k=|=|%0d|%zz|#){0,8}").prop_map(|(host, rest)| format!("{host}/{rest}"))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 2_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_local_redirect_stays_on_the_site(pattern in text(5), target in text(6), url in address()) {
+        let rules = format!("{SITE}redirect /{pattern} -> /{target}\nredirect {pattern} -> {target}\n");
+        if let (Ok(rules), Ok(request)) = (Rules::parse(&rules), Request::get(&url)) {
+            let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "a/b/index.html"]));
+            let answer = edge.answer(&request);
+            if let Some(location) = answer.location() {
+                let to = ravel::address::Address::parse(location);
+                prop_assert!(to.is_ok_and(|to| edge.site().has_host(to.host()) && to.as_str() == location), "{}", location);
+            }
+        }
+    }
+
+    #[test]
+    fn explaining_changes_nothing(lines in prop::collection::vec((text(4), text(4)), 1..6), url in address()) {
+        let rules: String = lines.iter().map(|(pattern, target)| format!("redirect {pattern} -> {target}\n")).collect();
+        if let (Ok(rules), Ok(request)) = (Rules::parse(&format!("{SITE}{rules}")), Request::get(&url)) {
+            let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html"]));
+            let (answer, why) = (edge.answer(&request), edge.explain(&request));
+            prop_assert_eq!(answer.headers(), why.answer.headers());
+            prop_assert_eq!((answer.status(), answer.outcome(), answer.line()), (why.answer.status(), why.answer.outcome(), why.answer.line()));
+            prop_assert_eq!(answer.outcome() == Outcome::Redirect, answer.location().is_some());
+        }
+    }
+
+    #[test]
+    fn no_rules_file_panics(text in any::<String>(), body in any::<String>()) {
+        let _ = Rules::parse(&text);
+        for keyword in ["redirect", "headers", "expect", "fallback", "include", "gone"] {
+            let _ = Rules::parse(&format!("{SITE}{keyword} {text}\n  {body}\n  set {body}\n  where {text}\n  when {body}\n"));
+        }
+    }
+
+    #[test]
+    fn no_words_of_the_language_panic(words in prop::collection::vec(word(), 0..40)) {
+        let text: String = words.concat();
+        if let Err(problems) = Rules::parse(&format!("{SITE}{text}")) {
+            prop_assert!(problems.iter().len() > 0);
+            prop_assert!(!problems.to_string().is_empty());
+        }
+    }
+
+    #[test]
+    fn no_request_panics(url in any::<String>(), host in any::<String>(), target in any::<String>()) {
+        let rules = Rules::parse(&format!("{SITE}redirect {{+x}}b -> /{{+x}}?q={{x}}\nredirect /k?a={{v}} -> /{{v}}#{{v}}\n")).unwrap();
+        let edge = Edge::new(&rules, FileList::from_iter(["index.html"]));
+        let method = http::Method::GET;
+        let mut requests = vec![Request::from_parts(method.clone(), ravel::address::Scheme::Http, &host, &target)];
+        requests.push(Request::from_parts(method, ravel::address::Scheme::Http, "h.example", &format!("/{target}")));
+        requests.extend(Request::get(&format!("https://h.example/{url}")));
+        for request in requests {
+            edge.walk(&request);
+        }
+    }
+}
+
+/// A word, a line end or a break of the language.
+fn word() -> impl Strategy<Value = String> {
+    let words = "site redirect gone elsewhere rewrite fallback missing headers expect include table where when not language cookie \
+                 header host scheme method preview no file is one of digits matches set add drop on all goes to serves has lacks as in \
+                 hops permanent 308 -> /a /b{x} {/z*} /c?k={q} \"[a-z]+\" 1..3 x-a: a, b # \" https://h.example/ GET";
+    let words: Vec<String> = words.split_whitespace().map(|word| format!("{word} ")).collect();
+    prop_oneof![6 => prop::sample::select(words), 1 => Just("\n".to_owned()), 1 => Just("\n  ".to_owned()), 1 => "\\PC{1,4}"]
+}
