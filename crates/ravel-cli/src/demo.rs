@@ -53,6 +53,7 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     writeln!(out, "{state} {}: Lantern Ferries, a ferry company with five ports.", in_style(STRONG, folder.display()))?;
     writeln!(out, "Its rules are edge.ravel, its built files are dist. The rules begin:\n")?;
     show_rules(&folder.join("edge.ravel"), out)?;
+    writeln!(out, "\n{}", in_style(FAINT, format_args!("$ cd {}", folder.display())))?;
     for (why, typed) in WALK {
         writeln!(out, "\n{}", in_style(STRONG, why))?;
         writeln!(out, "{}\n", in_style(FAINT, format_args!("$ ravel {}", typed.join(" "))))?;

@@ -3,6 +3,7 @@
 use std::io::{self, BufRead, Write};
 use std::path::Path;
 
+use anstyle::Style;
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
 use ravel::edge::{Came, End, Explanation, Header, Walk};
 use ravel::language::Line;
@@ -162,29 +163,45 @@ fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Wr
         Came::Noted(_) => !step.what.starts_with("headers "),
         _ => true,
     };
-    let rows = explanation.steps.iter().filter(worth).map(|step| {
-        let place = step.line.map(|line| loaded.name(line)).unwrap_or_default();
-        [place, step.what.clone(), step.came.to_string()]
+    let place = |line: Option<Line>| line.map(|line| loaded.name(line)).unwrap_or_default();
+    let steps = explanation.steps.iter().filter(worth).map(|step| Row {
+        place: place(step.line),
+        what: step.what.clone(),
+        came: step.came.to_string(),
+        decides: step.came == Came::Matched,
     });
-    print_rows(rows.collect(), out)?;
-    if !answer.headers().is_empty() {
+    let headers = answer.headers().iter().map(|header| Row {
+        place: place(header.line),
+        what: format!("{}: {}", header.name, header.value),
+        came: String::new(),
+        decides: false,
+    });
+    let (steps, headers): (Vec<Row>, Vec<Row>) = (steps.collect(), headers.collect());
+    let places = steps.iter().chain(&headers).map(|row| row.place.chars().count()).max().unwrap_or(0);
+    print_rows(&steps, places, out)?;
+    if !headers.is_empty() {
         writeln!(out, "    {}", in_style(FAINT, "with"))?;
     }
-    let rows = answer.headers().iter().map(|header| {
-        let place = header.line.map(|line| loaded.name(line)).unwrap_or_default();
-        [place, format!("{}: {}", header.name, header.value), String::new()]
-    });
-    print_rows(rows.collect(), out)
+    print_rows(&headers, places, out)
 }
 
-/// Rows in columns; a cell that is far longer than the others does not push them aside.
-fn print_rows(rows: Vec<[String; 3]>, out: &mut dyn Write) -> io::Result<()> {
+/// A line of an explanation.
+struct Row {
+    place: String,
+    what: String,
+    came: String,
+    decides: bool,
+}
+
+/// Rows in columns; a text that is far longer than the others does not push them aside.
+fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io::Result<()> {
     const WIDEST: usize = 56;
-    let width = |column: usize, most: usize| rows.iter().map(|row| row[column].chars().count().min(most)).max().unwrap_or(0);
-    let (places, whats) = (width(0, 40), width(1, WIDEST));
-    for [place, what, came] in &rows {
-        let line = format!("    {}  {what:whats$}  {came}", in_style(FAINT, format_args!("{place:places$}")));
-        writeln!(out, "{}", line.trim_end())?;
+    let whats = rows.iter().map(|row| row.what.chars().count().min(WIDEST)).max().unwrap_or(0);
+    for Row { place, what, came, decides } in rows {
+        let style = if *decides { STRONG } else { Style::new() };
+        let place = in_style(FAINT, format_args!("{place:places$}"));
+        let told = format!("{what:whats$}  {came}");
+        writeln!(out, "    {place}  {}", in_style(style, told.trim_end()))?;
     }
     Ok(())
 }
