@@ -313,7 +313,7 @@ impl Edge {
         let rules = self.rules.stage(stage);
         let mut notes = explain::Notes::new();
         let mut found = None;
-        self.index(stage).candidates(asked, |number| {
+        self.index(stage).candidates(rules, asked, self.rules.site.ignore_case, |number| {
             let rule = &rules[number as usize];
             let mut captures = Captures::new();
             if !self.pattern_matches(&rule.pattern, asked, &mut captures) {

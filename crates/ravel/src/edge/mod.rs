@@ -7,7 +7,7 @@
 //!                        └─ index: which rules of a stage could match, in the order of the file
 //! ```
 //!
-//! One function decides, with and without an explanation: what is looked at goes to a [`trace::Trace`], which is
+//! One function decides, with and without an explanation: what is looked at goes to a `Trace`, which is
 //! nothing at all where nobody asked why.
 
 mod answer;
@@ -49,7 +49,7 @@ impl Edge {
         Edge {
             spellings: Spellings::new(&files, &rules.site),
             hosts: hosts::Hosts::new(&rules.site),
-            indexes: Stage::ALL.map(|stage| index::Index::new(rules.stage(stage))),
+            indexes: Stage::ALL.map(|stage| index::Index::new(rules.stage(stage), &rules.site)),
             vary: header::VaryNames::new(&rules.vary_names),
             rules,
             files,

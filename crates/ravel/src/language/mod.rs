@@ -7,7 +7,7 @@
 //! ```
 //!
 //! A statement begins in the first column; indented lines belong to it. Nothing here knows what a statement means: a
-//! line is cut into words only when someone reads it with a [`Cursor`], because the value of a header field is the rest
+//! line is cut into words only when someone reads it with a `Cursor`, because the value of a header field is the rest
 //! of its line and a file with a million rules should not become a million lists of words.
 
 mod cursor;

@@ -1,0 +1,104 @@
+use rustc_hash::FxHashMap;
+
+use super::Candidates;
+use super::buckets::{Buckets, Found, hash, same};
+use crate::address::{form_decode, parameters};
+use crate::rules::Rule;
+use crate::template::QueryTest;
+
+/// Rules whose path is literal, by that path, and by a literal query value where they have one.
+#[derive(Debug, Default)]
+pub(super) struct Literals {
+    /// Without a literal query value.
+    free: Buckets,
+    /// With one: path, key and value are the key.
+    valued: Buckets,
+    /// The query keys that stand with literal values below a path, by the path's hash.
+    keys: FxHashMap<u64, Vec<Box<str>>>,
+}
+
+const FREE: u64 = 1;
+const VALUED: u64 = 2;
+
+impl Literals {
+    pub(super) fn reserve(&mut self, rules: usize) {
+        self.free.reserve(rules, |_| 0);
+    }
+
+    pub(super) fn insert(&mut self, rules: &[Rule], number: u32, fold: bool) {
+        let path_of = |number: u32| rules[number as usize].pattern.path.as_str().as_bytes();
+        let path = path_of(number);
+        let Some((key, value)) = literal_query(&rules[number as usize]) else {
+            let same_path = |other: u32| same(path_of(other), path, fold);
+            return self
+                .free
+                .insert(hash(FREE, [path, b""], fold), number, same_path, |other| hash(FREE, [path_of(other), b""], fold));
+        };
+        let path_hash = hash(VALUED, [path, b""], fold);
+        let keys = self.keys.entry(path_hash).or_default();
+        if !keys.iter().any(|known| **known == *key) {
+            keys.push(key.into());
+        }
+        let valued = |key: &str, value: &str, path_hash| hash(path_hash, [key.as_bytes(), value.as_bytes()], false);
+        let hash_of = |other: u32| {
+            let (key, value) = literal_query(&rules[other as usize]).unwrap_or_default();
+            valued(key, value, hash(VALUED, [path_of(other), b""], fold))
+        };
+        let same_key =
+            |other: u32| same(path_of(other), path, fold) && literal_query(&rules[other as usize]) == Some((key, value));
+        self.valued.insert(valued(key, value, path_hash), number, same_key, hash_of);
+    }
+
+    pub(super) fn find(&self, rules: &[Rule], path: &str, query: Option<&str>, fold: bool, found: &mut Candidates) {
+        let path_of = |number: u32| rules[number as usize].pattern.path.as_str().as_bytes();
+        let path = path.as_bytes();
+        if !self.free.is_empty() {
+            let free = self.free.find(hash(FREE, [path, b""], fold), |other| same(path_of(other), path, fold));
+            add(free, found);
+        }
+        let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };
+        let path_hash = hash(VALUED, [path, b""], fold);
+        let Some(keys) = self.keys.get(&path_hash) else { return };
+        let before = found.len();
+        for (_, raw_key, raw_value) in parameters(query) {
+            let decoded = form_decode(raw_key);
+            let Some(key) = keys.iter().find(|key| key.as_bytes() == &*decoded) else { continue };
+            let value = form_decode(raw_value.unwrap_or_default());
+            let is_this = |other: u32| {
+                same(path_of(other), path, fold)
+                    && literal_query(&rules[other as usize])
+                        .is_some_and(|(other_key, other_value)| *other_key == **key && other_value.as_bytes() == &*value)
+            };
+            let rules = self.valued.find(hash(path_hash, [key.as_bytes(), &value], false), is_this);
+            add(rules, found);
+        }
+        // A parameter that stands twice with one value has found its rules twice.
+        if found.len() > before + 1 {
+            found[before..].sort_unstable();
+            let mut unique = before;
+            for at in before..found.len() {
+                if unique == before || found[unique - 1] != found[at] {
+                    found[unique] = found[at];
+                    unique += 1;
+                }
+            }
+            found.truncate(unique);
+        }
+    }
+}
+
+fn add(rules: Found<'_>, found: &mut Candidates) {
+    match rules {
+        Found::None => {}
+        Found::One(number) => found.push(number),
+        Found::Many(numbers) => found.extend_from_slice(numbers),
+    }
+}
+
+/// The first literal value that a rule wants of a query.
+fn literal_query(rule: &Rule) -> Option<(&str, &str)> {
+    rule.pattern.query.iter().find_map(|part| match &part.test {
+        QueryTest::Text(value) => Some((&*part.key, &**value)),
+        _ => None,
+    })
+}

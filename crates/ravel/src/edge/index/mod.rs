@@ -1,0 +1,113 @@
+//! Which rules of a stage could match an address, without asking each.
+//!
+//! ```text
+//!   /summer                 literal     the whole path is a key; literal query values are part of it
+//!   /ports/{port}/          segments    a walk over the path, one look-up a segment
+//!   /news{/story*}/print    tail        a look-up by what stands before and after the wide expression
+//! ```
+//!
+//! Every rule stands in exactly one place of one [`PathIndex`]: that of paths below the base path, or that of its host.
+//! What is found are candidates: their patterns are still held against the address, in the order of the file, which
+//! therefore stays exact.
+
+mod buckets;
+mod literal;
+mod segments;
+mod shape;
+#[cfg(test)]
+mod tests;
+
+use std::ops::ControlFlow;
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use super::hosts::{Asked, Role};
+use crate::rules::{Rule, Site};
+use literal::Literals;
+use segments::Segments;
+
+/// Numbers of rules that could match.
+type Candidates = SmallVec<[u32; 12]>;
+
+/// The rules of a stage, sorted by the shape of their patterns.
+#[derive(Debug)]
+pub(crate) struct Index {
+    /// Patterns that are paths below the base path.
+    relative: PathIndex,
+    /// Whole-URL patterns, by their host.
+    hosts: FxHashMap<Box<str>, PathIndex>,
+    /// Those that capture the first label, by the rest of their host.
+    labels: FxHashMap<Box<str>, PathIndex>,
+    canonical: Box<str>,
+}
+
+#[derive(Debug, Default)]
+struct PathIndex {
+    literals: Literals,
+    segments: Segments,
+}
+
+impl Index {
+    pub(crate) fn new(rules: &[Rule], site: &Site) -> Index {
+        let mut index = Index {
+            relative: PathIndex::default(),
+            hosts: FxHashMap::default(),
+            labels: FxHashMap::default(),
+            canonical: site.host.as_str().into(),
+        };
+        let literals = rules.iter().filter(|rule| rule.pattern.origin.is_none() && rule.pattern.path.is_literal());
+        index.relative.literals.reserve(literals.count());
+        for (number, rule) in (0_u32..).zip(rules) {
+            let into = match rule.pattern.origin.as_deref() {
+                None => &mut index.relative,
+                Some(origin) => {
+                    let map = if origin.host.capture.is_some() { &mut index.labels } else { &mut index.hosts };
+                    map.entry(origin.host.host.as_str().into()).or_default()
+                }
+            };
+            match rule.pattern.path.is_literal() {
+                true => into.literals.insert(rules, number, site.ignore_case),
+                false => into.segments.insert(rules, number, site.ignore_case),
+            }
+        }
+        let paths = index.hosts.values_mut().chain(index.labels.values_mut());
+        std::iter::once(&mut index.relative).chain(paths).for_each(|path| path.segments.finish(site.ignore_case));
+        index
+    }
+
+    /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
+    pub(super) fn candidates(&self, rules: &[Rule], asked: &Asked<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
+        if rules.is_empty() {
+            return;
+        }
+        let mut found = Candidates::new();
+        if let Some(path) = asked.relative() {
+            self.relative.find(rules, path, asked.query, fold, &mut found);
+        }
+        if !self.hosts.is_empty() {
+            let preview = (asked.role == Role::Preview).then_some(&*self.canonical);
+            for host in std::iter::once(asked.host).chain(preview) {
+                if let Some(index) = self.hosts.get(host) {
+                    index.find(rules, asked.path, asked.query, fold, &mut found);
+                }
+            }
+        }
+        if !self.labels.is_empty()
+            && let Some(index) = asked.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
+        {
+            index.find(rules, asked.path, asked.query, fold, &mut found);
+        }
+        if found.len() > 1 {
+            found.sort_unstable();
+        }
+        let _ = found.into_iter().try_for_each(&mut each);
+    }
+}
+
+impl PathIndex {
+    fn find(&self, rules: &[Rule], path: &str, query: Option<&str>, fold: bool, found: &mut Candidates) {
+        self.literals.find(rules, path, query, fold, found);
+        self.segments.find(path, fold, found);
+    }
+}
