@@ -11,9 +11,24 @@ pub(crate) fn is_unreserved(byte: u8) -> bool {
 
 /// Whether a byte stands for itself in a path segment: `pchar` of RFC 3986, section 3.3.
 pub(crate) fn is_path_byte(byte: u8) -> bool {
-    is_unreserved(byte)
-        || matches!(byte, b'!' | b'$' | b'&' | b'\'' | b'(' | b')' | b'*' | b'+' | b',' | b';' | b'=' | b':' | b'@')
+    PATH_BYTES[usize::from(byte)]
 }
+
+const PATH_BYTES: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0;
+    while byte < 128 {
+        table[byte] = (byte as u8).is_ascii_alphanumeric();
+        byte += 1;
+    }
+    let others = b"-._~!$&'()*+,;=:@";
+    let mut at = 0;
+    while at < others.len() {
+        table[others[at] as usize] = true;
+        at += 1;
+    }
+    table
+};
 
 /// Appends `bytes`, percent-encoding (upper-case hex) all that `keep` does not keep.
 pub(crate) fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {

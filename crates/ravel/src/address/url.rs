@@ -15,6 +15,7 @@ pub struct Address {
     host_end: u32,
     path_end: u32,
     query_end: u32,
+    odd: bool,
 }
 
 impl Address {
@@ -72,6 +73,11 @@ impl Address {
     /// The path, normalized; it begins with `/`.
     pub fn path(&self) -> &str {
         &self.text[self.path_range()]
+    }
+
+    /// Whether the path holds an escape or an empty segment: only then a file could be asked for in an odd spelling.
+    pub(crate) fn has_odd_path(&self) -> bool {
+        self.odd
     }
 
     /// The query, without its `?`.
@@ -161,7 +167,7 @@ impl AddressWriter {
         text.push_str("://");
         text.push_str(host);
         let host_end = text.len() as u32;
-        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0 };
+        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: false };
         AddressWriter { address, query: false, fragment: false }
     }
 
@@ -186,6 +192,9 @@ impl AddressWriter {
         if !self.fragment {
             self.end_query();
         }
+        let path = self.address.path().as_bytes();
+        let odd = path.iter().zip(&path[1..]).fold(false, |odd, (a, b)| odd | (*b == b'%') | ((*a == b'/') & (*b == b'/')));
+        self.address.odd = odd;
         self.address
     }
 

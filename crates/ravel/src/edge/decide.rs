@@ -15,7 +15,7 @@ use super::trace::{Came, Step, Trace};
 use crate::address::{Address, Request, Scheme};
 use crate::files::{Spelled, is_known_type};
 use crate::language::Line;
-use crate::rules::{Action, Pages, Redirect, Rule, Stage};
+use crate::rules::{Action, Redirect, Rule, Stage};
 use crate::template::{Captured, Captures, OriginPattern, Pattern, TargetBase};
 
 /// The most redirects that are made into one.
@@ -52,10 +52,18 @@ impl Decision {
 
 /// What steps 2 and 3 say.
 enum Hop {
-    Redirect { to: Address, status: u16, by: Option<Line>, permanence: Permanence },
+    Redirect {
+        to: Address,
+        status: u16,
+        by: Option<Line>,
+        permanence: Permanence,
+        /// Whether it is known that this is redirected no further.
+        last: bool,
+    },
     Gone(Line),
     Elsewhere(Line),
-    None,
+    /// No redirect; with what the address names, where that was looked up.
+    None(Option<Spelled>),
 }
 
 impl Edge {
@@ -89,10 +97,11 @@ impl Edge {
             return first;
         }
         match self.hop(asked, looking) {
-            Hop::Redirect { to, status, by, permanence } => {
-                let first =
-                    Decision { location: Some(to), by, permanence: Some(permanence), ..Decision::of(Outcome::Redirect, status) };
-                let joins = self.rules.site.one_hop && is_safe(asked.method);
+            Hop::Redirect { to, status, by, permanence, last } => {
+                let settled = last && to.as_str().len() <= LONGEST;
+                let joins = self.rules.site.one_hop && is_safe(asked.method) && !settled;
+                let permanence = Some(permanence);
+                let first = Decision { location: Some(to), by, permanence, ..Decision::of(Outcome::Redirect, status) };
                 if joins { self.one_hop(first, asked, address, looking) } else { first }
             }
             Hop::Gone(line) => {
@@ -100,7 +109,7 @@ impl Edge {
                 Decision { file, by: Some(line), ..Decision::of(Outcome::Gone, 410) }
             }
             Hop::Elsewhere(line) => Decision { by: Some(line), ..Decision::of(Outcome::Elsewhere, 0) },
-            Hop::None => self.file_decision(asked, looking),
+            Hop::None(named) => self.file_decision(asked, named, looking),
         }
     }
 
@@ -122,21 +131,22 @@ impl Edge {
 
     /// Steps 2 and 3.
     fn hop<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
-        let acted = self.first(Stage::Redirect, asked, looking, |rule, captures| match &rule.action {
+        let acted = self.first(Stage::Redirect, asked, looking, |number, rule, captures| match &rule.action {
             Action::Redirect(redirect) => {
                 let to = self.target(redirect, &rule.pattern, captures, asked).ok_or("a capture can not stand in its target")?;
                 if asked.is(&to) {
                     return Err("it leads to this very address, so it does not act");
                 }
                 let permanence = if matches!(redirect.status, 301 | 308) { Permanence::ByRule } else { Permanence::Temporary };
-                Ok(Hop::Redirect { to, status: redirect.status, by: Some(rule.line), permanence })
+                let last = self.last[number as usize / 64] & (1 << (number % 64)) != 0;
+                Ok(Hop::Redirect { to, status: redirect.status, by: Some(rule.line), permanence, last })
             }
             Action::Gone => Ok(Hop::Gone(rule.line)),
             _ => Ok(Hop::Elsewhere(rule.line)),
         });
         match acted {
             Some(hop) => hop,
-            None if looking.unknown_cookie => Hop::None,
+            None if looking.unknown_cookie => Hop::None(None),
             None => self.canonical(asked, looking),
         }
     }
@@ -165,7 +175,7 @@ impl Edge {
         let path = match asked.below {
             Below::Path(path) => path,
             Below::NoSlash => "/",
-            Below::Outside => return Hop::None,
+            Below::Outside => return Hop::None(None),
         };
         let (scheme, host) = match asked.role {
             Role::Preview => (asked.scheme, asked.host),
@@ -174,9 +184,13 @@ impl Edge {
         };
         let moved = (scheme, host) != (asked.scheme, asked.host);
         let rebased = asked.path.len() != site.base.len() - 1 + path.len() || !asked.path.starts_with(&*site.base);
-        let respelled = self.respelled(asked, path, (scheme, host), moved || rebased, looking);
+        let named = self.spellings.asked(path, asked.odd);
+        let respelled = match named {
+            Some(Spelled::Moved(file)) if !self.rewrites(asked, path, (scheme, host), looking) => Some(file),
+            _ => None,
+        };
         if !moved && !rebased && respelled.is_none() {
-            return Hop::None;
+            return Hop::None(named);
         }
         let mut full = String::with_capacity(site.base.len() + path.len());
         full.push_str(&site.base[..site.base.len() - 1]);
@@ -184,29 +198,27 @@ impl Edge {
         let to = Address::joined(scheme, host, &full, asked.query);
         looking.trace.step(|| explain::canonical_step(asked, &to, site, respelled.map(|file| self.file_name(file))));
         let by = if moved || rebased { Some(asked.line) } else { None };
-        Hop::Redirect { to, status: canonical_status(asked.method), by, permanence: Permanence::Canonical }
+        Hop::Redirect { to, status: canonical_status(asked.method), by, permanence: Permanence::Canonical, last: false }
     }
 
-    /// The file whose own address is another than this, unless a rewrite takes the address.
-    fn respelled<T: Trace>(
+    /// Whether a rewrite takes an address of the site once it is on this origin.
+    fn rewrites<T: Trace>(
         &self,
         asked: &Asked<'_>,
         path: &str,
         (scheme, host): (Scheme, &str),
-        changed: bool,
         looking: &mut Looking<'_, T>,
-    ) -> Option<u32> {
-        if self.rules.site.pages != Pages::Tidy {
-            return None;
+    ) -> bool {
+        if self.rules.rewrites.is_empty() {
+            return false;
         }
-        let Some(Spelled::Moved(file)) = self.spellings.asked(path) else { return None };
         let full = format!("{}{path}", &self.rules.site.base[..self.rules.site.base.len() - 1]);
-        let role = if changed && asked.role == Role::Alias { Role::Canonical } else { asked.role };
+        let role = if asked.role == Role::Alias { Role::Canonical } else { asked.role };
         let there = Asked { scheme, host, path: &full, role, below: Below::Path(path), ..*asked };
         let mark = looking.trace.mark();
-        let rewritten = self.first(Stage::Rewrite, &there, looking, |_, _| Ok::<_, &str>(())).is_some();
+        let taken = self.first(Stage::Rewrite, &there, looking, |_, _, _| Ok::<_, &str>(())).is_some();
         looking.trace.forget(mark);
-        (!rewritten).then_some(file)
+        taken
     }
 
     /// Applies steps 2 and 3 to their own outcome, as the browser's next requests would.
@@ -227,7 +239,7 @@ impl Edge {
             looking.other_origin |= (next.scheme, next.host) != (asked.scheme, asked.host);
             let mark = looking.trace.mark();
             looking.trace.step(|| explain::onward_step(current));
-            let Hop::Redirect { mut to, status, by, permanence } = self.hop(&next, looking) else {
+            let Hop::Redirect { mut to, status, by, permanence, .. } = self.hop(&next, looking) else {
                 looking.trace.forget(mark);
                 return decision;
             };
@@ -242,7 +254,7 @@ impl Edge {
     }
 
     /// Steps 4 to 8.
-    fn file_decision<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Decision {
+    fn file_decision<T: Trace>(&self, asked: &Asked<'_>, named: Option<Spelled>, looking: &mut Looking<'_, T>) -> Decision {
         let Some(path) = asked.relative() else {
             looking.trace.step(|| explain::outside_step(&self.rules.site, asked));
             return Decision::of(Outcome::Outside, 404);
@@ -252,7 +264,7 @@ impl Edge {
             return Decision::of(Outcome::Refused, 405);
         }
         let served = |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
-        let rewritten = self.first(Stage::Rewrite, asked, looking, |rule, captures| {
+        let rewritten = self.first(Stage::Rewrite, asked, looking, |_, rule, captures| {
             let Action::Rewrite(to) = &rule.action else { return Err("") };
             let path = to.expand_path(&rule.pattern, captures).ok_or("a capture can not stand in its path")?;
             Ok((self.spellings.any(&path), rule.line, path))
@@ -261,14 +273,14 @@ impl Edge {
             Some((Some(file), line, _)) => return served(file, Some(line)),
             Some((None, line, path)) => looking.trace.step(|| explain::no_file_step(Some(line), &path)),
             None => {
-                if let Some(Spelled::Serves(file)) = self.spellings.asked(path) {
+                if let Some(Spelled::Serves(file)) = named {
                     looking.trace.step(|| explain::file_step(self.file_name(file)));
                     return served(file, None);
                 }
                 looking.trace.step(|| explain::no_file_step(None, path));
             }
         }
-        let fallback = self.first(Stage::Fallback, asked, looking, |rule, captures| {
+        let fallback = self.first(Stage::Fallback, asked, looking, |_, rule, captures| {
             let Action::Fallback { path: to, even_files } = &rule.action else { return Err("") };
             if !even_files && is_known_type(path) {
                 return Err("the address ends like a file, and the rule does not say `even files`");
@@ -286,7 +298,7 @@ impl Edge {
 
     /// Step 8: the page that is shown for what is not there.
     fn missing_page<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<u32> {
-        let by_rule = self.first(Stage::Missing, asked, looking, |rule, captures| {
+        let by_rule = self.first(Stage::Missing, asked, looking, |_, rule, captures| {
             let Action::Missing(to) = &rule.action else { return Err("") };
             let to = to.expand_path(&rule.pattern, captures).ok_or("a capture can not stand in its path")?;
             self.spellings.any(&to).ok_or("the file it names is not there")
@@ -308,9 +320,12 @@ impl Edge {
         stage: Stage,
         asked: &Asked<'_>,
         looking: &mut Looking<'_, T>,
-        mut act: impl FnMut(&'e Rule, &Captures<'_>) -> Result<R, &'static str>,
+        mut act: impl FnMut(u32, &'e Rule, &Captures<'_>) -> Result<R, &'static str>,
     ) -> Option<R> {
         let rules = self.rules.stage(stage);
+        if rules.is_empty() {
+            return None;
+        }
         let mut notes = explain::Notes::new();
         let mut found = None;
         self.index(stage).candidates(rules, asked, self.rules.site.ignore_case, |number| {
@@ -327,7 +342,7 @@ impl Edge {
                 }
                 Err(None) => return ControlFlow::Break(()),
             }
-            match act(rule, &captures) {
+            match act(number, rule, &captures) {
                 Ok(acted) => {
                     notes.add::<T>(number, rule, Came::Matched);
                     found = Some((number, acted));
@@ -356,7 +371,7 @@ impl Edge {
         mut act: impl FnMut(&'e Rule) -> bool,
     ) {
         let mut looking = Looking { trace, vary: *vary, other_origin: false, unknown_cookie: false };
-        let none = self.first(stage, asked, &mut looking, |rule, _| match act(rule) {
+        let none = self.first(stage, asked, &mut looking, |_, rule, _| match act(rule) {
             true => Err::<(), _>("sets header fields"),
             false => Err("is for other answers"),
         });

@@ -74,9 +74,7 @@ impl Edge {
         };
         push(&mut answer.headers, "content-type", page, None);
         if answer.outcome != Outcome::Outside {
-            let (outcome, mut headers) = (answer.outcome, std::mem::take(&mut answer.headers));
-            self.rules_headers(outcome, &mut headers, asked, &mut vary, trace);
-            answer.headers = headers;
+            self.rules_headers(answer.outcome, &mut answer.headers, asked, &mut vary, trace);
         }
         let headers = &mut answer.headers;
         if !headers.iter().any(|header| header.name == "cache-control") {

@@ -16,6 +16,8 @@ pub(crate) enum Role {
 /// The host settings of a site, by host.
 #[derive(Debug)]
 pub(crate) struct Hosts {
+    /// The canonical host, which nearly every request is for, and its settings.
+    canonical: (Box<str>, Vec<Setting>),
     exact: FxHashMap<Box<str>, Vec<Setting>>,
     /// By what follows the first label.
     wild: FxHashMap<Box<str>, Vec<Setting>>,
@@ -37,6 +39,8 @@ pub(crate) struct Asked<'r> {
     pub(crate) host: &'r str,
     pub(crate) path: &'r str,
     pub(crate) query: Option<&'r str>,
+    /// Whether the path holds an escape or an empty segment.
+    pub(crate) odd: bool,
     pub(crate) role: Role,
     /// The setting of the site that the host is in.
     pub(crate) line: Line,
@@ -74,7 +78,7 @@ impl<'r> Asked<'r> {
 
 impl Hosts {
     pub(crate) fn new(site: &Site) -> Hosts {
-        let mut hosts = Hosts { exact: FxHashMap::default(), wild: FxHashMap::default() };
+        let mut hosts = Hosts { canonical: Default::default(), exact: FxHashMap::default(), wild: FxHashMap::default() };
         let mut add = |wild: bool, host: &str, role, base: &str, line| {
             let map = if wild { &mut hosts.wild } else { &mut hosts.exact };
             map.entry(host.into()).or_default().push(Setting { role, base: base.into(), line });
@@ -89,13 +93,17 @@ impl Hosts {
         for settings in hosts.exact.values_mut().chain(hosts.wild.values_mut()) {
             settings.sort_by_key(|setting| std::cmp::Reverse(setting.base.len()));
         }
+        hosts.canonical = hosts.exact.remove_entry(site.host.as_str()).unwrap_or_default();
         hosts
     }
 
     /// Finds the setting for an address: the most exact host, then the longest base path. None for a host of nobody.
     pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Asked<'r>> {
         let (host, path) = (address.host(), address.path());
-        let settings = self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?;
+        let settings = match host == &*self.canonical.0 {
+            true => &self.canonical.1,
+            false => self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?,
+        };
         let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base)?)));
         let (setting, below) = found.or_else(|| Some((settings.first()?, Below::Outside)))?;
         Some(Asked {
@@ -105,6 +113,7 @@ impl Hosts {
             host,
             path,
             query: address.query(),
+            odd: address.has_odd_path(),
             role: setting.role,
             line: setting.line,
             below,
@@ -113,6 +122,9 @@ impl Hosts {
 }
 
 fn below<'r>(path: &'r str, base: &str) -> Option<Below<'r>> {
+    if base == "/" {
+        return Some(Below::Path(path));
+    }
     let open = &base[..base.len() - 1];
     let rest = path.strip_prefix(open)?;
     match rest.as_bytes().first() {

@@ -28,8 +28,8 @@ pub use walk::{End, Walk};
 use std::sync::Arc;
 
 use crate::address::Request;
-use crate::files::{FileList, Spellings};
-use crate::rules::{RuleSet, Rules, Site, Stage};
+use crate::files::{FileList, Spelled, Spellings};
+use crate::rules::{Action, RuleSet, Rules, Site, Stage};
 
 /// The rules and the list of files, compiled: what answers requests. Shared freely between threads.
 #[derive(Debug)]
@@ -39,6 +39,8 @@ pub struct Edge {
     spellings: Spellings,
     hosts: hosts::Hosts,
     indexes: [index::Index; 5],
+    /// The redirects whose target is redirected no further, whoever asks: a bit each.
+    last: Vec<u64>,
     vary: header::VaryNames,
 }
 
@@ -46,14 +48,35 @@ impl Edge {
     /// Compiles rules and a list of files.
     pub fn new(rules: &Rules, files: FileList) -> Edge {
         let rules = Arc::clone(rules.set());
-        Edge {
+        let mut edge = Edge {
             spellings: Spellings::new(&files, &rules.site),
             hosts: hosts::Hosts::new(&rules.site),
             indexes: Stage::ALL.map(|stage| index::Index::new(rules.stage(stage), &rules.site)),
+            last: Vec::new(),
             vary: header::VaryNames::new(&rules.vary_names),
             rules,
             files,
+        };
+        edge.last = edge.last_redirects();
+        edge
+    }
+
+    /// Follows every literal target once, so that answers need not.
+    fn last_redirects(&self) -> Vec<u64> {
+        let rules = &self.rules.redirects;
+        let mut bits = vec![0; rules.len().div_ceil(64)];
+        for (number, rule) in rules.iter().enumerate() {
+            let Action::Redirect(redirect) = &rule.action else { continue };
+            let is_last = redirect.target.literal_path().is_some_and(|path| {
+                let odd = path.contains('%') || path.contains("//");
+                !odd && !matches!(self.spellings.asked(path, false), Some(Spelled::Moved(_)))
+                    && self.indexes[Stage::Redirect as usize].is_quiet(rules, path, self.rules.site.ignore_case)
+            });
+            if is_last {
+                bits[number / 64] |= 1 << (number % 64);
+            }
         }
+        bits
     }
 
     /// What a request gets.

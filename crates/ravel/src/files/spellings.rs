@@ -1,5 +1,6 @@
 use std::borrow::Cow;
 
+use memchr::memchr_iter;
 use rustc_hash::FxHashMap;
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
@@ -109,8 +110,10 @@ impl Spellings {
     }
 
     /// What an address names, as `pages` reads it.
-    pub(crate) fn asked(&self, path: &str) -> Option<Spelled> {
-        let path = nfc(path);
+    ///
+    /// `odd` says whether the path holds an escape or an empty segment.
+    pub(crate) fn asked(&self, path: &str, odd: bool) -> Option<Spelled> {
+        let path = if odd { nfc(path) } else { Cow::Borrowed(path) };
         let found = match self.entries.get(&*path) {
             Some(exact) => Some(*exact),
             None => self.folded(&path).map(|entry| match (self.pages, entry.gets) {
@@ -122,7 +125,7 @@ impl Spellings {
             Some(Entry { file, gets: Gets::File }) => Some(Spelled::Serves(file)),
             Some(Entry { file, gets: Gets::Redirect }) => Some(Spelled::Moved(file)),
             Some(Entry { gets: Gets::Nothing, .. }) => None,
-            None if self.pages == Pages::Tidy && path.contains("//") => {
+            None if odd && self.pages == Pages::Tidy && path.contains("//") => {
                 self.any(&without_empty_segments(&path)).map(Spelled::Moved)
             }
             None => None,
@@ -177,8 +180,9 @@ fn spell(name: &str) -> String {
 
 /// A path with its decoded text in Unicode NFC; borrows where it is so already.
 fn nfc(path: &str) -> Cow<'_, str> {
-    let beyond_ascii = |pair: &[u8]| pair[0] == b'%' && matches!(pair[1], b'8'..=b'9' | b'A'..=b'F');
-    if !path.as_bytes().windows(2).any(beyond_ascii) {
+    let bytes = path.as_bytes();
+    let beyond_ascii = |at: usize| matches!(bytes.get(at + 1), Some(b'8'..=b'9' | b'A'..=b'F'));
+    if !memchr_iter(b'%', bytes).any(beyond_ascii) {
         return Cow::Borrowed(path);
     }
     match std::str::from_utf8(&decode(path)) {

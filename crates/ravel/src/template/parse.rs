@@ -35,13 +35,20 @@ pub(super) fn begins_as_path(text: &str) -> bool {
     text.starts_with('/') || text.starts_with("{/") || text.starts_with("{+")
 }
 
+/// A path that stands for itself: no expression, nothing to respell, nothing that could be meant otherwise. Most rules of a
+/// large site are such, and need no further look.
+pub(super) fn plain_path(text: &str) -> Option<Template> {
+    let mut previous = 0;
+    let plain = text.bytes().all(|byte| {
+        let dot_segment = byte == b'.' && previous == b'/';
+        previous = byte;
+        byte == b'/' || (is_path_byte(byte) && !dot_segment && !matches!(byte, b'*' | b':' | b'$'))
+    });
+    (plain && text.starts_with('/')).then(|| TemplateBuilder::literal(text))
+}
+
 /// Reads the part of a pattern or target that begins at `offset`.
 pub(super) fn template(text: &str, offset: usize, within: Within) -> Result<Template> {
-    let special = |byte: u8| matches!(byte, b'{' | b'}' | b'*' | b':' | b'$');
-    if within == Within::Path && !text.bytes().any(special) {
-        let path = normalize(text).map_err(|why| character(text, offset, why))?;
-        return Ok(TemplateBuilder::literal(path));
-    }
     let mut builder = TemplateBuilder::default();
     let mut expressions = 0;
     let mut at = 0;

@@ -16,9 +16,12 @@ pub struct Pattern {
     pub origin: Option<Box<OriginPattern>>,
     /// The path.
     pub path: Template,
-    /// The parameters that are wanted; all others are free.
-    pub query: Box<[QueryPart]>,
+    query: Option<Box<QueryParts>>,
 }
+
+/// Behind one thin pointer, since most patterns have none.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct QueryParts(Box<[QueryPart]>);
 
 /// Scheme and host of a whole-URL pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,6 +69,9 @@ impl Pattern {
     /// # Errors
     /// The first thing that makes the text no pattern, and where it stands.
     pub fn parse(text: &str) -> Result<Pattern> {
+        if let Some(path) = parse::plain_path(text) {
+            return Ok(Pattern { origin: None, path, query: None });
+        }
         if let Some(at) = find_outside(text, b"#") {
             return Err(TemplateError::new(Kind::Fragment, at..text.len()));
         }
@@ -88,12 +94,17 @@ impl Pattern {
             return Err(TemplateError::new(Kind::Start, instead.unwrap_or(path_at..text.len())));
         };
         let query = match rest.get(path_end + 1..) {
-            Some(query) => query_parts(query, path_at + path_end + 1)?,
-            None => Box::default(),
+            Some(query) => Some(Box::new(QueryParts(query_parts(query, path_at + path_end + 1)?))),
+            None => None,
         };
         let pattern = Pattern { origin, path, query };
         pattern.names_stand_once(0..text.len())?;
         Ok(pattern)
+    }
+
+    /// The parameters that are wanted; all others are free.
+    pub fn query(&self) -> &[QueryPart] {
+        self.query.as_deref().map_or(&[], |query| &query.0)
     }
 
     /// The names of what it captures, in the order of their slots: host, path, query.
@@ -104,7 +115,7 @@ impl Pattern {
     /// The expressions it captures with, in the order of their slots.
     pub fn captures(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.origin.iter().filter_map(|origin| origin.host.capture.as_deref());
-        let query = self.query.iter().filter_map(|part| match &part.test {
+        let query = self.query().iter().filter_map(|part| match &part.test {
             QueryTest::Capture(name) => Some(&**name),
             _ => None,
         });
@@ -114,20 +125,20 @@ impl Pattern {
 
     /// Holds the query parts against a query and adds what they capture.
     pub fn match_query<'r>(&self, query: Option<&'r str>, captures: &mut Captures<'r>) -> bool {
-        self.query.iter().all(|part| part.matches(query.unwrap_or_default(), captures))
+        self.query().iter().all(|part| part.matches(query.unwrap_or_default(), captures))
     }
 
     /// Whether the pattern names this parameter, so that a match uses it up.
     pub fn uses_parameter(&self, raw_key: &str) -> bool {
-        if self.query.is_empty() {
+        if self.query.is_none() {
             return false;
         }
         let key = form_decode(raw_key);
-        self.query.iter().any(|part| part.key.as_bytes() == &*key)
+        self.query().iter().any(|part| part.key.as_bytes() == &*key)
     }
 
     fn names_stand_once(&self, range: Range<usize>) -> Result<()> {
-        if self.path.is_literal() && self.query.len() < 2 && self.origin.is_none() {
+        if self.path.is_literal() && self.query().len() < 2 && self.origin.is_none() {
             return Ok(());
         }
         let mut seen = HashSet::new();
@@ -240,7 +251,7 @@ impl fmt::Display for Pattern {
             write!(f, "{}://{}", origin.scheme, origin.host)?;
         }
         self.path.fmt(f)?;
-        for (at, part) in self.query.iter().enumerate() {
+        for (at, part) in self.query().iter().enumerate() {
             f.write_str(if at == 0 { "?" } else { "&" })?;
             write_form(f, &part.key)?;
             match &part.test {

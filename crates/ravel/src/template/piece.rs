@@ -50,8 +50,12 @@ pub enum Part {
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Template {
     pub(super) text: Box<str>,
-    pub(super) parts: Option<Box<[Part]>>,
+    parts: Option<Box<Parts>>,
 }
+
+/// Behind one thin pointer, since most templates have none.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Parts(Box<[Part]>);
 
 impl Template {
     /// Whether there is no expression in it.
@@ -66,7 +70,7 @@ impl Template {
 
     /// Its pieces; none for a literal, whose only piece is its text.
     pub fn parts(&self) -> &[Part] {
-        self.parts.as_deref().unwrap_or_default()
+        self.parts.as_deref().map_or(&[], |parts| &parts.0)
     }
 
     /// Its expressions, in order, with their names.
@@ -138,7 +142,7 @@ impl TemplateBuilder {
     }
 
     pub(super) fn finish(self) -> Template {
-        let parts = self.expressions.then(|| self.parts.into_boxed_slice());
+        let parts = self.expressions.then(|| Box::new(Parts(self.parts.into_boxed_slice())));
         Template { text: self.text.into(), parts }
     }
 }

@@ -1,4 +1,7 @@
+use std::borrow::Cow;
 use std::fmt;
+
+use memchr::memmem;
 
 use super::capture::{Captured, Captures};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
@@ -42,6 +45,9 @@ impl Target {
     /// # Errors
     /// The first thing that makes the text no target, and where it stands.
     pub fn parse(text: &str, pattern: &Pattern) -> Result<Target> {
+        if let Some(path) = parse::plain_path(text) {
+            return Ok(Target { origin: None, path, tail: None });
+        }
         let target = Target::read(text)?;
         target.expressions_are_captured(text, pattern)?;
         Ok(target)
@@ -94,9 +100,9 @@ impl Target {
         host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(Template::expressions))
     }
 
-    /// Whether it holds no expression.
-    pub fn is_literal(&self) -> bool {
-        self.expressions().next().is_none()
+    /// The path, if it is a literal path of the site and nothing more.
+    pub(crate) fn literal_path(&self) -> Option<&str> {
+        (self.origin.is_none() && self.tail.is_none() && self.path.is_literal()).then(|| self.path.as_str())
     }
 
     fn host_capture(&self) -> Option<&str> {
@@ -129,10 +135,13 @@ impl Target {
 
     /// Puts captures into a target that is a path; the path is normalized and begins with one `/`.
     /// `None` when a capture cannot stand where the target has it.
-    pub fn expand_path(&self, pattern: &Pattern, captures: &Captures<'_>) -> Option<String> {
+    pub fn expand_path(&self, pattern: &Pattern, captures: &Captures<'_>) -> Option<Cow<'_, str>> {
+        if self.path.is_literal() && !self.path.as_str().starts_with("//") {
+            return Some(Cow::Borrowed(self.path.as_str()));
+        }
         let mut out = String::new();
         put_path(&self.path, pattern, captures, &mut out)?;
-        Some(out)
+        Some(Cow::Owned(out))
     }
 
     /// Puts captures into the target and gives the address it leads to. Parameters of `query` that the pattern does
@@ -201,16 +210,20 @@ impl Target {
 
 /// Appends a path with its captures, normalized, with one `/` at its start.
 fn put_path(path: &Template, pattern: &Pattern, captures: &Captures<'_>, out: &mut String) -> Option<()> {
-    if path.is_literal() && !path.as_str().starts_with("//") {
-        out.push_str(path.as_str());
-        return Some(());
+    let start = out.len();
+    put(path, pattern, captures, out, |captured, out| captured.into_path(out))?;
+    let slashes = out[start..].bytes().take_while(|byte| *byte == b'/').count();
+    match slashes {
+        0 => out.insert(start, '/'),
+        1 => {}
+        _ => drop(out.drain(start + 1..start + slashes)),
     }
-    let mut text = String::from("/");
-    put(path, pattern, captures, &mut text, |captured, out| captured.into_path(out))?;
-    let trimmed = format!("/{}", text.trim_start_matches('/'));
-    let normal = normalize(&trimmed).ok()?;
-    out.push('/');
-    out.push_str(normal.trim_start_matches('/'));
+    // Text and captures are spelled as paths are; put side by side they can still make a `.` or `..` segment.
+    if !path.is_literal() && memmem::find(&out.as_bytes()[start..], b"/.").is_some() {
+        let normal = normalize(&out[start..]).ok()?.into_owned();
+        out.truncate(start + 1);
+        out.push_str(normal.trim_start_matches('/'));
+    }
     Some(())
 }
 

@@ -1,7 +1,7 @@
 use rustc_hash::FxHashMap;
 
 use super::Candidates;
-use super::buckets::{Buckets, Found, hash, same};
+use super::buckets::{Buckets, Found, hash, hash_pair, same};
 use crate::address::{form_decode, parameters};
 use crate::rules::Rule;
 use crate::template::QueryTest;
@@ -22,7 +22,7 @@ const VALUED: u64 = 2;
 
 impl Literals {
     pub(super) fn reserve(&mut self, rules: usize) {
-        self.free.reserve(rules, |_| 0);
+        self.free.reserve(rules);
     }
 
     pub(super) fn insert(&mut self, rules: &[Rule], number: u32, fold: bool) {
@@ -30,34 +30,34 @@ impl Literals {
         let path = path_of(number);
         let Some((key, value)) = literal_query(&rules[number as usize]) else {
             let same_path = |other: u32| same(path_of(other), path, fold);
-            return self
-                .free
-                .insert(hash(FREE, [path, b""], fold), number, same_path, |other| hash(FREE, [path_of(other), b""], fold));
+            return self.free.insert(hash(FREE, path, fold), number, same_path);
         };
-        let path_hash = hash(VALUED, [path, b""], fold);
+        let path_hash = hash(VALUED, path, fold);
         let keys = self.keys.entry(path_hash).or_default();
         if !keys.iter().any(|known| **known == *key) {
             keys.push(key.into());
         }
-        let valued = |key: &str, value: &str, path_hash| hash(path_hash, [key.as_bytes(), value.as_bytes()], false);
-        let hash_of = |other: u32| {
-            let (key, value) = literal_query(&rules[other as usize]).unwrap_or_default();
-            valued(key, value, hash(VALUED, [path_of(other), b""], fold))
-        };
         let same_key =
             |other: u32| same(path_of(other), path, fold) && literal_query(&rules[other as usize]) == Some((key, value));
-        self.valued.insert(valued(key, value, path_hash), number, same_key, hash_of);
+        self.valued.insert(hash_pair(path_hash, [key.as_bytes(), value.as_bytes()], false), number, same_key);
+    }
+
+    /// Whether a rule could have this path, with any query.
+    pub(super) fn has_path(&self, rules: &[Rule], path: &str, fold: bool) -> bool {
+        let mut found = Candidates::new();
+        self.find(rules, path, None, fold, &mut found);
+        !found.is_empty() || (!self.keys.is_empty() && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
     }
 
     pub(super) fn find(&self, rules: &[Rule], path: &str, query: Option<&str>, fold: bool, found: &mut Candidates) {
         let path_of = |number: u32| rules[number as usize].pattern.path.as_str().as_bytes();
         let path = path.as_bytes();
         if !self.free.is_empty() {
-            let free = self.free.find(hash(FREE, [path, b""], fold), |other| same(path_of(other), path, fold));
+            let free = self.free.find(hash(FREE, path, fold), |other| same(path_of(other), path, fold));
             add(free, found);
         }
         let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };
-        let path_hash = hash(VALUED, [path, b""], fold);
+        let path_hash = hash(VALUED, path, fold);
         let Some(keys) = self.keys.get(&path_hash) else { return };
         let before = found.len();
         for (_, raw_key, raw_value) in parameters(query) {
@@ -69,7 +69,7 @@ impl Literals {
                     && literal_query(&rules[other as usize])
                         .is_some_and(|(other_key, other_value)| *other_key == **key && other_value.as_bytes() == &*value)
             };
-            let rules = self.valued.find(hash(path_hash, [key.as_bytes(), &value], false), is_this);
+            let rules = self.valued.find(hash_pair(path_hash, [key.as_bytes(), &value], false), is_this);
             add(rules, found);
         }
         // A parameter that stands twice with one value has found its rules twice.
@@ -97,7 +97,7 @@ fn add(rules: Found<'_>, found: &mut Candidates) {
 
 /// The first literal value that a rule wants of a query.
 fn literal_query(rule: &Rule) -> Option<(&str, &str)> {
-    rule.pattern.query.iter().find_map(|part| match &part.test {
+    rule.pattern.query().iter().find_map(|part| match &part.test {
         QueryTest::Text(value) => Some((&*part.key, &**value)),
         _ => None,
     })

@@ -76,6 +76,16 @@ impl Index {
         index
     }
 
+    /// Whether no rule could match this path below the base path, whatever the query and the host.
+    pub(super) fn is_quiet(&self, rules: &[Rule], path: &str, fold: bool) -> bool {
+        let mut found = Candidates::new();
+        if self.hosts.is_empty() && self.labels.is_empty() && !self.relative.literals.has_path(rules, path, fold) {
+            self.relative.segments.find(path, fold, &mut found);
+            return found.is_empty();
+        }
+        false
+    }
+
     /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
     pub(super) fn candidates(&self, rules: &[Rule], asked: &Asked<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
         if rules.is_empty() {

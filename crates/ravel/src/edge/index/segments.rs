@@ -3,7 +3,7 @@ use memchr::memchr;
 use smallvec::SmallVec;
 
 use super::Candidates;
-use super::buckets::{hash, same};
+use super::buckets::{hash_pair, same};
 use super::shape::{Segment, Shape, Tail};
 use crate::rules::Rule;
 
@@ -23,7 +23,8 @@ type Numbers = SmallVec<[u32; 2]>;
 #[derive(Debug, Default)]
 struct Node {
     ends: Numbers,
-    has_texts: bool,
+    /// Which texts could follow as a whole segment: a bit for each of their lengths and first bytes, folded to 64.
+    texts: u64,
     /// The lengths of texts around expressions in the next segment.
     around: SmallVec<[(u32, u32); 1]>,
     tails: SmallVec<[TailShape; 1]>,
@@ -85,13 +86,13 @@ impl Segments {
             for shape in &node.tails {
                 found.extend_from_slice(self.tail(number, *shape, &path[at..], fold));
             }
-            if at == path.len() || (!node.has_texts && node.around.is_empty()) {
+            if at == path.len() || (node.texts == 0 && node.around.is_empty()) {
                 continue;
             }
             let rest = &path[at + 1..];
             let segment = &rest[..memchr(b'/', rest).unwrap_or(rest.len())];
             let next = at + 1 + segment.len();
-            if node.has_texts
+            if node.texts & text_bit(segment) != 0
                 && let Some(child) = self.edge(number, segment, b"", None, fold)
             {
                 open.push((child, next));
@@ -126,7 +127,7 @@ impl Segments {
         self.nodes.push(Node::default());
         let node = &mut self.nodes[from as usize];
         match segment {
-            Segment::Text(_) => node.has_texts = true,
+            Segment::Text(text) => node.texts |= text_bit(text.as_bytes()),
             Segment::Around(..) => {
                 let lengths = (before.len() as u32, after.len() as u32);
                 if !node.around.contains(&lengths) {
@@ -140,7 +141,7 @@ impl Segments {
     }
 
     fn edge(&self, from: u32, before: &[u8], after: &[u8], gap: Option<u32>, fold: bool) -> Option<u32> {
-        let hash = hash(edge_seed(from, gap), [before, after], fold);
+        let hash = hash_pair(edge_seed(from, gap), [before, after], fold);
         let is_this = |edge: &Edge| {
             let text = edge.text.as_bytes();
             edge.from == from
@@ -188,19 +189,25 @@ impl Segments {
     }
 }
 
+/// Letters that differ only in case have one bit.
+fn text_bit(text: &[u8]) -> u64 {
+    let first = text.first().map_or(0, |byte| u32::from(byte | 0x20));
+    1 << (first.wrapping_mul(7).wrapping_add(text.len() as u32 * 11) % 64)
+}
+
 fn edge_seed(from: u32, gap: Option<u32>) -> u64 {
     u64::from(from) << 32 | u64::from(gap.map_or(0, |gap| gap + 1))
 }
 
 fn tail_hash(node: u32, shape: TailShape, lead: &[u8], end: &[u8], fold: bool) -> u64 {
-    hash(u64::from(node) << 1 | u64::from(shape.slash), [lead, end], fold)
+    hash_pair(u64::from(node) << 1 | u64::from(shape.slash), [lead, end], fold)
 }
 
 impl Edge {
     fn hash(&self, fold: bool) -> u64 {
         let text = self.text.as_bytes();
         let (before, after) = text.split_at(self.gap.map_or(text.len(), |gap| gap as usize));
-        hash(edge_seed(self.from, self.gap), [before, after], fold)
+        hash_pair(edge_seed(self.from, self.gap), [before, after], fold)
     }
 }
 

@@ -96,7 +96,7 @@ fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<
     let wrong = || Problem::new(cursor.place(word.columns.clone()), ProblemKind::SiteUrl { found: word.text.to_string() });
     let pattern = Pattern::parse(&word.text).map_err(|_| wrong())?;
     let origin = pattern.origin.as_deref().ok_or_else(wrong)?;
-    if origin.host.capture.is_some() || !pattern.path.is_literal() || !pattern.query.is_empty() || word.text.contains('?') {
+    if origin.host.capture.is_some() || !pattern.path.is_literal() || !pattern.query().is_empty() || word.text.contains('?') {
         return Err(wrong());
     }
     let mut base = pattern.path.as_str().to_owned();
