@@ -2,6 +2,7 @@
 
 use http::header::{ACCEPT_LANGUAGE, COOKIE};
 use http::{HeaderName, Method};
+use smallvec::SmallVec;
 
 use super::Edge;
 use super::hosts::{Asked, Role};
@@ -69,7 +70,7 @@ impl Edge {
     /// Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where none is asked for.
     fn language(&self, asked: &Asked<'_>) -> usize {
         let languages = &self.rules.site.languages;
-        let mut ranges: Vec<(&str, u32)> = values(asked, &ACCEPT_LANGUAGE)
+        let mut ranges: SmallVec<[(&str, u32); 8]> = values(asked, &ACCEPT_LANGUAGE)
             .flat_map(|value| value.split(','))
             .map(weighted)
             .filter(|(range, weight)| *weight > 0 && !range.is_empty() && *range != "*")
