@@ -337,19 +337,19 @@ impl Edge {
             match self.held(rule, &captures, asked, looking) {
                 Ok(()) => {}
                 Err(Some(came)) => {
-                    notes.add::<T>(number, rule, came);
+                    notes.add::<T>(number, rule, || came);
                     return ControlFlow::Continue(());
                 }
                 Err(None) => return ControlFlow::Break(()),
             }
             match act(number, rule, &captures) {
                 Ok(acted) => {
-                    notes.add::<T>(number, rule, Came::Matched);
+                    notes.add::<T>(number, rule, || Came::Matched);
                     found = Some((number, acted));
                     ControlFlow::Break(())
                 }
                 Err(why) => {
-                    notes.add::<T>(number, rule, Came::Noted(why.to_owned()));
+                    notes.add::<T>(number, rule, || Came::Noted(why.to_owned()));
                     ControlFlow::Continue(())
                 }
             }

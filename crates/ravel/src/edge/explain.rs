@@ -32,9 +32,9 @@ impl Notes {
         Notes(Vec::new())
     }
 
-    pub(super) fn add<T: Trace>(&mut self, number: u32, rule: &Rule, came: Came) {
+    pub(super) fn add<T: Trace>(&mut self, number: u32, rule: &Rule, came: impl FnOnce() -> Came) {
         if T::LISTENS {
-            self.0.push((number, Step { line: Some(rule.line), what: rule.to_string(), came }));
+            self.0.push((number, Step { line: Some(rule.line), what: rule.to_string(), came: came() }));
         }
     }
 
@@ -59,7 +59,7 @@ impl Edge {
             let by = trace.name(rules[decided as usize].line);
             let later = (decided + 1..rules.len() as u32).filter(|&number| self.would_match(&rules[number as usize], asked));
             for number in later.take(MOST_OTHERS) {
-                notes.add::<T>(number, &rules[number as usize], Came::Hidden(by.clone()));
+                notes.add::<T>(number, &rules[number as usize], || Came::Hidden(by.clone()));
             }
             return;
         }
@@ -74,7 +74,7 @@ impl Edge {
             .collect();
         near.sort_by_key(|(fits, number, _)| (std::cmp::Reverse(*fits), *number));
         for (_, number, why) in near.into_iter().take(MOST_OTHERS) {
-            notes.add::<T>(number, &rules[number as usize], Came::Unmatched(why));
+            notes.add::<T>(number, &rules[number as usize], || Came::Unmatched(why));
         }
     }
 

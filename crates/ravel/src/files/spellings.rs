@@ -1,5 +1,3 @@
-use std::borrow::Cow;
-
 use memchr::memchr_iter;
 use rustc_hash::FxHashMap;
 use unicode_normalization::{UnicodeNormalization, is_nfc};
@@ -113,20 +111,17 @@ impl Spellings {
     ///
     /// `odd` says whether the path holds an escape or an empty segment.
     pub(crate) fn asked(&self, path: &str, odd: bool) -> Option<Spelled> {
-        let path = if odd { nfc(path) } else { Cow::Borrowed(path) };
-        let found = match self.entries.get(&*path) {
-            Some(exact) => Some(*exact),
-            None => self.folded(&path).map(|entry| match (self.pages, entry.gets) {
-                (Pages::Tidy, Gets::File) => Entry { gets: Gets::Redirect, ..entry },
-                _ => entry,
-            }),
-        };
+        let found = self.exact(path, odd).or_else(|| {
+            let entry = self.folded(path)?;
+            let leads_on = self.pages == Pages::Tidy && entry.gets == Gets::File;
+            Some(if leads_on { Entry { gets: Gets::Redirect, ..entry } } else { entry })
+        });
         match found {
             Some(Entry { file, gets: Gets::File }) => Some(Spelled::Serves(file)),
             Some(Entry { file, gets: Gets::Redirect }) => Some(Spelled::Moved(file)),
             Some(Entry { gets: Gets::Nothing, .. }) => None,
             None if odd && self.pages == Pages::Tidy && path.contains("//") => {
-                self.any(&without_empty_segments(&path)).map(Spelled::Moved)
+                self.any(&without_empty_segments(path)).map(Spelled::Moved)
             }
             None => None,
         }
@@ -134,8 +129,16 @@ impl Spellings {
 
     /// The file that a path of a rule names, in any spelling.
     pub(crate) fn any(&self, path: &str) -> Option<u32> {
-        let path = nfc(path);
-        self.entries.get(&*path).copied().or_else(|| self.folded(&path)).map(|entry| entry.file)
+        self.exact(path, true).or_else(|| self.folded(path)).map(|entry| entry.file)
+    }
+
+    /// Names mostly come in NFC already, so the path as it stands is tried before it is composed.
+    fn exact(&self, path: &str, odd: bool) -> Option<Entry> {
+        let found = self.entries.get(path).copied();
+        if found.is_some() || !odd {
+            return found;
+        }
+        self.entries.get(composed(path)?.as_str()).copied()
     }
 
     /// The address that `tidy` leads to.
@@ -178,17 +181,16 @@ fn spell(name: &str) -> String {
     out
 }
 
-/// A path with its decoded text in Unicode NFC; borrows where it is so already.
-fn nfc(path: &str) -> Cow<'_, str> {
+/// A path with its decoded text in Unicode NFC, where it is not so already.
+fn composed(path: &str) -> Option<String> {
     let bytes = path.as_bytes();
     let beyond_ascii = |at: usize| matches!(bytes.get(at + 1), Some(b'8'..=b'9' | b'A'..=b'F'));
-    if !memchr_iter(b'%', bytes).any(beyond_ascii) {
-        return Cow::Borrowed(path);
+    if !memchr_iter(b'%', bytes).any(beyond_ascii) || path.contains("%2F") {
+        return None;
     }
-    match std::str::from_utf8(&decode(path)) {
-        Ok(text) if !is_nfc(text) && !path.contains("%2F") => Cow::Owned(spell(text)),
-        _ => Cow::Borrowed(path),
-    }
+    let decoded = decode(path);
+    let text = std::str::from_utf8(&decoded).ok()?;
+    (!is_nfc(text)).then(|| spell(text))
 }
 
 fn fold(entries: &FxHashMap<Box<str>, Entry>) -> FxHashMap<Box<str>, Entry> {
