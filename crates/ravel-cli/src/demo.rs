@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use clap::Parser;
 use include_dir::{Dir, DirEntry, include_dir};
 
+use crate::load::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{Command, Ended, Failure};
 
@@ -91,11 +92,7 @@ fn unpack(from: &Dir<'_>, to: &Path) -> io::Result<()> {
         match entry {
             DirEntry::Dir(folder) => unpack(folder, &place)?,
             DirEntry::File(_) if place.exists() => {}
-            DirEntry::File(file) => {
-                let beside = to.join(format!(".{}.{}", name.to_string_lossy(), std::process::id()));
-                fs::write(&beside, file.contents())?;
-                fs::rename(&beside, &place)?;
-            }
+            DirEntry::File(file) => write_beside(&place, file.contents())?,
         }
     }
     Ok(())

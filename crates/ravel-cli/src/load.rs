@@ -43,6 +43,23 @@ impl Loaded {
     }
 }
 
+/// The text of a file, which must be UTF-8.
+pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
+    String::from_utf8(bytes).map_err(|error| {
+        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+        let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
+        Failure::Message(format!("`{name}` is no UTF-8 on line {line}; save it as UTF-8"))
+    })
+}
+
+/// Writes a file beside its place and renames it, so that it is never half there.
+pub(crate) fn write_beside(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let beside = path.with_file_name(format!(".{name}.{}", std::process::id()));
+    fs::write(&beside, bytes)?;
+    fs::rename(&beside, path).inspect_err(|_| drop(fs::remove_file(&beside)))
+}
+
 fn parent(path: &Path) -> &Path {
     path.parent().unwrap_or(Path::new(""))
 }
@@ -56,11 +73,7 @@ fn rules(path: &Path) -> Result<Rules, Failure> {
         }
         _ => Failure::Message(format!("`{}` can not be read: {error}", path.display())),
     })?;
-    let text = String::from_utf8(bytes).map_err(|error| {
-        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
-        let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
-        Failure::Message(format!("`{}` is no UTF-8 on line {line}; save it as UTF-8", path.display()))
-    })?;
+    let text = text_of(bytes, &path.display().to_string())?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
     let parsed = Rules::read(&name, &text, |wanted| {
         let bytes = fs::read(parent(path).join(wanted))?;

@@ -2,6 +2,7 @@
 
 mod demo;
 mod explain;
+mod fmt;
 mod load;
 mod problems;
 mod style;
@@ -30,6 +31,8 @@ enum Command {
     Explain(explain::Arguments),
     /// Run the expectations of the rules file
     Test(test::Arguments),
+    /// Bring rules files to their canonical form
+    Fmt(fmt::Arguments),
     /// Put the demo site in a folder and go through the job with it, or run one command on it
     Demo(demo::Arguments),
 }
@@ -84,6 +87,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
     match arguments.command {
         Command::Explain(explain) => explain::run(&arguments.rules, &explain, out),
         Command::Test(test) => test::run(&arguments.rules, &test, out),
+        Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),
     }
 }

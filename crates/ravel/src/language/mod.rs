@@ -11,11 +11,13 @@
 //! of its line and a file with a million rules should not become a million lists of words.
 
 mod cursor;
+mod format;
 mod nearest;
 mod place;
 mod problem;
 mod syntax;
 
+pub use format::format;
 pub use place::{Line, Place};
 pub use problem::{Problem, ProblemKind, Problems};
 

@@ -127,6 +127,11 @@ impl Problems {
         Problems { sources, list }
     }
 
+    /// Problems of one file.
+    pub fn of(name: &str, list: Vec<Problem>) -> Problems {
+        Problems::new(Arc::new([name.into()]), list)
+    }
+
     /// The problems, in the order of the files.
     pub fn iter(&self) -> impl ExactSizeIterator<Item = &Problem> {
         self.list.iter()

@@ -1,0 +1,211 @@
+//! The canonical form of a rules file.
+//!
+//! Only white space changes: words, quotes and header values stay as they are written, so that no answer can. Settings
+//! stand in a column, and so do the arrows, the outcomes and the comments of lines that follow each other directly.
+
+use super::place::Line;
+use super::{Cursor, LineText, Problem};
+
+/// A line on its way to its canonical form.
+enum Shape {
+    Blank,
+    Comment { indented: bool, text: String },
+    Code(Code),
+}
+
+struct Code {
+    indented: bool,
+    /// The words, up to an arrow or an outcome; of a setting, its name.
+    left: String,
+    /// What stands behind in a column of its own: `-> TARGET …`, what is expected, or a setting's value.
+    right: Option<String>,
+    column: Column,
+    comment: Option<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Column {
+    None,
+    Arrow,
+    Outcome,
+    Setting,
+}
+
+/// Brings a rules file to its canonical form. Formatting twice is formatting once.
+///
+/// # Errors
+/// The lines that can not be cut into words.
+pub fn format(text: &str) -> Result<String, Vec<Problem>> {
+    let mut problems = Vec::new();
+    let mut shapes = Vec::new();
+    let mut statement = "";
+    for (number, text) in (1..).zip(text.strip_prefix('\u{feff}').unwrap_or(text).split('\n')) {
+        let text = text.trim_end();
+        let content = text.trim_start();
+        let indented = content.len() < text.len();
+        if content.is_empty() {
+            shapes.push(Shape::Blank);
+        } else if content.starts_with('#') {
+            shapes.push(Shape::Comment { indented, text: content.to_owned() });
+        } else {
+            if !indented {
+                statement = content.split_whitespace().next().unwrap_or_default();
+            }
+            match code(statement, LineText { line: Line::new(0, number), text }) {
+                Ok(code) => shapes.push(Shape::Code(code)),
+                Err(problem) => problems.push(problem),
+            }
+        }
+    }
+    if !problems.is_empty() {
+        return Err(problems);
+    }
+    align(&mut shapes);
+    Ok(print(&shapes))
+}
+
+/// Cuts a line of code at its arrow and at its comment.
+fn code(statement: &str, line: LineText<'_>) -> Result<Code, Problem> {
+    let indented = line.is_indented();
+    let mut cursor = Cursor::new(line);
+    let mut words: Vec<String> = Vec::new();
+    let mut arrow = None;
+    loop {
+        let before = words.len();
+        let listed = begins_list(statement, indented, &words);
+        if listed {
+            let list = cursor.list("")?.into_iter().map(|word| line.text[word.columns].to_owned());
+            words.push(list.collect::<Vec<_>>().join(", "));
+        } else if begins_value(statement, indented, &words) {
+            words.push(cursor.take_rest().text.into_owned());
+        } else if let Some(word) = cursor.word()? {
+            if word.text == "->" && arrow.is_none() {
+                arrow = Some(before);
+            }
+            words.push(line.text[word.columns].to_owned());
+        }
+        if words.len() == before {
+            break;
+        }
+    }
+    let comment = (!cursor.rest().is_empty()).then(|| cursor.rest().to_owned());
+    let setting = statement == "site" && indented && words.len() > 1;
+    let (cut, column) = match arrow {
+        _ if setting => (1, Column::Setting),
+        Some(at) if at > 0 => (at, Column::Arrow),
+        None if statement == "expect" && !indented => {
+            let address = if words.get(1).is_some_and(|word| !word.contains('/')) { 2 } else { 1 };
+            ((address + 1).min(words.len()), Column::Outcome)
+        }
+        _ => (words.len(), Column::None),
+    };
+    let right = (cut < words.len()).then(|| words[cut..].join(" "));
+    Ok(Code { indented, left: words[..cut].join(" "), right, column, comment })
+}
+
+/// Whether words with commas between them come next.
+fn begins_list(statement: &str, indented: bool, words: &[String]) -> bool {
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    match words.as_slice() {
+        ["alias" | "preview" | "languages"] => indented && statement == "site",
+        ["where", _, "is", "one", "of"] | ["where", _, "is", "not", "one", "of"] => indented,
+        ["when", "language" | "host" | "method", "is"] | ["when", "not", "language" | "host" | "method", "is"] => indented,
+        _ => false,
+    }
+}
+
+/// Whether the rest of the line comes next, comment signs and all.
+fn begins_value(statement: &str, indented: bool, words: &[String]) -> bool {
+    match (statement, words) {
+        ("headers", [op, name]) => indented && matches!(op.as_str(), "set" | "add") && name.ends_with(':'),
+        ("expect", [.., part, name]) if name.ends_with(':') => matches!(part.as_str(), "given" | "has"),
+        ("expect", [.., part, _, word]) => part == "has" && word == "containing",
+        _ => false,
+    }
+}
+
+fn align(shapes: &mut [Shape]) {
+    // Settings of one statement stand in one column, whatever stands between them.
+    let setting = |shape: &Shape| match shape {
+        Shape::Code(code) if code.column == Column::Setting => Some(code.left.chars().count()),
+        _ => None,
+    };
+    let widest = shapes.iter().filter_map(setting).max().unwrap_or(0);
+    let in_column = |code: &Code| match (code.column, &code.right) {
+        (Column::Arrow | Column::Outcome, Some(_)) => Some((code.column, code.indented)),
+        _ => None,
+    };
+    runs(shapes, in_column, |run| {
+        let widest = run.iter().map(|code| code.left.chars().count()).max().unwrap_or(0);
+        run.iter_mut().for_each(|code| pad(&mut code.left, widest));
+    });
+    for shape in shapes.iter_mut() {
+        let Shape::Code(code) = shape else { continue };
+        if code.column == Column::Setting {
+            pad(&mut code.left, widest);
+        }
+        if let Some(right) = code.right.take() {
+            code.left = format!("{} {right}", code.left);
+        }
+    }
+    runs(
+        shapes,
+        |code| code.comment.is_some().then_some(code.indented),
+        |run| {
+            let widest = run.iter().map(|code| code.left.chars().count()).max().unwrap_or(0);
+            run.iter_mut().for_each(|code| pad(&mut code.left, widest));
+        },
+    );
+}
+
+/// Calls `each` with the longest rows of neighbouring lines that `class` puts in one class.
+fn runs<C: PartialEq + Copy>(shapes: &mut [Shape], class: impl Fn(&Code) -> Option<C>, mut each: impl FnMut(&mut [&mut Code])) {
+    let mut run: Vec<&mut Code> = Vec::new();
+    let mut current = None;
+    for shape in shapes {
+        let code = match shape {
+            Shape::Code(code) => Some(code),
+            _ => None,
+        };
+        let next = code.as_deref().and_then(&class);
+        if next != current {
+            each(&mut run);
+            run.clear();
+            current = next;
+        }
+        run.extend(code.filter(|_| next.is_some()));
+    }
+    each(&mut run);
+}
+
+fn pad(text: &mut String, width: usize) {
+    let missing = width.saturating_sub(text.chars().count());
+    text.extend(std::iter::repeat_n(' ', missing));
+}
+
+/// One blank line at most, none at the start and at the end.
+fn print(shapes: &[Shape]) -> String {
+    let mut out = String::new();
+    let mut blank = false;
+    for shape in shapes {
+        let (indented, text, comment) = match shape {
+            Shape::Blank => {
+                blank = !out.is_empty();
+                continue;
+            }
+            Shape::Comment { indented, text } => (*indented, text, None),
+            Shape::Code(code) => (code.indented, &code.left, code.comment.as_deref()),
+        };
+        if std::mem::take(&mut blank) {
+            out.push('\n');
+        }
+        out.push_str(if indented { "  " } else { "" });
+        out.push_str(text);
+        if let Some(comment) = comment {
+            out.push_str("  ");
+            out.push_str(comment);
+        }
+        out.push('\n');
+    }
+    out
+}
