@@ -163,3 +163,26 @@ fn the_demo_walks_the_job() {
     let (status, _, errors) = run(folder.path(), &["demo", "demo"], "");
     assert_eq!(status, 2, "{errors}");
 }
+
+#[test]
+fn fmt_changes_files_only_when_asked_to() {
+    let folder = folder(&[
+        ("edge.ravel", "site  https://h.example/\n files   dist\n"),
+        ("good.ravel", "gone /a\n"),
+        ("bad.ravel", "gone \"/a\n"),
+    ]);
+    let (status, out, _) = run(folder.path(), &["fmt", "--check"], "");
+    assert_eq!((status, out.as_str()), (1, "edge.ravel is not in canonical form; `ravel fmt` brings it there\n"));
+    let (status, out, _) = run(folder.path(), &["fmt", "edge.ravel", "good.ravel"], "");
+    assert_eq!((status, out.as_str()), (0, "edge.ravel\n"));
+    assert_eq!(fs::read_to_string(folder.path().join("edge.ravel")).unwrap(), "site https://h.example/\n  files dist\n");
+    assert_eq!(run(folder.path(), &["fmt", "--check"], ""), (0, String::new(), String::new()));
+    assert_eq!(run(folder.path(), &["fmt", "-"], "gone   /a # b").1, "gone /a  # b\n");
+    assert_eq!(run(folder.path(), &["fmt", "-", "--check"], "gone   /a").0, 1);
+    let (status, _, errors) = run(folder.path(), &["fmt", "bad.ravel"], "");
+    assert_eq!((status, errors.contains("bad.ravel:1:6")), (2, true), "{errors}");
+    let names: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(names.len(), 3, "nothing is left beside: {names:?}");
+    let demo = demo();
+    assert_eq!(run(demo.path(), &["fmt", "--check", "edge.ravel", "short-links.ravel"], "").0, 0);
+}

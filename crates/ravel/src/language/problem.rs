@@ -194,6 +194,7 @@ impl fmt::Display for ProblemKind {
             K::ForeignLanguage { found } => write!(f, "`{found}` is none of the site's `languages`"),
             K::TooManyNames => f.write_str("conditions of this file look at more than 64 different request headers"),
             K::HeaderName { found } => write!(f, "`{found}` is no name of a header field"),
+            K::HeaderValue { found } if found.is_empty() => f.write_str("the value of the header field is missing"),
             K::HeaderValue { found } => write!(f, "`{found}` is no value of a header field"),
             K::HeaderReserved { name } => write!(f, "`{name}` is not for rules to touch"),
             K::NoHeaderLines => f.write_str("these `headers` do nothing"),

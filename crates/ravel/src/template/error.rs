@@ -106,10 +106,10 @@ impl TemplateErrorKind {
             K::NameTwice(_) => "give the second one another name".into(),
             K::SlashBefore(name) => format!("leave out the `/` before it: `{{/{name}*}}`"),
             K::SlashAfter(name) => format!("go on with `/` or `?`, end the pattern there, or write `{{+{name}}}`"),
-            K::Foreign(found, instead) => match found.as_bytes() {
-                [byte, ..] => format!("write `{instead}`, or `%{byte:02X}` if the address really holds `{}`", char::from(*byte)),
-                [] => format!("write `{instead}`"),
-            },
+            K::Foreign(found, instead) => {
+                let sign = found.trim_start_matches('/').chars().next().unwrap_or('*');
+                format!("write `{instead}`, or `%{:02X}` if the address really holds `{sign}`", u32::from(sign))
+            }
             K::Fragment => "leave it out; only a script in the page can read that part of an address".into(),
             K::Dots => "write the path without them".into(),
             K::Character(Malformed::Escape) => "write `%25` for a `%` in an address".into(),

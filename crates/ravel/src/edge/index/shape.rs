@@ -77,7 +77,8 @@ mod tests {
     #[test]
     fn shapes_of_templates() {
         use Segment::{Around, Text};
-        let cases: &[(&str, &[Segment<'_>], Option<(bool, &str, &str)>)] = &[
+        type Case<'t> = (&'t str, &'t [Segment<'t>], Option<(bool, &'t str, &'t str)>);
+        let cases: &[Case<'_>] = &[
             ("/a/{x}", &[Text("a"), Around("", "")], None),
             ("/a/{x}/", &[Text("a"), Around("", ""), Text("")], None),
             ("/a-{x}.html", &[Around("a-", ".html")], None),

@@ -265,7 +265,7 @@ fn header_value(cursor: &mut Cursor<'_>) -> Outcome<HeaderValue> {
 fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
     match header_name(cursor)? {
         (name, true) => Ok((name, header_value(cursor)?)),
-        (_, false) => Err(cursor.expected("`:` behind the name, and the value")),
+        (_, false) => Err(cursor.expected("a `:` right behind the name, then the value,")),
     }
 }
 
