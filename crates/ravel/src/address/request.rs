@@ -1,4 +1,5 @@
 use std::fmt;
+use std::sync::LazyLock;
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
 
@@ -11,8 +12,11 @@ use super::{Address, Malformed, Scheme};
 pub struct Request {
     method: Method,
     address: Result<Address, (Malformed, String)>,
-    headers: HeaderMap,
+    /// Most requests that are asked about have none.
+    headers: Option<Box<HeaderMap>>,
 }
+
+static NO_HEADERS: LazyLock<HeaderMap> = LazyLock::new(HeaderMap::new);
 
 impl Request {
     /// A `GET` of an absolute URL.
@@ -30,7 +34,7 @@ impl Request {
     pub fn new(method: Method, url: &str) -> Result<Request, RequestError> {
         match Address::parse(url) {
             Err(Malformed::Scheme) => Err(RequestError { url: url.to_owned() }),
-            address => Ok(Request { method, address: address.map_err(|why| (why, url.to_owned())), headers: HeaderMap::new() }),
+            address => Ok(Request { method, address: address.map_err(|why| (why, url.to_owned())), headers: None }),
         }
     }
 
@@ -40,25 +44,25 @@ impl Request {
             true => Address::from_parts(scheme, host, target),
             false => Err(Malformed::PathStart),
         };
-        Request { method, address: address.map_err(|why| (why, format!("{scheme}://{host}{target}"))), headers: HeaderMap::new() }
+        Request { method, address: address.map_err(|why| (why, format!("{scheme}://{host}{target}"))), headers: None }
     }
 
     /// A request for an address.
     pub fn of(method: Method, address: Address) -> Request {
-        Request { method, address: Ok(address), headers: HeaderMap::new() }
+        Request { method, address: Ok(address), headers: None }
     }
 
     /// Adds a header field; fields of one name add up.
     #[must_use]
     pub fn with_header(mut self, name: HeaderName, value: HeaderValue) -> Request {
-        self.headers.append(name, value);
+        self.headers.get_or_insert_default().append(name, value);
         self
     }
 
     /// The same request with these header fields.
     #[must_use]
     pub fn with_headers(mut self, headers: HeaderMap) -> Request {
-        self.headers = headers;
+        self.headers = (!headers.is_empty()).then(|| Box::new(headers));
         self
     }
 
@@ -69,7 +73,7 @@ impl Request {
 
     /// The header fields.
     pub fn headers(&self) -> &HeaderMap {
-        &self.headers
+        self.headers.as_deref().unwrap_or(&NO_HEADERS)
     }
 
     /// The address, or why there is none.

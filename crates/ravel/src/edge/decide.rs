@@ -78,15 +78,15 @@ impl Edge {
         trace.step(|| explain::host_step(&asked));
         let mut looking = Looking { trace, vary: 0, other_origin: false, unknown_cookie: false };
         let decision = self.decision(&asked, address, &mut looking);
-        let mut headers = Headers::new();
-        if let Some(location) = decision.location {
-            headers.push(Header { name: "location", value: Cow::Owned(location.into_string()), line: decision.by });
-        }
-        if decision.status == 405 {
-            headers.push(Header { name: "allow", value: Cow::Borrowed("GET, HEAD"), line: None });
-        }
         let file = decision.file.map(|file| self.file_name(file));
-        let mut answer = Answer { outcome: decision.outcome, status: decision.status, file, by: decision.by, headers };
+        let (outcome, status, by) = (decision.outcome, decision.status, decision.by);
+        let mut answer = Answer { outcome, status, file, by, headers: Headers::new() };
+        if let Some(location) = decision.location {
+            answer.headers.push(Header { name: "location", value: Cow::Owned(location.into_string()), line: decision.by });
+        }
+        if status == 405 {
+            answer.headers.push(Header { name: "allow", value: Cow::Borrowed("GET, HEAD"), line: None });
+        }
         let vary = looking.vary;
         self.add_headers(&mut answer, &asked, decision.permanence, vary, trace);
         answer

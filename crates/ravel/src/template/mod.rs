@@ -17,9 +17,11 @@ mod parse;
 mod pattern;
 mod piece;
 mod target;
+mod text;
 
 pub use capture::{Captured, Captures};
 pub use error::{TemplateError, TemplateErrorKind};
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
 pub use piece::{Expression, Part, Template};
-pub use target::{Target, TargetBase};
+pub use target::{Target, TargetBase, TargetTemplate};
+pub(crate) use text::Text;

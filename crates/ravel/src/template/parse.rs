@@ -37,7 +37,7 @@ pub(super) fn begins_as_path(text: &str) -> bool {
 
 /// A path that stands for itself: no expression, nothing to respell, nothing that could be meant otherwise. Most rules of a
 /// large site are such, and need no further look.
-pub(super) fn plain_path(text: &str) -> Option<Template> {
+pub(super) fn plain_path<const INLINE: usize>(text: &str) -> Option<Template<INLINE>> {
     let mut previous = 0;
     let plain = text.bytes().all(|byte| {
         let dot_segment = byte == b'.' && previous == b'/';
@@ -48,7 +48,7 @@ pub(super) fn plain_path(text: &str) -> Option<Template> {
 }
 
 /// Reads the part of a pattern or target that begins at `offset`.
-pub(super) fn template(text: &str, offset: usize, within: Within) -> Result<Template> {
+pub(super) fn template<const INLINE: usize>(text: &str, offset: usize, within: Within) -> Result<Template<INLINE>> {
     let mut builder = TemplateBuilder::default();
     let mut expressions = 0;
     let mut at = 0;
@@ -81,13 +81,13 @@ pub(super) fn template(text: &str, offset: usize, within: Within) -> Result<Temp
             }
         }
     }
-    let template = builder.finish();
+    let template: Template<INLINE> = builder.finish();
     if within == Within::Tail {
         return Ok(template);
     }
     if expressions == 0 {
         let path = normalize(template.as_str()).map_err(|why| character(text, offset, why))?;
-        return Ok(TemplateBuilder::literal(path));
+        return Ok(TemplateBuilder::literal(&path));
     }
     no_dots(&template, offset..offset + text.len())?;
     Ok(template)
@@ -198,7 +198,7 @@ fn foreign(text: &str, offset: usize, piece: Range<usize>) -> Result<()> {
     Ok(())
 }
 
-fn no_dots(template: &Template, range: Range<usize>) -> Result<()> {
+fn no_dots<const INLINE: usize>(template: &Template<INLINE>, range: Range<usize>) -> Result<()> {
     // What an expression could stand for counts as a character of its segment.
     let mut shape = String::with_capacity(template.as_str().len());
     for part in template.parts() {

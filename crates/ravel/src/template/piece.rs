@@ -1,6 +1,8 @@
 use std::fmt;
 use std::ops::Range;
 
+use super::text::Text;
+
 /// What an expression in braces stands for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Expression {
@@ -46,18 +48,15 @@ pub enum Part {
 
 /// Text with expressions in it, in the form in which it is printed.
 ///
-/// Most rules of a large site are literal, so a template without expressions keeps nothing but its text.
+/// Most rules of a large site are literal, so a template without expressions keeps nothing but its text, and that, up to
+/// `INLINE` bytes, without a pointer.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Template {
-    pub(super) text: Box<str>,
-    parts: Option<Box<Parts>>,
+pub struct Template<const INLINE: usize = 56> {
+    text: Text<INLINE>,
+    parts: Option<Box<[Part]>>,
 }
 
-/// Behind one thin pointer, since most templates have none.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-struct Parts(Box<[Part]>);
-
-impl Template {
+impl<const INLINE: usize> Template<INLINE> {
     /// Whether there is no expression in it.
     pub fn is_literal(&self) -> bool {
         self.parts.is_none()
@@ -70,7 +69,7 @@ impl Template {
 
     /// Its pieces; none for a literal, whose only piece is its text.
     pub fn parts(&self) -> &[Part] {
-        self.parts.as_deref().map_or(&[], |parts| &parts.0)
+        self.parts.as_deref().unwrap_or_default()
     }
 
     /// Its expressions, in order, with their names.
@@ -95,7 +94,7 @@ impl Template {
     }
 }
 
-impl fmt::Display for Template {
+impl<const INLINE: usize> fmt::Display for Template<INLINE> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.text)
     }
@@ -110,7 +109,7 @@ pub(super) struct TemplateBuilder {
 }
 
 impl TemplateBuilder {
-    pub(super) fn literal(text: impl Into<Box<str>>) -> Template {
+    pub(super) fn literal<const INLINE: usize>(text: &str) -> Template<INLINE> {
         Template { text: text.into(), parts: None }
     }
 
@@ -141,9 +140,9 @@ impl TemplateBuilder {
         self.parts.push(Part::Expression { form, start, end });
     }
 
-    pub(super) fn finish(self) -> Template {
-        let parts = self.expressions.then(|| Box::new(Parts(self.parts.into_boxed_slice())));
-        Template { text: self.text.into(), parts }
+    pub(super) fn finish<const INLINE: usize>(self) -> Template<INLINE> {
+        let parts = self.expressions.then(|| self.parts.into_boxed_slice());
+        Template { text: self.text.as_str().into(), parts }
     }
 }
 

@@ -16,15 +16,18 @@ pub struct Target {
     /// Scheme and host of a whole URL.
     pub origin: Option<Box<OriginPattern>>,
     /// The path; below the base path unless there is an origin.
-    pub path: Template,
+    pub path: TargetTemplate,
     tail: Option<Box<Tail>>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Tail {
-    query: Option<Template>,
-    fragment: Option<Template>,
+    query: Option<TargetTemplate>,
+    fragment: Option<TargetTemplate>,
 }
+
+/// A part of a target; targets are mostly shorter than what leads to them.
+pub type TargetTemplate = Template<24>;
 
 /// The origin and the base path that a target is written on.
 #[derive(Debug, Clone, Copy)]
@@ -97,7 +100,7 @@ impl Target {
     pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.host_capture().map(|name| (Expression::Segment, name));
         let tail = self.tail.iter().flat_map(|tail| tail.query.iter().chain(&tail.fragment));
-        host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(Template::expressions))
+        host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(TargetTemplate::expressions))
     }
 
     /// The path, if it is a literal path of the site and nothing more.
@@ -109,11 +112,11 @@ impl Target {
         self.origin.as_ref()?.host.capture.as_deref()
     }
 
-    fn query(&self) -> Option<&Template> {
+    fn query(&self) -> Option<&TargetTemplate> {
         self.tail.as_ref()?.query.as_ref()
     }
 
-    fn fragment(&self) -> Option<&Template> {
+    fn fragment(&self) -> Option<&TargetTemplate> {
         self.tail.as_ref()?.fragment.as_ref()
     }
 
@@ -209,7 +212,7 @@ impl Target {
 }
 
 /// Appends a path with its captures, normalized, with one `/` at its start.
-fn put_path(path: &Template, pattern: &Pattern, captures: &Captures<'_>, out: &mut String) -> Option<()> {
+fn put_path(path: &TargetTemplate, pattern: &Pattern, captures: &Captures<'_>, out: &mut String) -> Option<()> {
     let start = out.len();
     put(path, pattern, captures, out, |captured, out| captured.into_path(out))?;
     let slashes = out[start..].bytes().take_while(|byte| *byte == b'/').count();
@@ -228,7 +231,7 @@ fn put_path(path: &Template, pattern: &Pattern, captures: &Captures<'_>, out: &m
 }
 
 fn put(
-    template: &Template,
+    template: &TargetTemplate,
     pattern: &Pattern,
     captures: &Captures<'_>,
     out: &mut String,

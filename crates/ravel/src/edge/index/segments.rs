@@ -6,6 +6,7 @@ use super::Candidates;
 use super::buckets::{hash_pair, same};
 use super::shape::{Segment, Shape, Tail};
 use crate::rules::Rule;
+use crate::template::Text;
 
 /// Rules with expressions in their path, as a tree of segments that a path is walked along.
 ///
@@ -42,7 +43,7 @@ struct TailShape {
 struct Edge {
     from: u32,
     to: u32,
-    text: Box<str>,
+    text: Text<20>,
     /// Where the expressions stand in the text, if there are any.
     gap: Option<u32>,
 }
@@ -135,7 +136,7 @@ impl Segments {
                 }
             }
         }
-        let edge = Edge { from, to, text: [before, after].concat().into(), gap };
+        let edge = Edge { from, to, text: [before, after].concat().as_str().into(), gap };
         self.edges.insert_unique(edge.hash(fold), edge, |edge| edge.hash(fold));
         to
     }
