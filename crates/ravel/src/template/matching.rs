@@ -12,7 +12,7 @@
 //! right one, and nothing is tried again. Where a chunk fails behind its first narrow expression, it fails from every later
 //! start in the same segment too, since narrow expressions stop at the segment's end: the search goes on in the next segment.
 
-use memchr::{memchr, memmem};
+use memchr::memchr;
 use smallvec::SmallVec;
 
 use super::capture::{Captured, Captures, Source};
@@ -118,8 +118,8 @@ impl<'t> Matcher<'t> {
         let mut start = from;
         loop {
             start = self.next_start(wide, chunk, start, then)?;
-            self.spans.truncate(mark);
-            self.spans.push((from as u32, start as u32));
+            self.spans.truncate(mark + 1);
+            self.spans[mark].1 = start as u32;
             match self.chunk(chunk, start, then) {
                 Ok(end) => return Some(end),
                 Err(Misfit::Here) => start = self.after_unit(start)?,
@@ -211,7 +211,7 @@ impl<'t> Matcher<'t> {
             let hay = self.path.get(from..until)?;
             let at = from
                 + match self.fold {
-                    false => memmem::find(hay, text)?,
+                    false => find_text(text, hay)?,
                     true => hay.windows(text.len()).position(|window| window.eq_ignore_ascii_case(text))?,
                 };
             if self.is_unit_start(at) {
@@ -248,11 +248,32 @@ impl<'t> Matcher<'t> {
     }
 
     fn next_slash(&self, from: usize) -> Option<usize> {
-        memchr(b'/', self.path.get(from..)?).map(|at| from + at)
+        find_byte(b'/', self.path.get(from..)?).map(|at| from + at)
     }
 
     fn text(&self, start: u32, end: u32) -> &'t [u8] {
         self.template.slice(start, end).as_bytes()
+    }
+}
+
+/// What is sought is mostly near: a few bytes are looked at before a search over many is set up.
+fn find_byte(byte: u8, hay: &[u8]) -> Option<usize> {
+    const NEAR: usize = 8;
+    let near = hay.len().min(NEAR);
+    match hay[..near].iter().position(|&other| other == byte) {
+        None if near == NEAR => memchr(byte, &hay[NEAR..]).map(|at| NEAR + at),
+        found => found,
+    }
+}
+
+fn find_text(text: &[u8], hay: &[u8]) -> Option<usize> {
+    let mut from = 0;
+    loop {
+        let at = from + find_byte(*text.first()?, &hay[from..])?;
+        if hay[at..].starts_with(text) {
+            return Some(at);
+        }
+        from = at + 1;
     }
 }
 

@@ -24,7 +24,7 @@ type Numbers = SmallVec<[u32; 2]>;
 #[derive(Debug, Default)]
 struct Node {
     ends: Numbers,
-    /// Which texts could follow as a whole segment: a bit for each of their lengths and first bytes, folded to 64.
+    /// Which texts could follow as a whole segment: a bit for each of their first bytes, folded to 64.
     texts: u64,
     /// The lengths of texts around expressions in the next segment.
     around: SmallVec<[(u32, u32); 1]>,
@@ -87,15 +87,17 @@ impl Segments {
             for shape in &node.tails {
                 found.extend_from_slice(self.tail(number, *shape, &path[at..], fold));
             }
-            if at == path.len() || (node.texts == 0 && node.around.is_empty()) {
+            if at == path.len() {
                 continue;
             }
             let rest = &path[at + 1..];
+            let by_text = node.texts & text_bit(rest) != 0;
+            if !by_text && node.around.is_empty() {
+                continue;
+            }
             let segment = &rest[..memchr(b'/', rest).unwrap_or(rest.len())];
             let next = at + 1 + segment.len();
-            if node.texts & text_bit(segment) != 0
-                && let Some(child) = self.edge(number, segment, b"", None, fold)
-            {
+            if by_text && let Some(child) = self.edge(number, segment, b"", None, fold) {
                 open.push((child, next));
             }
             for &(before, after) in &node.around {
@@ -190,10 +192,12 @@ impl Segments {
     }
 }
 
-/// Letters that differ only in case have one bit.
-fn text_bit(text: &[u8]) -> u64 {
-    let first = text.first().map_or(0, |byte| u32::from(byte | 0x20));
-    1 << (first.wrapping_mul(7).wrapping_add(text.len() as u32 * 11) % 64)
+/// The bit of a segment's first byte; letters that differ only in case share one, and so do an empty segment and no segment.
+fn text_bit(segment: &[u8]) -> u64 {
+    match segment.first() {
+        None | Some(b'/') => 1,
+        Some(byte) => 1 << ((byte | 0x20) % 64),
+    }
 }
 
 fn edge_seed(from: u32, gap: Option<u32>) -> u64 {
