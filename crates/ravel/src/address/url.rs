@@ -57,7 +57,9 @@ impl Address {
             writer.begin_fragment();
             push_printable(fragment, writer.text());
         }
-        Ok(writer.finish())
+        let mut address = writer.finish();
+        address.odd = is_odd(address.path().as_bytes());
+        Ok(address)
     }
 
     /// The scheme.
@@ -75,7 +77,7 @@ impl Address {
         &self.text[self.path_range()]
     }
 
-    /// Whether the path holds an escape or an empty segment: only then a file could be asked for in an odd spelling.
+    /// Whether the path could hold an escape or an empty segment: only then a file could be asked for in an odd spelling.
     pub(crate) fn has_odd_path(&self) -> bool {
         self.odd
     }
@@ -167,7 +169,7 @@ impl AddressWriter {
         text.push_str("://");
         text.push_str(host);
         let host_end = text.len() as u32;
-        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: false };
+        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: true };
         AddressWriter { address, query: false, fragment: false }
     }
 
@@ -192,9 +194,6 @@ impl AddressWriter {
         if !self.fragment {
             self.end_query();
         }
-        let path = self.address.path().as_bytes();
-        let odd = path.iter().zip(&path[1..]).fold(false, |odd, (a, b)| odd | (*b == b'%') | ((*a == b'/') & (*b == b'/')));
-        self.address.odd = odd;
         self.address
     }
 
@@ -204,6 +203,10 @@ impl AddressWriter {
             self.address.path_end = self.address.query_end;
         }
     }
+}
+
+fn is_odd(path: &[u8]) -> bool {
+    path.iter().zip(&path[1..]).fold(false, |odd, (a, b)| odd | (*b == b'%') | ((*a == b'/') & (*b == b'/')))
 }
 
 // What browsers never send as it is would break the line of a header: it is encoded. All else stays as it was sent.

@@ -39,7 +39,7 @@ pub(crate) struct Asked<'r> {
     pub(crate) host: &'r str,
     pub(crate) path: &'r str,
     pub(crate) query: Option<&'r str>,
-    /// Whether the path holds an escape or an empty segment.
+    /// Whether the path could hold an escape or an empty segment.
     pub(crate) odd: bool,
     pub(crate) role: Role,
     /// The setting of the site that the host is in.
@@ -105,7 +105,7 @@ impl Hosts {
             false => self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?,
         };
         let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base)?)));
-        let (setting, below) = found.or_else(|| Some((settings.first()?, Below::Outside)))?;
+        let (setting, below) = found.unwrap_or((settings.first()?, Below::Outside));
         Some(Asked {
             method,
             headers,

@@ -6,7 +6,9 @@ use crate::language::Line;
 use crate::template::{Pattern, Target};
 
 /// One rule: for which addresses, under which conditions, what is done.
+// Aligned, so that among very many a rule is three cache lines from far away and not four.
 #[derive(Debug, Clone)]
+#[repr(align(64))]
 pub struct Rule {
     /// Where it stands.
     pub line: Line,

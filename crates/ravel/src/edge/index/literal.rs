@@ -30,7 +30,8 @@ impl Literals {
         let path = path_of(number);
         let Some((key, value)) = literal_query(&rules[number as usize]) else {
             let same_path = |other: u32| same(path_of(other), path, fold);
-            return self.free.insert(hash(FREE, path, fold), number, same_path);
+            let hash_of = |other: u32| hash(FREE, path_of(other), fold);
+            return self.free.insert(hash(FREE, path, fold), number, same_path, hash_of);
         };
         let path_hash = hash(VALUED, path, fold);
         let keys = self.keys.entry(path_hash).or_default();
@@ -39,7 +40,12 @@ impl Literals {
         }
         let same_key =
             |other: u32| same(path_of(other), path, fold) && literal_query(&rules[other as usize]) == Some((key, value));
-        self.valued.insert(hash_pair(path_hash, [key.as_bytes(), value.as_bytes()], false), number, same_key);
+        let valued = |(key, value): (&str, &str), path_hash| hash_pair(path_hash, [key.as_bytes(), value.as_bytes()], false);
+        let hash_of = |other: u32| {
+            let query = literal_query(&rules[other as usize]).unwrap_or_default();
+            valued(query, hash(VALUED, path_of(other), fold))
+        };
+        self.valued.insert(valued((key, value), path_hash), number, same_key, hash_of);
     }
 
     /// Whether a rule could have this path, with any query.

@@ -111,7 +111,7 @@ impl Index {
         if found.len() > 1 {
             found.sort_unstable();
         }
-        let _ = found.into_iter().try_for_each(&mut each);
+        let _ = found.iter().try_for_each(|number| each(*number));
     }
 }
 
