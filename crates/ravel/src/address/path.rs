@@ -1,4 +1,7 @@
 use std::borrow::Cow;
+use std::hash::Hasher;
+
+use rustc_hash::FxHasher;
 
 use super::Malformed;
 
@@ -29,6 +32,13 @@ const PATH_BYTES: [bool; 256] = {
     }
     table
 };
+
+/// The hash that paths are looked up by.
+pub(crate) fn path_hash(path: &[u8]) -> u64 {
+    let mut hasher = FxHasher::default();
+    hasher.write(path);
+    hasher.finish()
+}
 
 /// Appends `bytes`, percent-encoding (upper-case hex) all that `keep` does not keep.
 pub(crate) fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {

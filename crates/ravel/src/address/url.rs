@@ -1,14 +1,16 @@
 use std::borrow::Cow;
 use std::fmt;
+use std::hash::{Hash, Hasher};
+use std::num::NonZeroU64;
 use std::ops::Range;
 
 use super::host::split_port;
-use super::{Host, Malformed, Scheme, encode, normalize};
+use super::{Host, Malformed, Scheme, encode, normalize, path_hash};
 
 /// A whole URL without port and user name, normalized: `scheme://host/path?query#fragment`.
 ///
 /// Two addresses are the same exactly when their texts are. The query is kept as it was sent.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone)]
 pub struct Address {
     text: String,
     scheme: Scheme,
@@ -16,6 +18,22 @@ pub struct Address {
     path_end: u32,
     query_end: u32,
     odd: bool,
+    /// Worked out when a request is read, so that a look-up need not wait for the text.
+    path_hash: Option<NonZeroU64>,
+}
+
+impl PartialEq for Address {
+    fn eq(&self, other: &Address) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Eq for Address {}
+
+impl Hash for Address {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.text.hash(state);
+    }
 }
 
 impl Address {
@@ -58,7 +76,8 @@ impl Address {
             push_printable(fragment, writer.text());
         }
         let mut address = writer.finish();
-        address.odd = is_odd(address.path().as_bytes());
+        let path = address.path().as_bytes();
+        (address.odd, address.path_hash) = (is_odd(path), NonZeroU64::new(path_hash(path)));
         Ok(address)
     }
 
@@ -80,6 +99,11 @@ impl Address {
     /// Whether the path could hold an escape or an empty segment: only then a file could be asked for in an odd spelling.
     pub(crate) fn has_odd_path(&self) -> bool {
         self.odd
+    }
+
+    /// The path's [`path_hash`], where it is known already.
+    pub(crate) fn path_hash(&self) -> Option<NonZeroU64> {
+        self.path_hash
     }
 
     /// The query, without its `?`.
@@ -169,7 +193,7 @@ impl AddressWriter {
         text.push_str("://");
         text.push_str(host);
         let host_end = text.len() as u32;
-        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: true };
+        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: true, path_hash: None };
         AddressWriter { address, query: false, fragment: false }
     }
 

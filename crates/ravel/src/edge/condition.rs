@@ -63,7 +63,7 @@ impl Edge {
                 methods.iter().any(|method| method == asked.method || (method == Method::GET && asked.method == Method::HEAD))
             }
             WhenTest::Preview => asked.role == Role::Preview,
-            WhenTest::NoFile => asked.relative().is_none_or(|path| self.spellings.asked(path, asked.odd).is_none()),
+            WhenTest::NoFile => asked.relative().is_none_or(|path| self.spellings.asked(path, asked.hash, asked.odd).is_none()),
         }
     }
 

@@ -184,7 +184,7 @@ impl Edge {
         };
         let moved = (scheme, host) != (asked.scheme, asked.host);
         let rebased = asked.path.len() != site.base.len() - 1 + path.len() || !asked.path.starts_with(&*site.base);
-        let named = self.spellings.asked(path, asked.odd);
+        let named = self.spellings.asked(path, asked.hash, asked.odd);
         let respelled = match named {
             Some(Spelled::Moved(file)) if !self.rewrites(asked, path, (scheme, host), looking) => Some(file),
             _ => None,
@@ -214,7 +214,7 @@ impl Edge {
         }
         let full = format!("{}{path}", &self.rules.site.base[..self.rules.site.base.len() - 1]);
         let role = if asked.role == Role::Alias { Role::Canonical } else { asked.role };
-        let there = Asked { scheme, host, path: &full, role, below: Below::Path(path), ..*asked };
+        let there = Asked { scheme, host, path: &full, role, hash: None, below: Below::Path(path), ..*asked };
         let mark = looking.trace.mark();
         let taken = self.first(Stage::Rewrite, &there, looking, |_, _, _| Ok::<_, &str>(())).is_some();
         looking.trace.forget(mark);

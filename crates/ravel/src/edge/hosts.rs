@@ -1,3 +1,5 @@
+use std::num::NonZeroU64;
+
 use http::{HeaderMap, Method};
 use rustc_hash::FxHashMap;
 
@@ -39,6 +41,8 @@ pub(crate) struct Asked<'r> {
     pub(crate) host: &'r str,
     pub(crate) path: &'r str,
     pub(crate) query: Option<&'r str>,
+    /// The hash of the path below the base path, where it is known already.
+    pub(crate) hash: Option<NonZeroU64>,
     /// Whether the path could hold an escape or an empty segment.
     pub(crate) odd: bool,
     pub(crate) role: Role,
@@ -113,6 +117,7 @@ impl Hosts {
             host,
             path,
             query: address.query(),
+            hash: address.path_hash().filter(|_| matches!(below, Below::Path(below) if below.len() == path.len())),
             odd: address.has_odd_path(),
             role: setting.role,
             line: setting.line,

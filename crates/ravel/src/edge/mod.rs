@@ -69,7 +69,7 @@ impl Edge {
             let Action::Redirect(redirect) = &rule.action else { continue };
             let is_last = redirect.target.literal_path().is_some_and(|path| {
                 let odd = path.contains('%') || path.contains("//");
-                !odd && !matches!(self.spellings.asked(path, false), Some(Spelled::Moved(_)))
+                !odd && !matches!(self.spellings.asked(path, None, false), Some(Spelled::Moved(_)))
                     && self.indexes[Stage::Redirect as usize].is_quiet(rules, path, self.rules.site.ignore_case)
             });
             if is_last {

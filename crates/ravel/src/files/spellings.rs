@@ -1,16 +1,19 @@
+use std::num::NonZeroU64;
+
+use hashbrown::HashTable;
 use memchr::memchr_iter;
 use rustc_hash::FxHashMap;
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 use super::FileList;
-use crate::address::{decode, encode, is_path_byte};
+use crate::address::{decode, encode, is_path_byte, path_hash};
 use crate::rules::{Pages, Site};
 
 /// Every address below the base path that names a file.
 #[derive(Debug, Clone)]
 pub(crate) struct Spellings {
     pages: Pages,
-    entries: FxHashMap<Box<str>, Entry>,
+    entries: Entries,
     /// For `ignore case`: the first of the addresses, in byte order, that are this in lower case.
     folded: Option<FxHashMap<Box<str>, Entry>>,
     /// For each file, the address that `tidy` leads to.
@@ -32,6 +35,28 @@ enum Gets {
     Redirect,
     /// Nothing: only rules may name the file so.
     Nothing,
+}
+
+/// Entries by their address, looked up by the hash that requests bring with them.
+#[derive(Debug, Clone)]
+struct Entries(HashTable<(Box<str>, Entry)>);
+
+impl Entries {
+    fn get(&self, path: &str, hash: Option<NonZeroU64>) -> Option<Entry> {
+        let hash = hash.map_or_else(|| path_hash(path.as_bytes()), NonZeroU64::get);
+        self.0.find(hash, |(address, _)| **address == *path).map(|(_, entry)| *entry)
+    }
+}
+
+impl FromIterator<(Box<str>, Entry)> for Entries {
+    fn from_iter<I: IntoIterator<Item = (Box<str>, Entry)>>(entries: I) -> Entries {
+        let hash = |(address, _): &(Box<str>, Entry)| path_hash(address.as_bytes());
+        let mut table = HashTable::new();
+        for entry in entries {
+            table.insert_unique(hash(&entry), entry, hash);
+        }
+        Entries(table)
+    }
 }
 
 /// In which way an address names its file.
@@ -102,16 +127,16 @@ impl Spellings {
             let gets = gets(&address, file, way);
             (address, Entry { file, gets })
         };
-        let entries: FxHashMap<_, _> = ways.into_iter().map(entry).collect();
+        let entries: Entries = ways.into_iter().map(entry).collect();
         let folded = site.ignore_case.then(|| fold(&entries));
         Spellings { pages: site.pages, entries, folded, own }
     }
 
     /// What an address names, as `pages` reads it.
     ///
-    /// `odd` says whether the path holds an escape or an empty segment.
-    pub(crate) fn asked(&self, path: &str, odd: bool) -> Option<Spelled> {
-        let found = self.exact(path, odd).or_else(|| {
+    /// `hash` is the path's, where it is known already; `odd` says whether it could hold an escape or an empty segment.
+    pub(crate) fn asked(&self, path: &str, hash: Option<NonZeroU64>, odd: bool) -> Option<Spelled> {
+        let found = self.exact(path, hash, odd).or_else(|| {
             let entry = self.folded(path)?;
             let leads_on = self.pages == Pages::Tidy && entry.gets == Gets::File;
             Some(if leads_on { Entry { gets: Gets::Redirect, ..entry } } else { entry })
@@ -129,16 +154,16 @@ impl Spellings {
 
     /// The file that a path of a rule names, in any spelling.
     pub(crate) fn any(&self, path: &str) -> Option<u32> {
-        self.exact(path, true).or_else(|| self.folded(path)).map(|entry| entry.file)
+        self.exact(path, None, true).or_else(|| self.folded(path)).map(|entry| entry.file)
     }
 
     /// Names mostly come in NFC already, so the path as it stands is tried before it is composed.
-    fn exact(&self, path: &str, odd: bool) -> Option<Entry> {
-        let found = self.entries.get(path).copied();
+    fn exact(&self, path: &str, hash: Option<NonZeroU64>, odd: bool) -> Option<Entry> {
+        let found = self.entries.get(path, hash);
         if found.is_some() || !odd {
             return found;
         }
-        self.entries.get(composed(path)?.as_str()).copied()
+        self.entries.get(&composed(path)?, None)
     }
 
     /// The address that `tidy` leads to.
@@ -193,9 +218,9 @@ fn composed(path: &str) -> Option<String> {
     (!is_nfc(text)).then(|| spell(text))
 }
 
-fn fold(entries: &FxHashMap<Box<str>, Entry>) -> FxHashMap<Box<str>, Entry> {
-    let mut sorted: Vec<_> = entries.iter().collect();
-    sorted.sort_by_key(|(address, _)| *address);
+fn fold(entries: &Entries) -> FxHashMap<Box<str>, Entry> {
+    let mut sorted: Vec<&(Box<str>, Entry)> = entries.0.iter().collect();
+    sorted.sort_by_key(|(address, _)| address);
     let mut folded = FxHashMap::default();
     for (address, entry) in sorted {
         folded.entry(address.to_ascii_lowercase().into_boxed_str()).or_insert(*entry);

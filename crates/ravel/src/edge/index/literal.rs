@@ -1,8 +1,10 @@
+use std::num::NonZeroU64;
+
 use rustc_hash::FxHashMap;
 
 use super::Candidates;
 use super::buckets::{Buckets, Found, hash, hash_pair, same};
-use crate::address::{form_decode, parameters};
+use crate::address::{form_decode, parameters, path_hash};
 use crate::rules::Rule;
 use crate::template::QueryTest;
 
@@ -17,8 +19,7 @@ pub(super) struct Literals {
     keys: FxHashMap<u64, Vec<Box<str>>>,
 }
 
-const FREE: u64 = 1;
-const VALUED: u64 = 2;
+const VALUED: u64 = 1;
 
 impl Literals {
     pub(super) fn reserve(&mut self, rules: usize) {
@@ -30,8 +31,8 @@ impl Literals {
         let path = path_of(number);
         let Some((key, value)) = literal_query(&rules[number as usize]) else {
             let same_path = |other: u32| same(path_of(other), path, fold);
-            let hash_of = |other: u32| hash(FREE, path_of(other), fold);
-            return self.free.insert(hash(FREE, path, fold), number, same_path, hash_of);
+            let hash_of = |other: u32| free_hash(path_of(other), fold);
+            return self.free.insert(free_hash(path, fold), number, same_path, hash_of);
         };
         let path_hash = hash(VALUED, path, fold);
         let keys = self.keys.entry(path_hash).or_default();
@@ -51,15 +52,24 @@ impl Literals {
     /// Whether a rule could have this path, with any query.
     pub(super) fn has_path(&self, rules: &[Rule], path: &str, fold: bool) -> bool {
         let mut found = Candidates::new();
-        self.find(rules, path, None, fold, &mut found);
+        self.find(rules, (path, None), None, fold, &mut found);
         !found.is_empty() || (!self.keys.is_empty() && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
     }
 
-    pub(super) fn find(&self, rules: &[Rule], path: &str, query: Option<&str>, fold: bool, found: &mut Candidates) {
+    /// Adds the rules that could match a path, whose hash may be known already.
+    pub(super) fn find(
+        &self,
+        rules: &[Rule],
+        (path, known): (&str, Option<NonZeroU64>),
+        query: Option<&str>,
+        fold: bool,
+        found: &mut Candidates,
+    ) {
         let path_of = |number: u32| rules[number as usize].pattern.path.as_str().as_bytes();
         let path = path.as_bytes();
         if !self.free.is_empty() {
-            let free = self.free.find(hash(FREE, path, fold), |other| same(path_of(other), path, fold));
+            let hash = known.filter(|_| !fold).map_or_else(|| free_hash(path, fold), NonZeroU64::get);
+            let free = self.free.find(hash, |other| same(path_of(other), path, fold));
             add(free, found);
         }
         let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };
@@ -91,6 +101,10 @@ impl Literals {
             found.truncate(unique);
         }
     }
+}
+
+fn free_hash(path: &[u8], fold: bool) -> u64 {
+    if fold { hash(0, path, true) } else { path_hash(path) }
 }
 
 fn add(rules: Found<'_>, found: &mut Candidates) {

@@ -17,6 +17,7 @@ mod shape;
 #[cfg(test)]
 mod tests;
 
+use std::num::NonZeroU64;
 use std::ops::ControlFlow;
 
 use rustc_hash::FxHashMap;
@@ -93,20 +94,20 @@ impl Index {
         }
         let mut found = Candidates::new();
         if let Some(path) = asked.relative() {
-            self.relative.find(rules, path, asked.query, fold, &mut found);
+            self.relative.find(rules, path, asked.hash, asked.query, fold, &mut found);
         }
         if !self.hosts.is_empty() {
             let preview = (asked.role == Role::Preview).then_some(&*self.canonical);
             for host in std::iter::once(asked.host).chain(preview) {
                 if let Some(index) = self.hosts.get(host) {
-                    index.find(rules, asked.path, asked.query, fold, &mut found);
+                    index.find(rules, asked.path, None, asked.query, fold, &mut found);
                 }
             }
         }
         if !self.labels.is_empty()
             && let Some(index) = asked.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
         {
-            index.find(rules, asked.path, asked.query, fold, &mut found);
+            index.find(rules, asked.path, None, asked.query, fold, &mut found);
         }
         if found.len() > 1 {
             found.sort_unstable();
@@ -116,8 +117,16 @@ impl Index {
 }
 
 impl PathIndex {
-    fn find(&self, rules: &[Rule], path: &str, query: Option<&str>, fold: bool, found: &mut Candidates) {
-        self.literals.find(rules, path, query, fold, found);
+    fn find(
+        &self,
+        rules: &[Rule],
+        path: &str,
+        hash: Option<NonZeroU64>,
+        query: Option<&str>,
+        fold: bool,
+        found: &mut Candidates,
+    ) {
+        self.literals.find(rules, (path, hash), query, fold, found);
         self.segments.find(path, fold, found);
     }
 }
