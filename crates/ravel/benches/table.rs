@@ -1,7 +1,7 @@
 //! One table of ratios, each taken in one run: `cargo bench -p ravel`.
 //!
-//! Two things that are compared are timed in turns, several rounds each, and the fastest round of each counts: what
-//! else the machine does makes a round slower, never faster.
+//! Things that are compared take turns of several rounds, so that each finds in the caches what it used itself and not what the
+//! others did; the fastest round of each counts, since what else the machine does makes a round slower, never faster.
 
 use std::fmt::Write;
 use std::hint::black_box;
@@ -12,7 +12,8 @@ use ravel::address::Address;
 use ravel::{Edge, FileList, Request, Rules};
 use rustc_hash::FxHashMap;
 
-const ROUNDS: usize = 7;
+const TURNS: usize = 3;
+const ROUNDS: usize = 4;
 const SITE: &str = "site https://harbour.example/\n";
 
 fn main() {
@@ -43,11 +44,13 @@ fn shown(time: Duration) -> String {
 /// Times each in turns; the fastest round of each, per `per` operations.
 fn fastest<const N: usize>(per: usize, mut run: [&mut dyn FnMut(); N]) -> [Duration; N] {
     let mut best = [Duration::MAX; N];
-    for _ in 0..ROUNDS {
+    for _ in 0..TURNS {
         for (best, run) in best.iter_mut().zip(&mut run) {
-            let start = Instant::now();
-            run();
-            *best = (*best).min(start.elapsed());
+            for _ in 0..ROUNDS {
+                let start = Instant::now();
+                run();
+                *best = (*best).min(start.elapsed());
+            }
         }
     }
     best.map(|time| time / per as u32)

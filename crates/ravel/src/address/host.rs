@@ -20,6 +20,14 @@ impl Scheme {
         }
     }
 
+    /// What stands before a host in a URL.
+    pub(super) fn prefix(self) -> &'static str {
+        match self {
+            Scheme::Http => "http://",
+            Scheme::Https => "https://",
+        }
+    }
+
     /// Takes `http://` or `https://`, in any case, from the front of a text.
     pub(crate) fn split(text: &str) -> Option<(Scheme, &str)> {
         let rest_after = |prefix: &str| {

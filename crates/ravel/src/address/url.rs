@@ -165,7 +165,7 @@ impl Address {
     }
 
     fn host_start(&self) -> usize {
-        self.scheme.as_str().len() + 3
+        self.scheme.prefix().len()
     }
 
     fn path_range(&self) -> Range<usize> {
@@ -188,9 +188,9 @@ pub(crate) struct AddressWriter {
 
 impl AddressWriter {
     pub(crate) fn new(scheme: Scheme, host: &str, rest: usize) -> AddressWriter {
-        let mut text = String::with_capacity(scheme.as_str().len() + 3 + host.len() + rest + 1);
-        text.push_str(scheme.as_str());
-        text.push_str("://");
+        let prefix = scheme.prefix();
+        let mut text = String::with_capacity(prefix.len() + host.len() + rest + 1);
+        text.push_str(prefix);
         text.push_str(host);
         let host_end = text.len() as u32;
         let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: true, path_hash: None };
