@@ -251,7 +251,7 @@ impl ProblemKind {
             K::Duration { .. } => "write a whole number with `s`, `m`, `h`, `d`, `w` or `y`, as in `30d`".into(),
             K::HstsNeedsHttps => "give the site an `https://` URL and leave `http allow` out".into(),
             K::HstsPreload => "write `hsts 1y subdomains preload`, or leave `preload` out".into(),
-            K::FileName { .. } => "write a relative name without `..`, with `/` between folders".into(),
+            K::FileName { .. } => "write a relative name that stays below it, with `/` between folders".into(),
             K::Template(kind) => kind.remedy(),
             K::WhereName { defined, .. } if defined.is_empty() => "the pattern captures nothing; write `{name}` in it".into(),
             K::WhereName { defined, .. } => {

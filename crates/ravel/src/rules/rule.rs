@@ -104,7 +104,9 @@ impl fmt::Display for Rule {
             }
             Action::Gone => write!(f, "gone {pattern}"),
             Action::Elsewhere(None) => write!(f, "elsewhere {pattern}"),
-            Action::Elsewhere(Some(who)) => write!(f, "elsewhere {pattern} \"{who}\""),
+            Action::Elsewhere(Some(who)) => {
+                write!(f, "elsewhere {pattern} \"{}\"", who.replace('\\', "\\\\").replace('"', "\\\""))
+            }
             Action::Rewrite(path) => write!(f, "rewrite {pattern} -> {path}"),
             Action::Fallback { path, even_files } => {
                 write!(f, "fallback {pattern} -> {path}{}", if *even_files { " even files" } else { "" })

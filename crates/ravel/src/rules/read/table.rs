@@ -1,7 +1,7 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use csv::{ByteRecord, ReaderBuilder};
+use csv::{ByteRecord, Position, ReaderBuilder};
 
 use super::rule::{Kind, Options, status};
 use super::{Cursor, Outcome, Reader};
@@ -33,7 +33,6 @@ impl Reader<'_> {
         let mut record = ByteRecord::new();
         let mut columns: Option<(Columns, usize)> = None;
         loop {
-            let number = reader.position().line() as u32;
             match reader.read_byte_record(&mut record) {
                 Ok(true) => {}
                 Ok(false) => break,
@@ -41,9 +40,7 @@ impl Reader<'_> {
                     return Err(Problem::new(place, ProblemKind::Unreadable { name, why: error.to_string() }));
                 }
             }
-            // An empty line before the row is passed over by the reader, not by its count.
-            let number = record.position().map_or(number, |position| position.line() as u32);
-            let line = Line::new(source, number);
+            let line = Line::new(source, record.position().map_or(1, |position| line_of(&bytes, position)));
             let read = match &columns {
                 None => header(&record, kind, line).map(|header| columns = Some((header, record.len()))),
                 Some((columns, wanted)) => self.row(kind, (columns, *wanted), &record, line, shared, conditions, &name),
@@ -95,6 +92,13 @@ impl Reader<'_> {
         self.push(rule);
         Ok(())
     }
+}
+
+/// The line on which a row begins; the reader counts from the empty lines before it.
+fn line_of(bytes: &[u8], position: &Position) -> u32 {
+    let rest = bytes.get(position.byte() as usize..).unwrap_or_default();
+    let empty = rest.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).filter(|byte| **byte == b'\n').count();
+    position.line() as u32 + empty as u32
 }
 
 fn header(record: &ByteRecord, kind: Kind, line: Line) -> Outcome<Columns> {

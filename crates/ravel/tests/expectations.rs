@@ -1,0 +1,117 @@
+//! What expectations say, and what is said when they do not hold.
+
+use ravel::expect::verify_all;
+use ravel::{Edge, FileList, Rules};
+
+const RULES: &str = "\
+site https://h.example/
+  alias w.example
+  missing /404
+redirect /a -> /about
+redirect /away -> https://o.example/x
+redirect /lost -> /none
+redirect /round -> /round/
+redirect /round/ -> /round
+gone /gone
+elsewhere /api{/x*}
+fallback /app{/x*} -> /app/
+headers /about
+  set x-a: one
+  add x-a: two
+";
+
+/// What is expected and got, for each part that does not hold.
+fn failures(expectation: &str) -> Vec<(String, String)> {
+    let rules = Rules::parse(&format!("{RULES}expect {expectation}\n")).unwrap_or_else(|problems| panic!("{problems}"));
+    let files = ["index.html", "about.html", "404.html", "app/index.html"];
+    let edge = Edge::new(&rules, FileList::from_iter(files));
+    let verdict = verify_all(&edge, rules.expectations()).next().unwrap();
+    verdict.failures.into_iter().map(|failure| (failure.expected, failure.got)).collect()
+}
+
+#[test]
+fn what_holds() {
+    let cases = [
+        "/about serves /about.html",
+        "/about serves about.html",
+        "/a goes to /about",
+        "/a goes to https://h.example/about as 302 in 1 hop",
+        "http://w.example/a?x=1 goes to /about?x=1 as temporary in 1 hop",
+        "/a#part goes to /about",
+        "/a#part goes to /about#part",
+        "/a goes to /%61bout",
+        "/away goes to https://o.example/x",
+        "/gone is gone",
+        "/gone is gone as 410",
+        "/none is missing as 404",
+        "/api/x is elsewhere",
+        "/round is a loop",
+        "/round is a loop as 508",
+        "POST /about is refused as 405",
+        "https://x.example/ is refused as 421",
+        "/a%zz is refused as 400",
+        "/about has x-a",
+        "/about has x-a: two",
+        "/about has x-a: one, two",
+        "/about has x-a containing wo",
+        "/about lacks x-b",
+        "/a goes to /about has x-a: one",
+        "/a lacks x-a",
+        "/app/x serves /app/index.html has cache-control: no-cache",
+        "HEAD /about serves /about.html",
+        "/about\n  given accept: x\n  given accept: y\n  serves /about.html\n  has x-a",
+    ];
+    for expectation in cases {
+        assert_eq!(failures(expectation), [], "{expectation}");
+    }
+}
+
+#[test]
+fn what_fails_and_what_is_said() {
+    let cases = [
+        ("/about serves /index.html", "serves /index.html", "serves /about.html"),
+        ("/about goes to /about", "goes to https://h.example/about", "serves /about.html"),
+        ("/a serves /about.html", "serves /about.html", "302 to https://h.example/about"),
+        ("/a is missing", "is missing", "302 to https://h.example/about"),
+        (
+            "/a goes to /about as 301",
+            "goes to https://h.example/about as 301",
+            "goes to https://h.example/about as 302 in 1 hop, which serves /about.html",
+        ),
+        (
+            "/a goes to /about in 2 hops",
+            "goes to https://h.example/about in 2 hops",
+            "goes to https://h.example/about as 302 in 1 hop, which serves /about.html",
+        ),
+        (
+            "/a goes to /about#x",
+            "goes to https://h.example/about#x",
+            "goes to https://h.example/about as 302 in 1 hop, which serves /about.html",
+        ),
+        // An end that does not answer 200 is no end to go to.
+        (
+            "/lost goes to /none",
+            "goes to https://h.example/none",
+            "goes to https://h.example/none as 302 in 1 hop, which is missing (404)",
+        ),
+        (
+            "/away goes to https://o.example/y",
+            "goes to https://o.example/y",
+            "goes to https://o.example/x as 302 in 1 hop, which is not this site",
+        ),
+        ("/away goes to https://o.example/x has x-a", "has x-a", "the visitor leaves the site"),
+        ("/round goes to /about", "goes to https://h.example/about", "is a loop (508)"),
+        ("/none is gone", "is gone", "is missing (404)"),
+        ("/none is missing as 410", "is missing as 410", "is missing (404)"),
+        ("/api is missing", "is missing", "is elsewhere"),
+        ("/about is a loop", "is a loop", "serves /about.html"),
+        ("/about has x-b", "has x-b", "serves /about.html without x-b"),
+        ("/about has x-a: three", "has x-a: three", "x-a: one, two"),
+        ("/about has x-a containing three", "has x-a containing three", "x-a: one, two"),
+        ("/about lacks x-a", "lacks x-a", "x-a: one, two"),
+    ];
+    for (expectation, expected, got) in cases {
+        assert_eq!(failures(expectation), [(expected.to_owned(), got.to_owned())], "{expectation}");
+    }
+    assert_eq!(failures("/about is gone has x-b lacks x-a").len(), 3, "every part that fails is told");
+}
