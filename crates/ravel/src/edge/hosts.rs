@@ -117,7 +117,7 @@ impl Hosts {
             host,
             path,
             query: address.query(),
-            hash: address.path_hash().filter(|_| matches!(below, Below::Path(below) if below.len() == path.len())),
+            hash: if setting.base.len() == 1 { address.path_hash() } else { None },
             odd: address.has_odd_path(),
             role: setting.role,
             line: setting.line,

@@ -77,6 +77,9 @@ impl Segments {
 
     pub(super) fn find(&self, path: &str, fold: bool, found: &mut Candidates) {
         let path = path.as_bytes();
+        if !self.nodes[0].could_lead(path) {
+            return;
+        }
         let mut open: SmallVec<[(u32, usize); 8]> = SmallVec::new();
         open.push((0, 0));
         while let Some((number, at)) = open.pop() {
@@ -206,6 +209,15 @@ fn edge_seed(from: u32, gap: Option<u32>) -> u64 {
 
 fn tail_hash(node: u32, shape: TailShape, lead: &[u8], end: &[u8], fold: bool) -> u64 {
     hash_pair(u64::from(node) << 1 | u64::from(shape.slash), [lead, end], fold)
+}
+
+impl Node {
+    /// Whether anything stands below the node for a path that goes on so, its `/` first.
+    #[inline]
+    fn could_lead(&self, rest: &[u8]) -> bool {
+        let by_text = rest.get(1..).is_some_and(|segment| self.texts & text_bit(segment) != 0);
+        by_text || !self.tails.is_empty() || !self.around.is_empty()
+    }
 }
 
 impl Edge {
