@@ -19,7 +19,7 @@ pub use query::{form_decode, parameters};
 pub use request::{Request, RequestError};
 pub use url::Address;
 
-pub(crate) use path::{decode, encode, is_path_byte, is_unreserved, normalize, path_hash};
+pub(crate) use path::{decode, encode, has_pair, is_path_byte, is_unreserved, normalize, path_hash};
 pub(crate) use url::AddressWriter;
 
 use std::fmt;

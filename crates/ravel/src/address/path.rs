@@ -33,6 +33,12 @@ const PATH_BYTES: [bool; 256] = {
     table
 };
 
+/// Whether two bytes stand next to each other; without branches, since paths are short.
+pub(crate) fn has_pair(path: &[u8], [first, second]: [u8; 2]) -> bool {
+    let next = path.get(1..).unwrap_or_default();
+    path.iter().zip(next).fold(false, |found, (a, b)| found | ((*a == first) & (*b == second)))
+}
+
 /// The hash that paths are looked up by.
 pub(crate) fn path_hash(path: &[u8]) -> u64 {
     let mut hasher = FxHasher::default();

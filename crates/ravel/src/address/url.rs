@@ -5,7 +5,7 @@ use std::num::NonZeroU64;
 use std::ops::Range;
 
 use super::host::split_port;
-use super::{Host, Malformed, Scheme, encode, normalize, path_hash};
+use super::{Host, Malformed, Scheme, encode, has_pair, normalize, path_hash};
 
 /// A whole URL without port and user name, normalized: `scheme://host/path?query#fragment`.
 ///
@@ -230,7 +230,7 @@ impl AddressWriter {
 }
 
 fn is_odd(path: &[u8]) -> bool {
-    path.iter().zip(&path[1..]).fold(false, |odd, (a, b)| odd | (*b == b'%') | ((*a == b'/') & (*b == b'/')))
+    path.iter().fold(false, |odd, byte| odd | (*byte == b'%')) || has_pair(path, *b"//")
 }
 
 // What browsers never send as it is would break the line of a header: it is encoded. All else stays as it was sent.

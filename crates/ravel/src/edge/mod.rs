@@ -17,6 +17,7 @@ mod explain;
 mod header;
 mod hosts;
 mod index;
+mod look;
 mod trace;
 mod walk;
 

@@ -6,7 +6,7 @@ use rustc_hash::FxHashMap;
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 use super::FileList;
-use crate::address::{decode, encode, is_path_byte, path_hash};
+use crate::address::{decode, encode, has_pair, is_path_byte, path_hash};
 use crate::rules::{Pages, Site};
 
 /// Every address below the base path that names a file.
@@ -145,7 +145,7 @@ impl Spellings {
             Some(Entry { file, gets: Gets::File }) => Some(Spelled::Serves(file)),
             Some(Entry { file, gets: Gets::Redirect }) => Some(Spelled::Moved(file)),
             Some(Entry { gets: Gets::Nothing, .. }) => None,
-            None if odd && self.pages == Pages::Tidy && path.contains("//") => {
+            None if odd && self.pages == Pages::Tidy && has_pair(path.as_bytes(), *b"//") => {
                 self.any(&without_empty_segments(path)).map(Spelled::Moved)
             }
             None => None,

@@ -1,14 +1,12 @@
 use std::borrow::Cow;
 use std::fmt;
 
-use memchr::memmem;
-
 use super::capture::{Captured, Captures};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
 use super::pattern::{HostPattern, OriginPattern, Pattern, host_pattern};
 use super::piece::{Expression, Part, Template, TemplateBuilder};
-use crate::address::{Address, AddressWriter, Scheme, form_decode, normalize, parameters};
+use crate::address::{Address, AddressWriter, Scheme, form_decode, has_pair, normalize, parameters};
 
 /// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -222,7 +220,7 @@ fn put_path(path: &TargetTemplate, pattern: &Pattern, captures: &Captures<'_>, o
         _ => drop(out.drain(start + 1..start + slashes)),
     }
     // Text and captures are spelled as paths are; put side by side they can still make a `.` or `..` segment.
-    if !path.is_literal() && memmem::find(&out.as_bytes()[start..], b"/.").is_some() {
+    if !path.is_literal() && has_pair(&out.as_bytes()[start..], *b"/.") {
         let normal = normalize(&out[start..]).ok()?.into_owned();
         out.truncate(start + 1);
         out.push_str(normal.trim_start_matches('/'));
