@@ -12,7 +12,7 @@ use ravel::address::Address;
 use ravel::{Edge, FileList, Request, Rules};
 use rustc_hash::FxHashMap;
 
-const TURNS: usize = 12;
+const TURNS: usize = 6;
 const ROUNDS: usize = 4;
 const SITE: &str = "site https://harbour.example/\n";
 

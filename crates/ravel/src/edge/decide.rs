@@ -66,6 +66,12 @@ impl Edge {
         trace.step(|| explain::host_step(&asked));
         let mut looking = Looking::new(trace);
         let decision = self.decision(&asked, address, &mut looking);
+        let vary = looking.vary;
+        self.complete(decision, &asked, vary, trace)
+    }
+
+    /// The answer that a decision comes to. One way out, so that the answer is made where it is wanted.
+    fn complete<'e, T: Trace>(&'e self, decision: Decision, asked: &Asked<'_>, vary: u64, trace: &mut T) -> Answer<'e> {
         let file = decision.file.map(|file| self.file_name(file));
         let (outcome, status, by) = (decision.outcome, decision.status, decision.by);
         let mut answer = Answer { outcome, status, file, by, headers: Headers::new() };
@@ -75,8 +81,7 @@ impl Edge {
         if status == 405 {
             answer.headers.push(Header { name: "allow", value: Cow::Borrowed("GET, HEAD"), line: None });
         }
-        let vary = looking.vary;
-        self.add_headers(&mut answer, &asked, decision.permanence, vary, trace);
+        self.add_headers(&mut answer, asked, decision.permanence, vary, trace);
         answer
     }
 
