@@ -123,7 +123,7 @@ fn read(table: &str) -> Rules {
 fn asked(rules: usize) -> Vec<String> {
     let mut state = 1_usize;
     let mut paths = Vec::new();
-    for number in 0..20_000 {
+    for number in 0..10_000 {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         let at = (state >> 33) % rules;
         let path = old(at).replace("{page}", "winter");

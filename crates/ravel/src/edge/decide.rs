@@ -259,12 +259,12 @@ impl Edge {
         let served = |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
         let rewritten = self.first(Stage::Rewrite, asked, looking, |_, rule, captures| {
             let Action::Rewrite(to) = &rule.action else { return Err("") };
-            let path = to.expand_path(&rule.pattern, captures).ok_or("a capture can not stand in its path")?;
-            Ok((self.spellings.any(&path), rule.line, path))
+            let file = to.with_path(&rule.pattern, captures, |path| self.spellings.any(path).ok_or_else(|| path.to_owned()));
+            Ok((file.ok_or("a capture can not stand in its path")?, rule.line))
         });
         match rewritten {
-            Some((Some(file), line, _)) => return served(file, Some(line)),
-            Some((None, line, path)) => looking.trace.step(|| explain::no_file_step(Some(line), &path)),
+            Some((Ok(file), line)) => return served(file, Some(line)),
+            Some((Err(path), line)) => looking.trace.step(|| explain::no_file_step(Some(line), &path)),
             None => {
                 if let Some(Spelled::Serves(file)) = named {
                     looking.trace.step(|| explain::file_step(self.file_name(file)));
@@ -278,8 +278,8 @@ impl Edge {
             if !even_files && is_known_type(path) {
                 return Err("the address ends like a file, and the rule does not say `even files`");
             }
-            let to = to.expand_path(&rule.pattern, captures).ok_or("a capture can not stand in its path")?;
-            let file = self.spellings.any(&to).ok_or("the file it names is not there")?;
+            let file = to.with_path(&rule.pattern, captures, |to| self.spellings.any(to));
+            let file = file.ok_or("a capture can not stand in its path")?.ok_or("the file it names is not there")?;
             Ok((file, rule.line))
         });
         if let Some((file, line)) = fallback {
@@ -293,8 +293,8 @@ impl Edge {
     fn missing_page<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<u32> {
         let by_rule = self.first(Stage::Missing, asked, looking, |_, rule, captures| {
             let Action::Missing(to) = &rule.action else { return Err("") };
-            let to = to.expand_path(&rule.pattern, captures).ok_or("a capture can not stand in its path")?;
-            self.spellings.any(&to).ok_or("the file it names is not there")
+            let file = to.with_path(&rule.pattern, captures, |to| self.spellings.any(to));
+            file.ok_or("a capture can not stand in its path")?.ok_or("the file it names is not there")
         });
         by_rule.or_else(|| {
             let (path, line) = self.rules.site.missing.as_ref()?;

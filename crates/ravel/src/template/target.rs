@@ -1,4 +1,4 @@
-use std::borrow::Cow;
+use std::cell::Cell;
 use std::fmt;
 
 use super::capture::{Captured, Captures};
@@ -22,6 +22,11 @@ pub struct Target {
 struct Tail {
     query: Option<TargetTemplate>,
     fragment: Option<TargetTemplate>,
+}
+
+thread_local! {
+    /// A path is put together here, so that serving a file allocates nothing.
+    static SCRATCH: Cell<String> = const { Cell::new(String::new()) };
 }
 
 /// A part of a target; targets are mostly shorter than what leads to them.
@@ -134,15 +139,17 @@ impl Target {
         Ok(())
     }
 
-    /// Puts captures into a target that is a path; the path is normalized and begins with one `/`.
+    /// Puts captures into a target that is a path, and shows the path to `see`; it is normalized and begins with one `/`.
     /// `None` when a capture cannot stand where the target has it.
-    pub fn expand_path(&self, pattern: &Pattern, captures: &Captures<'_>) -> Option<Cow<'_, str>> {
+    pub fn with_path<R>(&self, pattern: &Pattern, captures: &Captures<'_>, see: impl FnOnce(&str) -> R) -> Option<R> {
         if self.path.is_literal() && !self.path.as_str().starts_with("//") {
-            return Some(Cow::Borrowed(self.path.as_str()));
+            return Some(see(self.path.as_str()));
         }
-        let mut out = String::new();
-        put_path(&self.path, pattern, captures, &mut out)?;
-        Some(Cow::Owned(out))
+        let mut path = SCRATCH.take();
+        path.clear();
+        let seen = put_path(&self.path, pattern, captures, &mut path).map(|()| see(&path));
+        SCRATCH.set(path);
+        seen
     }
 
     /// Puts captures into the target and gives the address it leads to. Parameters of `query` that the pattern does
