@@ -76,7 +76,7 @@ pub enum ProblemKind {
     /// A pattern or a target.
     Template(TemplateErrorKind),
     /// A `where` that names no capture.
-    WhereName { name: String, defined: Vec<String> },
+    WhereName { name: String, pattern: String, defined: Vec<String> },
     /// A regular expression.
     Regex { why: String },
     /// A regular expression whose table would be too large.
@@ -187,7 +187,7 @@ impl fmt::Display for ProblemKind {
             K::HstsPreload => f.write_str("`preload` asks for `subdomains` and at least a year"),
             K::FileName { found } => write!(f, "`{found}` is no name below the folder of the rules file"),
             K::Template(kind) => kind.fmt(f),
-            K::WhereName { name, .. } => write!(f, "nothing in the pattern is called `{name}`"),
+            K::WhereName { name, pattern, .. } => write!(f, "nothing in the pattern `{pattern}` is called `{name}`"),
             K::Regex { why } => write!(f, "this is no regular expression that can be used: {why}"),
             K::RegexSize => f.write_str("this regular expression is too large"),
             K::NoLanguages => f.write_str("the site does not say which languages it has"),

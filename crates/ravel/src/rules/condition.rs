@@ -6,7 +6,7 @@ use regex_automata::util::primitives::StateID;
 use regex_automata::{Anchored, MatchKind, util::syntax};
 
 use crate::address::{Host, Scheme};
-use crate::language::ProblemKind;
+use crate::language::{Place, ProblemKind};
 
 /// What must hold besides the pattern.
 #[derive(Debug, Clone, Default)]
@@ -26,6 +26,8 @@ pub struct Where {
     pub name: Box<str>,
     /// What its text must be.
     pub test: WhereTest,
+    /// Where the name stands.
+    pub place: Place,
 }
 
 /// What a capture's text must be.

@@ -75,13 +75,7 @@ impl Pattern {
         if let Some(at) = find_outside(text, b"#") {
             return Err(TemplateError::new(Kind::Fragment, at..text.len()));
         }
-        let (origin, path_at) = match Scheme::split(text) {
-            Some((scheme, rest)) => {
-                let (host, end) = host_pattern(rest, text.len() - rest.len())?;
-                (Some(Box::new(OriginPattern { scheme, host })), end)
-            }
-            None => (None, 0),
-        };
+        let (origin, path_at) = origin_pattern(text)?;
         let rest = &text[path_at..];
         let path_end = find_outside(rest, b"?").unwrap_or(rest.len());
         let path_text = &rest[..path_end];
@@ -168,8 +162,15 @@ impl QueryPart {
     }
 }
 
+/// Reads scheme and host, if the text begins with them; returns them and where the path begins.
+pub(super) fn origin_pattern(text: &str) -> Result<(Option<Box<OriginPattern>>, usize)> {
+    let Some((scheme, rest)) = Scheme::split(text) else { return Ok((None, 0)) };
+    let (host, end) = host_pattern(rest, text.len() - rest.len())?;
+    Ok((Some(Box::new(OriginPattern { scheme, host })), end))
+}
+
 /// Reads `host` or `{name}.host` at the start of what follows `://`; returns it and where it ends in the whole text.
-pub(super) fn host_pattern(rest: &str, offset: usize) -> Result<(HostPattern, usize)> {
+fn host_pattern(rest: &str, offset: usize) -> Result<(HostPattern, usize)> {
     let len = host_len(rest);
     let text = &rest[..len];
     let range = offset..offset + len;

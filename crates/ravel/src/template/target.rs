@@ -4,7 +4,7 @@ use std::fmt;
 use super::capture::{Captured, Captures};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
-use super::pattern::{HostPattern, OriginPattern, Pattern, host_pattern};
+use super::pattern::{HostPattern, OriginPattern, Pattern, origin_pattern};
 use super::piece::{Expression, Part, Template, TemplateBuilder};
 use crate::address::{Address, AddressWriter, Scheme, form_decode, has_pair, normalize, parameters};
 
@@ -72,13 +72,7 @@ impl Target {
     }
 
     fn read(text: &str) -> Result<Target> {
-        let (origin, path_at) = match Scheme::split(text) {
-            Some((scheme, rest)) => {
-                let (host, end) = host_pattern(rest, text.len() - rest.len())?;
-                (Some(Box::new(OriginPattern { scheme, host })), end)
-            }
-            None => (None, 0),
-        };
+        let (origin, path_at) = origin_pattern(text)?;
         let rest = &text[path_at..];
         let path_end = find_outside(rest, b"?#").unwrap_or(rest.len());
         let path_text = &rest[..path_end];

@@ -28,7 +28,8 @@ impl Reader<'_> {
             let list = cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect();
             if not { WhereTest::NotOneOf(list) } else { WhereTest::OneOf(list) }
         };
-        conditions.wheres.push(Where { name: name.text.into(), test });
+        let place = cursor.place(name.columns);
+        conditions.wheres.push(Where { name: name.text.into(), test, place });
         cursor.end()
     }
 

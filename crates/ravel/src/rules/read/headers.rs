@@ -1,3 +1,4 @@
+use super::rule::wheres_are_captured;
 use super::{Action, Cursor, Outcome, Reader, Rule, header_field, header_name};
 use crate::language::{LineText, Problem, ProblemKind, Statement};
 use crate::rules::{HeaderOp, HeaderRule, On};
@@ -16,7 +17,7 @@ impl Reader<'_> {
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let line = statement.head.line;
         let pattern = self.pattern(&word, line)?;
-        self.wheres_are_captured(&pattern, &conditions, || line.at(word.columns.clone()))?;
+        wheres_are_captured(&pattern, conditions.as_deref())?;
         let mut on = On::Served;
         if cursor.take("on") {
             let word = cursor.word()?.ok_or_else(|| cursor.expected(ON))?;

@@ -131,7 +131,7 @@ impl Reader<'_> {
         };
         let options = kind.options(cursor, shared)?;
         cursor.end()?;
-        self.rule(kind, line, (&pattern_word, pattern?), target.as_ref(), options, conditions)
+        self.rule(kind, line, pattern?, target.as_ref(), options, conditions)
     }
 
     /// Puts a rule together from its words.
@@ -139,12 +139,12 @@ impl Reader<'_> {
         &mut self,
         kind: Kind,
         line: Line,
-        (pattern_word, pattern): (&Word<'_>, Pattern),
+        pattern: Pattern,
         target: Option<&Word<'_>>,
         options: Options,
         conditions: &Option<Arc<Conditions>>,
     ) -> Outcome<Rule> {
-        self.wheres_are_captured(&pattern, conditions, || line.at(pattern_word.columns.clone()))?;
+        wheres_are_captured(&pattern, conditions.as_deref())?;
         let path = |word: &Word<'_>| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, line));
         let action = match (kind, target) {
             (Kind::Redirect, Some(word)) => {
@@ -160,22 +160,18 @@ impl Reader<'_> {
         };
         Ok(Rule { line, pattern, conditions: conditions.clone(), action })
     }
+}
 
-    pub(super) fn wheres_are_captured(
-        &self,
-        pattern: &Pattern,
-        conditions: &Option<Arc<Conditions>>,
-        place: impl Fn() -> crate::language::Place,
-    ) -> Outcome<()> {
-        let wheres = conditions.iter().flat_map(|conditions| &conditions.wheres);
-        for condition in wheres {
-            if !pattern.names().any(|name| *name == *condition.name) {
-                let defined = pattern.names().map(str::to_owned).collect();
-                let kind = ProblemKind::WhereName { name: condition.name.to_string(), defined };
-                return Err(Problem::new(place(), kind));
-            }
+/// Every `where` names a capture of the pattern.
+pub(super) fn wheres_are_captured(pattern: &Pattern, conditions: Option<&Conditions>) -> Outcome<()> {
+    let wheres = conditions.map_or(&[][..], |conditions| &conditions.wheres);
+    match wheres.iter().find(|condition| !pattern.names().any(|name| *name == *condition.name)) {
+        None => Ok(()),
+        Some(condition) => {
+            let defined = pattern.names().map(str::to_owned).collect();
+            let kind = ProblemKind::WhereName { name: condition.name.to_string(), pattern: pattern.to_string(), defined };
+            Err(Problem::new(condition.place.clone(), kind))
         }
-        Ok(())
     }
 }
 

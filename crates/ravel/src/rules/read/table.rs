@@ -88,7 +88,7 @@ impl Reader<'_> {
             }
         }
         let pattern = self.pattern(&old, line)?;
-        let rule = self.rule(kind, line, (&old, pattern), new.as_ref(), options, conditions)?;
+        let rule = self.rule(kind, line, pattern, new.as_ref(), options, conditions)?;
         self.push(rule);
         Ok(())
     }
