@@ -22,8 +22,12 @@ fn main() {
         return;
     }
     println!("{:58} {:>10} {:>10} {:>7}", "", "this", "that", "ratio");
-    let answers: Vec<Duration> = [100, 10_000, 100_000, 1_000_000].map(answering).into();
-    row("answer at 1 000 000 rules / at 100 rules", answers[3], answers[0]);
+    let few = answering(Shape::Worded, 100);
+    answering(Shape::Worded, 10_000);
+    answering(Shape::Worded, 100_000);
+    answering(Shape::Flat, 100_000);
+    let many = answering(Shape::Worded, 1_000_000);
+    row("(a) answer at 1 000 000 rules / at 100 rules", many, few);
     reading(100_000);
     worst_case(1_000);
     long_paths();
@@ -92,8 +96,23 @@ const WORDS: [&str; 32] = [
 ];
 const SECTIONS: [&str; 5] = ["news", "blog", "offers", "logbook", "press"];
 
-/// The old address number `at`, as old sites have them: nine literal to one with a capture.
-fn old(at: usize) -> String {
+/// How the addresses of an old site look.
+#[derive(Clone, Copy, PartialEq)]
+enum Shape {
+    /// `/news/fog/2014/11/23/night-boat-4711.html`
+    Worded,
+    /// `/old/section-4/page-4711.html`
+    Flat,
+}
+
+/// The old address number `at`: nine literal to one with a capture.
+fn old(shape: Shape, at: usize) -> String {
+    if shape == Shape::Flat {
+        return match at % 10 {
+            9 => format!("/archive-{at}/{{page}}"),
+            _ => format!("/old/section-{}/page-{at}.html", at / 1_000),
+        };
+    }
     let word = |shift: usize| WORDS[(at.wrapping_mul(2_654_435_761) >> shift) % WORDS.len()];
     let (a, b, c) = (word(7), word(13), word(19));
     match at % 10 {
@@ -105,11 +124,11 @@ fn old(at: usize) -> String {
     }
 }
 
-fn table(rules: usize) -> String {
+fn table(shape: Shape, rules: usize) -> String {
     let mut text = String::from("old,new,status\n");
     for at in 0..rules {
         let new = if at % 10 == 9 { format!("/pages/{at}/{{page}}") } else { format!("/pages/{at}") };
-        writeln!(text, "{},{new},permanent", old(at)).unwrap();
+        writeln!(text, "{},{new},permanent", old(shape, at)).unwrap();
     }
     text
 }
@@ -120,28 +139,28 @@ fn read(table: &str) -> Rules {
 }
 
 /// Paths to ask for, in an order that no cache foresees: half are old addresses, half are old addresses gone wrong.
-fn asked(rules: usize) -> Vec<String> {
+fn asked(shape: Shape, rules: usize) -> Vec<String> {
     let mut state = 1_usize;
     let mut paths = Vec::new();
     for number in 0..10_000 {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         let at = (state >> 33) % rules;
-        let path = old(at).replace("{page}", "winter");
+        let path = old(shape, at).replace("{page}", "winter");
         paths.push(if number % 2 == 0 { path } else { format!("{path}/") });
     }
     paths
 }
 
 /// (a) One answer, beside a look-up of the same path in a hash map and in a radix router.
-fn answering(rules: usize) -> Duration {
-    let edge = Edge::new(&read(&table(rules)), FileList::from_iter(["index.html"]));
+fn answering(shape: Shape, rules: usize) -> Duration {
+    let edge = Edge::new(&read(&table(shape, rules)), FileList::from_iter(["index.html"]));
     let mut map: FxHashMap<String, usize> = FxHashMap::default();
     let mut router = matchit::Router::new();
     for at in 0..rules {
-        map.insert(old(at), at);
-        router.insert(old(at), at).unwrap();
+        map.insert(old(shape, at), at);
+        router.insert(old(shape, at), at).unwrap();
     }
-    let paths = asked(rules);
+    let paths = asked(shape, rules);
     let requests: Vec<Request> =
         paths.iter().map(|path| Request::get(&format!("https://harbour.example{path}")).unwrap()).collect();
     let hits = requests.iter().filter(|request| edge.answer(request).status() == 301).count();
@@ -162,14 +181,15 @@ fn answering(rules: usize) -> Duration {
             },
         ],
     );
-    row(&format!("(a) answer / bare hash look-up, {rules} rules"), answer, hash);
-    row(&format!("(a) answer / radix router's look-up, {rules} rules"), answer, radix);
+    let flat = if shape == Shape::Flat { ", flat" } else { "" };
+    row(&format!("(a) answer / bare hash look-up, {rules} rules{flat}"), answer, hash);
+    row(&format!("(a) answer / radix router's look-up, {rules} rules{flat}"), answer, radix);
     answer
 }
 
 /// (b) Reading and compiling rules, beside reading the same rows as CSV.
 fn reading(rules: usize) {
-    let text = table(rules);
+    let text = table(Shape::Worded, rules);
     let [compiled, rows] = fastest(
         1,
         [&mut || drop(black_box(Edge::new(&read(&text), FileList::default()))), &mut || {
