@@ -103,6 +103,16 @@ fn loops_are_found_either_way() {
 }
 
 #[test]
+fn an_alias_below_the_own_host_is_part_of_the_hop() {
+    let rules = "site https://h.example/\n  alias https://h.example/old/\nredirect /a -> /old/about\nredirect /b -> /about\n";
+    let edge = edge(rules);
+    for path in ["a", "b", "old/about", "old/b"] {
+        let walk = edge.walk(&Request::get(&format!("https://h.example/{path}")).unwrap());
+        assert_eq!((walk.hops(), walk.url()), (1, "https://h.example/about"), "{path}");
+    }
+}
+
+#[test]
 fn methods_go_step_by_step() {
     let rules = format!("{SITE}redirect /a -> /b\nredirect /b -> /end 307\nredirect /c -> /end 303\n");
     let edge = edge(&rules);

@@ -58,10 +58,10 @@ impl Edge {
     pub(super) fn decide<'e, T: Trace>(&'e self, request: &Request, trace: &mut T) -> Answer<'e> {
         let address = match request.address() {
             Ok(address) => address,
-            Err(why) => return refused(400, why.to_string(), trace),
+            Err(why) => return refused(400, || why.to_string(), trace),
         };
         let Some(asked) = self.hosts.locate(request.method(), request.headers(), address) else {
-            return refused(421, format!("`{}` is no host of this site", address.host()), trace);
+            return refused(421, || format!("`{}` is no host of this site", address.host()), trace);
         };
         trace.step(|| explain::host_step(&asked));
         let mut looking = Looking::new(trace);
@@ -144,14 +144,20 @@ impl Edge {
         }
     }
 
-    /// Where a redirect leads this visitor.
-    fn target(&self, redirect: &Redirect, pattern: &Pattern, captures: &Captures<'_>, asked: &Asked<'_>) -> Option<Address> {
+    /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
+    fn home<'a>(&'a self, asked: &Asked<'a>) -> (Scheme, &'a str) {
         let site = &self.rules.site;
-        let (scheme, host) = match asked.role {
+        match asked.role {
             Role::Preview => (asked.scheme, asked.host),
             _ if site.upgrades() => (Scheme::Https, site.host.as_str()),
             _ => (asked.scheme, site.host.as_str()),
-        };
+        }
+    }
+
+    /// Where a redirect leads this visitor.
+    fn target(&self, redirect: &Redirect, pattern: &Pattern, captures: &Captures<'_>, asked: &Asked<'_>) -> Option<Address> {
+        let site = &self.rules.site;
+        let (scheme, host) = self.home(asked);
         let base = TargetBase { scheme, host, base: &site.base };
         let query = if redirect.drop_query { None } else { asked.query };
         let to = redirect.target.expand(pattern, captures, base, query)?;
@@ -170,11 +176,7 @@ impl Edge {
             Below::NoSlash => "/",
             Below::Outside => return Hop::None(None),
         };
-        let (scheme, host) = match asked.role {
-            Role::Preview => (asked.scheme, asked.host),
-            _ if site.upgrades() => (Scheme::Https, site.host.as_str()),
-            _ => (asked.scheme, site.host.as_str()),
-        };
+        let (scheme, host) = self.home(asked);
         let moved = (scheme, host) != (asked.scheme, asked.host);
         let rebased = asked.path.len() != site.base.len() - 1 + path.len() || !asked.path.starts_with(&*site.base);
         let named = self.spellings.asked(path, asked.hash, asked.odd);
@@ -308,8 +310,8 @@ impl Edge {
     }
 }
 
-fn refused<'e, T: Trace>(status: u16, why: String, trace: &mut T) -> Answer<'e> {
-    trace.step(|| Step { line: None, what: "the request".to_owned(), came: Came::Noted(why) });
+fn refused<'e, T: Trace>(status: u16, why: impl FnOnce() -> String, trace: &mut T) -> Answer<'e> {
+    trace.step(|| Step { line: None, what: "the request".to_owned(), came: Came::Noted(why()) });
     let text = Header { name: "content-type", value: Cow::Borrowed("text/plain; charset=utf-8"), line: None };
     Answer { outcome: Outcome::Refused, status, file: None, by: None, headers: [text].into_iter().collect() }
 }

@@ -64,14 +64,18 @@ impl Edge {
 
     /// Follows every literal target once, so that answers need not.
     fn last_redirects(&self) -> Vec<u64> {
-        let rules = &self.rules.redirects;
+        let (rules, site) = (&self.rules.redirects, &self.rules.site);
+        // An alias with a base path of its own may take addresses of the site's own host.
+        if site.aliases.iter().any(|alias| alias.base != site.base) {
+            return vec![0; rules.len().div_ceil(64)];
+        }
         let mut bits = vec![0; rules.len().div_ceil(64)];
         for (number, rule) in rules.iter().enumerate() {
             let Action::Redirect(redirect) = &rule.action else { continue };
             let is_last = redirect.target.literal_path().is_some_and(|path| {
                 let odd = path.contains('%') || path.contains("//");
                 !odd && !matches!(self.spellings.asked(path, None, false), Some(Spelled::Moved(_)))
-                    && self.indexes[Stage::Redirect as usize].is_quiet(rules, path, self.rules.site.ignore_case)
+                    && self.indexes[Stage::Redirect as usize].is_quiet(rules, path, site.ignore_case)
             });
             if is_last {
                 bits[number / 64] |= 1 << (number % 64);

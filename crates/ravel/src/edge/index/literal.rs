@@ -56,7 +56,8 @@ impl Literals {
         !found.is_empty() || (!self.keys.is_empty() && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
     }
 
-    /// Adds the rules that could match a path, whose hash may be known already.
+    /// Adds the rules that could match a path, whose hash may be known already; those that want a parameter which stands there
+    /// twice are added twice.
     pub(super) fn find(
         &self,
         rules: &[Rule],
@@ -75,7 +76,6 @@ impl Literals {
         let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };
         let path_hash = hash(VALUED, path, fold);
         let Some(keys) = self.keys.get(&path_hash) else { return };
-        let before = found.len();
         for (_, raw_key, raw_value) in parameters(query) {
             let decoded = form_decode(raw_key);
             let Some(key) = keys.iter().find(|key| key.as_bytes() == &*decoded) else { continue };
@@ -87,18 +87,6 @@ impl Literals {
             };
             let rules = self.valued.find(hash_pair(path_hash, [key.as_bytes(), &value], false), is_this);
             add(rules, found);
-        }
-        // A parameter that stands twice with one value has found its rules twice.
-        if found.len() > before + 1 {
-            found[before..].sort_unstable();
-            let mut unique = before;
-            for at in before..found.len() {
-                if unique == before || found[unique - 1] != found[at] {
-                    found[unique] = found[at];
-                    unique += 1;
-                }
-            }
-            found.truncate(unique);
         }
     }
 }

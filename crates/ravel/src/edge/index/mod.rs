@@ -111,6 +111,7 @@ impl Index {
         }
         if found.len() > 1 {
             found.sort_unstable();
+            found.dedup();
         }
         let _ = found.iter().try_for_each(|number| each(*number));
     }
