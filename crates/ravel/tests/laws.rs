@@ -38,6 +38,30 @@ proptest! {
     }
 
     #[test]
+    fn one_hop_ends_where_many_do(
+        base in prop::sample::select(vec!["", "a/"]),
+        aliases in prop::sample::select(vec!["www.h.example", "www.h.example, https://h.example/b/", "https://www.h.example/b/"]),
+        rules in prop::collection::vec(("/(a|b|a/b|b/a|b/|\\{x\\}|a\\{/x\\*\\})", "/(a|b|a/b|b/a|page|page\\.html|b/page|b/)"), 1..5),
+        host in prop::sample::select(vec!["https://h.example", "http://www.h.example", "https://x.p.example"]),
+        path in "/(a|b|a/b|b/a|b/|a/a|page\\.html|b/page)",
+    ) {
+        let rules: String = rules.iter().map(|(pattern, target)| format!("redirect {pattern} -> {target}\n")).collect();
+        let edge = |hops: &str| {
+            let text = format!("site https://h.example/{base}\n  alias {aliases}\n  preview *.p.example\n  hops {hops}\n{rules}");
+            Rules::parse(&text).ok().map(|rules| Edge::new(&rules, FileList::from_iter(["page.html", "b/index.html"])))
+        };
+        if let (Some(one), Some(each)) = (edge("one"), edge("each")) {
+            let request = Request::get(&format!("{host}{path}")).unwrap();
+            let (one, each) = (one.walk(&request), each.walk(&request));
+            prop_assert_eq!(one.outcome(), each.outcome(), "{}{}\n{}", host, path, rules);
+            if each.outcome() != Outcome::Loop {
+                prop_assert_eq!(one.url(), each.url());
+                prop_assert!(one.hops() <= 1, "{} hops", one.hops());
+            }
+        }
+    }
+
+    #[test]
     fn explaining_changes_nothing(lines in prop::collection::vec((text(4), text(4)), 1..6), url in address()) {
         let rules: String = lines.iter().map(|(pattern, target)| format!("redirect {pattern} -> {target}\n")).collect();
         if let (Ok(rules), Ok(request)) = (Rules::parse(&format!("{SITE}{rules}")), Request::get(&url)) {
