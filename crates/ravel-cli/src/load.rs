@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use ravel::files::LeftOut;
 use ravel::language::Line;
 use ravel::{Edge, FileList, Rules};
 use walkdir::WalkDir;
@@ -14,22 +15,26 @@ use crate::{Failure, problems};
 pub(crate) struct Loaded {
     pub(crate) rules: Rules,
     pub(crate) edge: Edge,
+    /// The texts of the rules' files, by their names.
+    pub(crate) texts: HashMap<String, String>,
+    /// The folder of files.
+    pub(crate) root: Option<PathBuf>,
 }
 
 impl Loaded {
     /// Reads both.
     pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
-        let rules = rules(path)?;
-        let files = match &rules.site().files {
-            Some(folder) => {
-                let root = parent(path).join(&**folder);
-                let own = own_names(&rules, path, &root);
-                list(&root)?.without(own.iter().map(String::as_str))
+        let (rules, texts) = rules(path)?;
+        let root = rules.site().files.as_ref().map(|folder| parent(path).join(&**folder));
+        let files = match &root {
+            Some(root) => {
+                let own = own_names(&rules, path, root);
+                list(root)?.without(own.iter().map(String::as_str), LeftOut::Rules)
             }
             None => FileList::default(),
         };
         let edge = Edge::new(&rules, files);
-        Ok(Loaded { rules, edge })
+        Ok(Loaded { rules, edge, texts, root })
     }
 
     /// A line as people name it: `edge.ravel:9`.
@@ -65,7 +70,7 @@ fn parent(path: &Path) -> &Path {
 }
 
 /// Reads a rules file; its problems are shown on standard error.
-fn rules(path: &Path) -> Result<Rules, Failure> {
+fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), Failure> {
     let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
     let bytes = fs::read(path).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => {
@@ -80,10 +85,13 @@ fn rules(path: &Path) -> Result<Rules, Failure> {
         texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
         Ok::<_, std::io::Error>(bytes)
     });
-    parsed.map_err(|found| {
-        anstream::eprintln!("{}", problems::render(&found, &texts));
-        Failure::Message(String::new())
-    })
+    match parsed {
+        Ok(rules) => Ok((rules, texts)),
+        Err(found) => {
+            anstream::eprintln!("{}", problems::render(&found, &texts));
+            Err(Failure::Message(String::new()))
+        }
+    }
 }
 
 /// The names that the rules' own files have in the folder, if they are there.
@@ -115,6 +123,8 @@ fn list(root: &Path) -> Result<FileList, Failure> {
         Err(error) => return Err(unreadable(&error)),
     };
     let mut names = Vec::new();
+    let mut links = Vec::new();
+    let mut unspelled = Vec::new();
     let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
     while let Some(entry) = entries.next() {
         let entry = match entry {
@@ -125,6 +135,7 @@ fn list(root: &Path) -> Result<FileList, Failure> {
         };
         let leads_out = entry.path_is_symlink() && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
         if leads_out {
+            links.extend(entry.path().strip_prefix(&real).map(slashed));
             if entry.file_type().is_dir() {
                 entries.skip_current_dir();
             }
@@ -133,10 +144,14 @@ fn list(root: &Path) -> Result<FileList, Failure> {
         if entry.file_type().is_file()
             && let Ok(name) = entry.path().strip_prefix(&real)
         {
-            names.push(slashed(name));
+            let spelled = name.to_str().is_some();
+            let list = if spelled { &mut names } else { &mut unspelled };
+            list.push(slashed(name));
         }
     }
-    Ok(FileList::from_iter(names))
+    let files = FileList::from_iter(names);
+    let links = links.iter().map(String::as_str);
+    Ok(files.without(links, LeftOut::Link).without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
 }
 
 /// A relative path with `/` between its parts.

@@ -1,10 +1,12 @@
 //! The command `ravel`: reads a rules file and a folder of built files, asks the library, prints what it says.
 
+mod check;
 mod demo;
 mod explain;
 mod fmt;
 mod load;
 mod problems;
+mod sarif;
 mod style;
 mod test;
 
@@ -31,6 +33,8 @@ enum Command {
     Explain(explain::Arguments),
     /// Run the expectations of the rules file
     Test(test::Arguments),
+    /// Say what is wrong with the rules and the folder, before anybody visits
+    Check(check::Arguments),
     /// Bring rules files to their canonical form
     Fmt(fmt::Arguments),
     /// Put the demo site in a folder and go through the job with it, or run one command on it
@@ -87,6 +91,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
     match arguments.command {
         Command::Explain(explain) => explain::run(&arguments.rules, &explain, out),
         Command::Test(test) => test::run(&arguments.rules, &test, out),
+        Command::Check(check) => check::run(&arguments.rules, &check, out),
         Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),
     }

@@ -8,6 +8,7 @@ use ravel::Outcome;
 pub(crate) const ERROR: Style = AnsiColor::Red.on_default().bold();
 pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
 pub(crate) const BAD: Style = AnsiColor::Red.on_default();
+pub(crate) const NOTE: Style = AnsiColor::Yellow.on_default();
 pub(crate) const STRONG: Style = Style::new().bold();
 pub(crate) const FAINT: Style = Style::new().dimmed();
 

@@ -30,11 +30,13 @@
 #![warn(missing_docs)]
 
 pub mod address;
+pub mod audit;
 pub mod edge;
 pub mod expect;
 pub mod files;
 pub mod language;
 pub mod rules;
+pub mod space;
 pub mod template;
 
 pub use address::Request;

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use proptest::prelude::*;
+use ravel::files::LeftOut;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 
 fn edge(settings: &str, files: &[&str]) -> Edge {
@@ -119,12 +120,13 @@ fn case_is_ignored_when_asked_to() {
 #[test]
 fn what_is_left_out_of_the_list() {
     let files = FileList::from_iter(["a.html", ".env", "x/.git/y", ".well-known/z", "a.html", "b.html", "x/..y"]);
-    let text = |names: &[Box<str>]| names.iter().map(|name| name.to_string()).collect::<Vec<_>>();
-    assert_eq!(text(files.names()), [".well-known/z", "a.html", "b.html"]);
-    assert_eq!(text(files.left_out()), [".env", "x/..y", "x/.git/y"]);
-    let fewer = files.without(["b.html", "not there"]);
-    assert_eq!((fewer.contains("a.html"), fewer.contains("b.html")), (true, false));
-    assert_eq!(text(fewer.left_out()), [".env", "b.html", "x/..y", "x/.git/y"]);
+    let names = |files: &FileList| files.names().iter().map(|name| name.to_string()).collect::<Vec<_>>();
+    let left_out = |files: &FileList| files.left_out().iter().map(|(name, why)| format!("{name} {why:?}")).collect::<Vec<_>>();
+    assert_eq!(names(&files), [".well-known/z", "a.html", "b.html"]);
+    assert_eq!(left_out(&files), [".env Hidden", "x/..y Hidden", "x/.git/y Hidden"]);
+    let fewer = files.without(["b.html", "led/out"], LeftOut::Link);
+    assert_eq!(names(&fewer), [".well-known/z", "a.html"]);
+    assert_eq!(left_out(&fewer), [".env Hidden", "b.html Link", "led/out Link", "x/..y Hidden", "x/.git/y Hidden"]);
 }
 
 proptest! {

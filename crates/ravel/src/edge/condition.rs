@@ -1,7 +1,7 @@
 //! Whether conditions hold.
 
 use http::header::{ACCEPT_LANGUAGE, COOKIE};
-use http::{HeaderName, Method};
+use http::{HeaderMap, HeaderName, Method};
 use smallvec::SmallVec;
 
 use super::Edge;
@@ -39,10 +39,10 @@ impl Edge {
             }
         }
         let fails = |when: &&When| self.asks(&when.test, asked) == when.negated;
-        if let Some(when) = conditions.whens.iter().filter(|when| !when.test.looks_at_headers()).find(fails) {
+        if let Some(when) = conditions.whens.iter().filter(|when| !when.test.is_about_headers()).find(fails) {
             return Held::When(when);
         }
-        match conditions.whens.iter().filter(|when| when.test.looks_at_headers()).find(fails) {
+        match conditions.whens.iter().filter(|when| when.test.is_about_headers()).find(fails) {
             Some(when) => Held::Header(when),
             None => Held::Yes,
         }
@@ -50,13 +50,8 @@ impl Edge {
 
     fn asks(&self, test: &WhenTest, asked: &Asked<'_>) -> bool {
         match test {
-            WhenTest::Language(wanted) => wanted.contains(&self.language(asked)),
-            WhenTest::Cookie(name, value) => {
-                cookies(asked).any(|(found, text)| found == &**name && value.as_ref().is_none_or(|value| **value == *text))
-            }
-            WhenTest::Header(name, HeaderTest::Present) => asked.headers.contains_key(name),
-            WhenTest::Header(name, HeaderTest::Is(value)) => values(asked, name).any(|found| found == &**value),
-            WhenTest::Header(name, HeaderTest::Contains(text)) => values(asked, name).any(|found| found.contains(&**text)),
+            WhenTest::Language(wanted) => wanted.contains(&self.language_of(asked.headers)),
+            WhenTest::Cookie(..) | WhenTest::Header(..) => holds_for(test, asked.headers),
             WhenTest::Host(hosts) => hosts.iter().any(|host| host.as_str() == asked.host),
             WhenTest::Scheme(scheme) => *scheme == asked.scheme,
             WhenTest::Method(methods) => {
@@ -68,9 +63,9 @@ impl Edge {
     }
 
     /// Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where none is asked for.
-    fn language(&self, asked: &Asked<'_>) -> usize {
+    pub(crate) fn language_of(&self, headers: &HeaderMap) -> usize {
         let languages = &self.rules.site.languages;
-        let mut ranges: SmallVec<[(&str, u32); 8]> = values(asked, &ACCEPT_LANGUAGE)
+        let mut ranges: SmallVec<[(&str, u32); 8]> = values(headers, &ACCEPT_LANGUAGE)
             .flat_map(|value| value.split(','))
             .map(weighted)
             .filter(|(range, weight)| *weight > 0 && !range.is_empty() && *range != "*")
@@ -81,9 +76,22 @@ impl Edge {
     }
 }
 
+/// Whether a test of a cookie or a header field holds for these fields.
+pub(crate) fn holds_for(test: &WhenTest, headers: &HeaderMap) -> bool {
+    match test {
+        WhenTest::Cookie(name, value) => {
+            cookies(headers).any(|(found, text)| found == &**name && value.as_ref().is_none_or(|value| **value == *text))
+        }
+        WhenTest::Header(name, HeaderTest::Present) => headers.contains_key(name),
+        WhenTest::Header(name, HeaderTest::Is(value)) => values(headers, name).any(|found| found == &**value),
+        WhenTest::Header(name, HeaderTest::Contains(text)) => values(headers, name).any(|found| found.contains(&**text)),
+        _ => false,
+    }
+}
+
 impl WhenTest {
     /// Whether the answer depends on a request header through this.
-    pub(super) fn looks_at_headers(&self) -> bool {
+    pub(crate) fn is_about_headers(&self) -> bool {
         matches!(self, WhenTest::Language(_) | WhenTest::Cookie(..) | WhenTest::Header(..))
     }
 
@@ -93,13 +101,13 @@ impl WhenTest {
     }
 }
 
-fn values<'r>(asked: &Asked<'r>, name: &HeaderName) -> impl Iterator<Item = &'r str> + use<'r> {
-    asked.headers.get_all(name).into_iter().filter_map(|value| std::str::from_utf8(value.as_bytes()).ok()).map(str::trim)
+fn values<'r>(headers: &'r HeaderMap, name: &HeaderName) -> impl Iterator<Item = &'r str> + use<'r> {
+    headers.get_all(name).into_iter().filter_map(|value| std::str::from_utf8(value.as_bytes()).ok()).map(str::trim)
 }
 
 /// The cookies of a request (RFC 6265, section 4.2).
-fn cookies<'r>(asked: &Asked<'r>) -> impl Iterator<Item = (&'r str, &'r str)> {
-    let pairs = values(asked, &COOKIE).flat_map(|value| value.split(';'));
+fn cookies(headers: &HeaderMap) -> impl Iterator<Item = (&str, &str)> {
+    let pairs = values(headers, &COOKIE).flat_map(|value| value.split(';'));
     pairs.map(|pair| {
         let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
         let value = value.trim();

@@ -18,17 +18,17 @@ use crate::rules::{Action, Redirect, Stage};
 use crate::template::{Captures, Pattern, TargetBase};
 
 /// The most redirects that are made into one.
-const MOST_STEPS: usize = 16;
+pub(super) const MOST_STEPS: usize = 16;
 /// The longest address that a redirect leads to, in bytes.
 pub(super) const LONGEST: usize = 8_192;
 
 /// What was decided, before header fields.
-struct Decision {
-    outcome: Outcome,
+pub(super) struct Decision {
+    pub(super) outcome: Outcome,
     status: u16,
-    file: Option<u32>,
-    by: Option<Line>,
-    location: Option<Address>,
+    pub(super) file: Option<u32>,
+    pub(super) by: Option<Line>,
+    pub(super) location: Option<Address>,
     permanence: Option<Permanence>,
 }
 
@@ -39,7 +39,7 @@ impl Decision {
 }
 
 /// What steps 2 and 3 say.
-enum Hop {
+pub(super) enum Hop {
     Redirect {
         to: Address,
         status: u16,
@@ -107,7 +107,7 @@ impl Edge {
     }
 
     /// Under `hsts` with `subdomains`, plain HTTP goes to HTTPS on its own host first: the promise must be seen there.
-    fn https_first<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<Decision> {
+    pub(super) fn https_first<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<Decision> {
         let hsts = self.rules.site.hsts.as_ref().filter(|hsts| hsts.subdomains)?;
         if asked.scheme == Scheme::Https || asked.role == Role::Preview {
             return None;
@@ -123,7 +123,7 @@ impl Edge {
     }
 
     /// Steps 2 and 3.
-    fn hop<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
+    pub(super) fn hop<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
         let acted = self.first(Stage::Redirect, asked, looking, |number, rule, captures| match &rule.action {
             Action::Redirect(redirect) => {
                 let to = self.target(redirect, &rule.pattern, captures, asked).ok_or("a capture can not stand in its target")?;
@@ -249,7 +249,12 @@ impl Edge {
     }
 
     /// Steps 4 to 8.
-    fn file_decision<T: Trace>(&self, asked: &Asked<'_>, named: Option<Spelled>, looking: &mut Looking<'_, T>) -> Decision {
+    pub(super) fn file_decision<T: Trace>(
+        &self,
+        asked: &Asked<'_>,
+        named: Option<Spelled>,
+        looking: &mut Looking<'_, T>,
+    ) -> Decision {
         let Some(path) = asked.relative() else {
             looking.trace.step(|| explain::outside_step(&self.rules.site, asked));
             return Decision::of(Outcome::Outside, 404);

@@ -18,11 +18,14 @@ mod header;
 mod hosts;
 mod index;
 mod look;
+mod route;
 mod trace;
 mod walk;
 
 pub use answer::{Answer, Header, Outcome};
+pub(crate) use condition::holds_for;
 pub use explain::Explanation;
+pub(crate) use route::{Route, RouteEnd};
 pub use trace::{Came, Step};
 pub use walk::{End, Walk};
 
@@ -30,7 +33,8 @@ use std::sync::Arc;
 
 use crate::address::Request;
 use crate::files::{FileList, Spelled, Spellings};
-use crate::rules::{Action, RuleSet, Rules, Site, Stage};
+use crate::rules::{Action, Rule, RuleSet, Rules, Site, Stage};
+use crate::template::Captures;
 
 /// The rules and the list of files, compiled: what answers requests. Shared freely between threads.
 #[derive(Debug)]
@@ -114,6 +118,70 @@ impl Edge {
     /// The names of the files that the rules were read from; a [`crate::language::Line`] refers to them.
     pub fn sources(&self) -> &[Box<str>] {
         &self.rules.sources
+    }
+
+    pub(crate) fn rules(&self) -> &RuleSet {
+        &self.rules
+    }
+
+    /// Every address below the base path that names a file.
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = &str> {
+        self.spellings.addresses()
+    }
+
+    /// Every address below the base path with which a rule can name a file.
+    pub(crate) fn spelled_addresses(&self) -> impl Iterator<Item = &str> {
+        self.spellings.all()
+    }
+
+    /// What a pattern captures of a request; none where it does not match.
+    pub(crate) fn captures_of<'q>(&self, pattern: &crate::template::Pattern, request: &'q Request) -> Option<Captures<'q>> {
+        let asked = self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
+        let mut captures = Captures::new();
+        self.pattern_matches(pattern, &asked, &mut captures).then_some(captures)
+    }
+
+    /// The file that a path of a rule names, in any spelling.
+    pub(crate) fn file_of(&self, path: &str) -> Option<&str> {
+        self.spellings.any(path).map(|file| self.file_name(file))
+    }
+
+    /// The number of the file that an address names, in any spelling.
+    pub(crate) fn file_number(&self, path: &str) -> Option<u32> {
+        self.spellings.any(path)
+    }
+
+    /// The number of the file with this name.
+    pub(crate) fn number_of(&self, name: &str) -> Option<u32> {
+        self.files.names().binary_search_by(|known| (**known).cmp(name)).ok().map(|at| at as u32)
+    }
+
+    /// The address below the base path that a file is served under.
+    pub(crate) fn own_address(&self, file: u32) -> &str {
+        self.spellings.own(file)
+    }
+
+    /// The URL that a file is served under.
+    pub(crate) fn url_of(&self, file: u32) -> String {
+        let site = &self.rules.site;
+        format!("{}://{}{}{}", site.scheme, site.host, &site.base[..site.base.len() - 1], self.own_address(file))
+    }
+
+    /// The rules of a stage whose patterns match a request, whatever their conditions.
+    pub(crate) fn rules_for(&self, stage: Stage, request: &Request) -> Vec<&Rule> {
+        let mut found = Vec::new();
+        let asked = request.address().ok().and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
+        if let Some(asked) = asked {
+            let rules = self.rules.stage(stage);
+            self.indexes[stage as usize].candidates(rules, &asked, self.rules.site.ignore_case, |number| {
+                let rule = &rules[number as usize];
+                if self.pattern_matches(&rule.pattern, &asked, &mut Captures::new()) {
+                    found.push(rule);
+                }
+                std::ops::ControlFlow::Continue(())
+            });
+        }
+        found
     }
 
     fn file_name(&self, file: u32) -> &str {

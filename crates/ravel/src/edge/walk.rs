@@ -26,7 +26,7 @@ pub enum End {
 }
 
 /// The most redirects that browsers follow (Fetch, section 4.4).
-const MOST_HOPS: usize = 20;
+pub(super) const MOST_HOPS: usize = 20;
 
 impl<'e> Walk<'e> {
     /// The number of redirects.

@@ -4,10 +4,13 @@
 //!   Expectation ──Edge::walk──▶ answers ──▶ Verdict: each part that does not hold, expected beside got
 //! ```
 
+mod every;
+
 use crate::address::{Address, Request};
 use crate::edge::{Answer, Edge, End, Outcome, Walk};
 use crate::language::Line;
 use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
+use crate::space::Space;
 
 /// What came of one expectation.
 #[derive(Debug, Clone)]
@@ -162,7 +165,14 @@ pub fn journey(walk: &Walk<'_>) -> String {
     format!("goes to {} as {status} in {number}, {end}", walk.url())
 }
 
-/// Verifies every expectation, in the order of the file.
-pub fn verify_all<'e>(edge: &'e Edge, expectations: &'e [Expectation]) -> impl Iterator<Item = Verdict> + 'e {
-    expectations.iter().map(|expectation| verify(edge, expectation))
+/// Verifies everything that the rules expect, in the order of the files.
+pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
+    let rules = edge.rules();
+    let mut verdicts: Vec<Verdict> = rules.expectations.iter().map(|expectation| verify(edge, expectation)).collect();
+    if !rules.universals.is_empty() {
+        let space = Space::new(edge);
+        verdicts.extend(rules.universals.iter().map(|universal| every::verify_every(&space, universal)));
+        verdicts.sort_by_key(|verdict| verdict.line);
+    }
+    verdicts
 }

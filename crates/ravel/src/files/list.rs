@@ -4,7 +4,20 @@
 #[derive(Debug, Clone, Default)]
 pub struct FileList {
     names: Vec<Box<str>>,
-    left_out: Vec<Box<str>>,
+    left_out: Vec<(Box<str>, LeftOut)>,
+}
+
+/// Why a file is not in the list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum LeftOut {
+    /// It has a name, or is in a folder with a name, that begins with a dot.
+    Hidden,
+    /// It is one of the rules' own files.
+    Rules,
+    /// It is a link that leads out of the folder.
+    Link,
+    /// Its name is not UTF-8.
+    NotUtf8,
 }
 
 impl FileList {
@@ -13,8 +26,8 @@ impl FileList {
         &self.names
     }
 
-    /// The names that were given and left out, in byte order.
-    pub fn left_out(&self) -> &[Box<str>] {
+    /// The names that were left out, in byte order, and why.
+    pub fn left_out(&self) -> &[(Box<str>, LeftOut)] {
         &self.left_out
     }
 
@@ -23,13 +36,13 @@ impl FileList {
         self.names.binary_search_by(|known| (**known).cmp(name)).is_ok()
     }
 
-    /// Leaves out more names, such as the rules themselves.
+    /// Leaves out more names.
     #[must_use]
-    pub fn without<'n>(mut self, names: impl IntoIterator<Item = &'n str>) -> FileList {
+    pub fn without<'n>(mut self, names: impl IntoIterator<Item = &'n str>, why: LeftOut) -> FileList {
         for name in names {
-            if let Ok(at) = self.names.binary_search_by(|known| (**known).cmp(name)) {
-                self.left_out.push(self.names.remove(at));
-            }
+            let known = self.names.binary_search_by(|known| (**known).cmp(name));
+            let name = known.map_or_else(|_| name.into(), |at| self.names.remove(at));
+            self.left_out.push((name, why));
         }
         self.left_out.sort();
         self
@@ -42,8 +55,10 @@ impl<N: AsRef<str>> FromIterator<N> for FileList {
         for name in names {
             let name = name.as_ref();
             let hidden = name.split('/').any(|part| part.starts_with('.') && part != ".well-known");
-            let into = if hidden { &mut list.left_out } else { &mut list.names };
-            into.push(name.into());
+            match hidden {
+                true => list.left_out.push((name.into(), LeftOut::Hidden)),
+                false => list.names.push(name.into()),
+            }
         }
         list.names.sort();
         list.names.dedup();

@@ -13,7 +13,7 @@ mod list;
 mod spellings;
 mod types;
 
-pub use list::FileList;
+pub use list::{FileList, LeftOut};
 pub use types::{KNOWN_TYPES, content_type, is_known_type};
 
 pub(crate) use spellings::{Spelled, Spellings};

@@ -166,6 +166,17 @@ impl Spellings {
         self.entries.get(&composed(path)?, None)
     }
 
+    /// Every address with which a rule can name a file.
+    pub(crate) fn all(&self) -> impl Iterator<Item = &str> {
+        self.entries.0.iter().map(|(address, _)| &**address)
+    }
+
+    /// Every address that names a file when it is asked for.
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = &str> {
+        let asked = self.entries.0.iter().filter(|(_, entry)| entry.gets != Gets::Nothing);
+        asked.map(|(address, _)| &**address)
+    }
+
     /// The address that `tidy` leads to.
     pub(crate) fn own(&self, file: u32) -> &str {
         &self.own[file as usize]

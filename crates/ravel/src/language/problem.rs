@@ -83,6 +83,8 @@ pub enum ProblemKind {
     RegexSize,
     /// `when language` without `languages`.
     NoLanguages,
+    /// A finding to accept that is none.
+    FindingName { found: String, nearest: Option<&'static str> },
     /// A language that the site does not have.
     ForeignLanguage { found: String },
     /// More request headers in conditions than can be told apart.
@@ -191,6 +193,7 @@ impl fmt::Display for ProblemKind {
             K::Regex { why } => write!(f, "this is no regular expression that can be used: {why}"),
             K::RegexSize => f.write_str("this regular expression is too large"),
             K::NoLanguages => f.write_str("the site does not say which languages it has"),
+            K::FindingName { found, .. } => write!(f, "`{found}` is the name of no finding"),
             K::ForeignLanguage { found } => write!(f, "`{found}` is none of the site's `languages`"),
             K::TooManyNames => f.write_str("conditions of this file look at more than 64 different request headers"),
             K::HeaderName { found } => write!(f, "`{found}` is no name of a header field"),
@@ -262,6 +265,7 @@ impl ProblemKind {
             }
             K::RegexSize => "make its repetitions smaller, or list the values with `is one of`".into(),
             K::NoLanguages => "add `languages` to `site`, the default first, as in `languages en, de`".into(),
+            K::FindingName { nearest, .. } => nearest_or(nearest, "the names that `ravel check` shows behind its findings"),
             K::ForeignLanguage { .. } => "add it to `languages` in `site`, or correct it".into(),
             K::TooManyNames => "look at fewer".into(),
             K::HeaderName { .. } => "a name is letters, digits and `-`, followed by `:` and the value".into(),

@@ -144,6 +144,78 @@ impl WholeRegex {
     pub fn as_str(&self) -> &str {
         &self.source
     }
+
+    /// The state before any byte.
+    pub(crate) fn start(&self) -> u32 {
+        self.start.as_u32()
+    }
+
+    /// The state after one more byte; none if no text can match any more.
+    pub(crate) fn next(&self, state: u32, byte: u8) -> Option<u32> {
+        let next = self.table.next_state(state_of(state), byte);
+        (!self.table.is_dead_state(next)).then(|| next.as_u32())
+    }
+
+    /// Whether a text that ends here matches.
+    pub(crate) fn accepts(&self, state: u32) -> bool {
+        self.table.is_match_state(self.table.next_eoi_state(state_of(state)))
+    }
+
+    /// A class for each byte: bytes of one class lead to the same states everywhere.
+    pub(crate) fn classes(&self) -> [u8; 256] {
+        let states = self.reachable();
+        let mut rows: Vec<Vec<Option<u32>>> = Vec::new();
+        let mut classes = [0; 256];
+        for byte in 0..=u8::MAX {
+            let row: Vec<Option<u32>> = states.iter().map(|state| self.next(*state, byte)).collect();
+            let class = rows.iter().position(|known| *known == row).unwrap_or_else(|| {
+                rows.push(row);
+                rows.len() - 1
+            });
+            classes[usize::from(byte)] = class as u8;
+        }
+        classes
+    }
+
+    fn reachable(&self) -> Vec<u32> {
+        let mut states = vec![self.start()];
+        let mut at = 0;
+        while let Some(&state) = states.get(at) {
+            for byte in 0..=u8::MAX {
+                if let Some(next) = self.next(state, byte)
+                    && !states.contains(&next)
+                {
+                    states.push(next);
+                }
+            }
+            at += 1;
+        }
+        states
+    }
+
+    /// A short text that it matches, of printable ASCII.
+    pub(crate) fn shortest(&self) -> Option<String> {
+        let mut seen = vec![(self.start(), String::new())];
+        let mut at = 0;
+        while let Some((state, text)) = seen.get(at).cloned() {
+            if self.accepts(state) {
+                return Some(text);
+            }
+            for byte in (b'a'..=b'z').chain(b'0'..=b'9').chain(b'!'..=b'~') {
+                if let Some(next) = self.next(state, byte)
+                    && !seen.iter().any(|(known, _)| *known == next)
+                {
+                    seen.push((next, format!("{text}{}", char::from(byte))));
+                }
+            }
+            at += 1;
+        }
+        None
+    }
+}
+
+fn state_of(state: u32) -> StateID {
+    StateID::must(state as usize)
 }
 
 impl fmt::Debug for WholeRegex {

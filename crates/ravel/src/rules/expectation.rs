@@ -4,6 +4,7 @@ use http::{HeaderMap, HeaderName, Method};
 
 use crate::address::Address;
 use crate::language::Line;
+use crate::template::{Pattern, Target};
 
 /// What a rules file says must be true of one address.
 #[derive(Debug, Clone)]
@@ -24,20 +25,35 @@ pub struct Expectation {
     pub checks: Vec<Check>,
 }
 
-/// What becomes of a request.
+/// `expect every`: what must be true of every address that a pattern matches.
+#[derive(Debug, Clone)]
+pub struct Universal {
+    /// Where it stands.
+    pub line: Line,
+    /// The addresses; a path is at the canonical origin.
+    pub pattern: Pattern,
+    /// The request headers; others may be as they like.
+    pub given: HeaderMap,
+    /// What becomes of the request, with the pattern's captures, if that is stated.
+    pub outcome: Option<Outcomes<Target, Target>>,
+    /// What must hold of the header fields.
+    pub checks: Vec<Check>,
+}
+
+/// What becomes of a request: `A` is an address, `F` a file's path.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outcomes {
+pub enum Outcomes<A = Address, F = Box<str>> {
     /// `goes to`: where the visitor ends, after every redirect.
     GoesTo {
         /// The address; its fragment counts only if there is one.
-        address: Address,
+        address: A,
         /// The status of the first answer, if stated.
         status: Option<u16>,
         /// The number of redirects, if stated.
         hops: Option<usize>,
     },
     /// `serves`: the file, from the root of the folder of files.
-    Serves(Box<str>),
+    Serves(F),
     /// `is …`, with the status if stated.
     Is(Is, Option<u16>),
 }
@@ -97,7 +113,7 @@ impl Is {
     }
 }
 
-impl fmt::Display for Outcomes {
+impl<A: fmt::Display, F: fmt::Display> fmt::Display for Outcomes<A, F> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let as_status = |f: &mut fmt::Formatter<'_>, status: &Option<u16>| match status {
             Some(status) => write!(f, " as {status}"),
@@ -113,7 +129,10 @@ impl fmt::Display for Outcomes {
                     None => Ok(()),
                 }
             }
-            Outcomes::Serves(file) => write!(f, "serves /{file}"),
+            Outcomes::Serves(file) => {
+                let file = file.to_string();
+                write!(f, "serves /{}", file.trim_start_matches('/'))
+            }
             Outcomes::Is(is, status) => {
                 write!(f, "is {}", is.as_str())?;
                 as_status(f, status)

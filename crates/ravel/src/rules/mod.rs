@@ -9,6 +9,8 @@
 //! Reading reports every problem, not the first alone, so each statement is read on its own and a wrong one is left
 //! out; [`Rules`] exist only where there was no problem at all.
 
+mod accept;
+mod code;
 mod condition;
 mod expectation;
 mod headers;
@@ -16,8 +18,10 @@ mod read;
 mod rule;
 mod site;
 
-pub use condition::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest};
-pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes};
+pub use accept::Accept;
+pub use code::{Code, Weight};
+pub use condition::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest, WholeRegex};
+pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
 pub use headers::{HeaderOp, HeaderRule, On};
 pub use rule::{Action, Redirect, Rule, Stage};
 pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
@@ -41,6 +45,8 @@ pub(crate) struct RuleSet {
     pub(crate) missing: Vec<Rule>,
     pub(crate) headers: Vec<Rule>,
     pub(crate) expectations: Vec<Expectation>,
+    pub(crate) universals: Vec<Universal>,
+    pub(crate) accepts: Vec<Accept>,
     pub(crate) sources: Arc<[Box<str>]>,
     /// The request headers that conditions look at; a condition names them by bits.
     pub(crate) vary_names: Vec<http::HeaderName>,
@@ -90,6 +96,11 @@ impl Rules {
     /// The expectations, in the order of the file.
     pub fn expectations(&self) -> &[Expectation] {
         &self.0.expectations
+    }
+
+    /// What is expected of every address of a pattern, in the order of the file.
+    pub fn universals(&self) -> &[Universal] {
+        &self.0.universals
     }
 
     /// The names of the files that the rules were read from: the rules file, then those it names, as they were met.

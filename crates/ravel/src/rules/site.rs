@@ -14,6 +14,8 @@ pub struct Site {
     pub base: Box<str>,
     /// The folder of built files, from the rules file's folder.
     pub files: Option<Box<str>>,
+    /// Where that is stated.
+    pub files_line: Option<Line>,
     /// Hosts that only redirect to the canonical origin.
     pub aliases: Vec<Alias>,
     /// Hosts that answer as the site does, without canonical redirects.

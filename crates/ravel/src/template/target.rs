@@ -100,6 +100,59 @@ impl Target {
         host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(TargetTemplate::expressions))
     }
 
+    /// Scheme and host, where it is a whole URL.
+    pub fn origin(&self) -> Option<&OriginPattern> {
+        self.origin.as_deref()
+    }
+
+    /// The path.
+    pub fn path(&self) -> &TargetTemplate {
+        &self.path
+    }
+
+    /// Whether it has a query of its own.
+    pub fn has_query(&self) -> bool {
+        self.query().is_some()
+    }
+
+    /// Whether it has a fragment.
+    pub fn has_fragment(&self) -> bool {
+        self.fragment().is_some()
+    }
+
+    /// Whether a capture is put into the path or the fragment.
+    pub(crate) fn puts_into_path(&self, name: &str) -> bool {
+        let mut expressions = self.path.expressions().chain(self.fragment().into_iter().flat_map(TargetTemplate::expressions));
+        expressions.any(|(_, captured)| captured == name)
+    }
+
+    /// Whether a capture is put into the host.
+    pub(crate) fn puts_into_host(&self, name: &str) -> bool {
+        self.host_capture() == Some(name)
+    }
+
+    /// Its path as a pattern: the paths that it can lead to, and more where a capture stands in it twice.
+    pub(crate) fn path_as_pattern(&self, form_of: impl Fn(&str) -> Expression) -> Template {
+        let mut builder = TemplateBuilder::default();
+        if self.path.is_literal() {
+            builder.push_text(self.path.as_str());
+        }
+        // What is captured with its own `/` and put behind one at the start leaves one of the two.
+        let doubled = matches!(self.path.expressions().next(), Some((_, name)) if form_of(name) == Expression::Segments)
+            && self.path.literal_prefix() == "/";
+        for (number, part) in self.path.parts().iter().enumerate() {
+            match *part {
+                Part::Text { .. } if doubled && number == 0 => {}
+                Part::Text { start, end } => builder.push_text(self.path.slice(start, end)),
+                Part::Expression { start, end, .. } => {
+                    let name = self.path.slice(start, end);
+                    builder.push_expression(form_of(name), name);
+                }
+            }
+        }
+        builder.finish()
+    }
+
     /// The path, if it is a literal path of the site and nothing more.
     pub(crate) fn literal_path(&self) -> Option<&str> {
         (self.origin.is_none() && self.tail.is_none() && self.path.is_literal()).then(|| self.path.as_str())

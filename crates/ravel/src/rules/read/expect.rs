@@ -1,70 +1,112 @@
 use http::{HeaderMap, Method};
 
 use super::conditions::is_upper;
-use super::{Cursor, Outcome, Reader, header_field, header_name, header_value};
+use super::{Cursor, Outcome, Reader, header_field, header_name, header_value, in_word};
 use crate::address::{Address, Malformed, Scheme};
 use crate::language::{Place, Problem, ProblemKind, Statement, Word};
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site};
+use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site, Universal};
+use crate::template::Target;
 
 const PARTS: [&str; 6] = ["given", "goes", "serves", "is", "has", "lacks"];
 const ALL_PARTS: &str = "`given`, `goes to`, `serves`, `is`, `has`, `lacks`";
 
+/// What stands behind the address of an expectation.
+struct Parts<A, F> {
+    given: HeaderMap,
+    outcome: Option<Outcomes<A, F>>,
+    checks: Vec<Check>,
+}
+
+/// How the addresses and the files of an expectation are read.
+struct Readers<'c, A, F> {
+    address: &'c dyn Fn(&Word<'_>, Place) -> Outcome<A>,
+    file: &'c dyn Fn(&Word<'_>, Place) -> Outcome<F>,
+}
+
 impl Reader<'_> {
     pub(super) fn expect(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        if cursor.take("every") {
+            return self.expect_every(cursor, statement);
+        }
         let (method, word) = asked(&mut cursor)?;
         let place = cursor.place(word.columns.clone());
         let url = whole(&self.set.site, &word.text).ok_or_else(|| {
             let why = Malformed::Scheme.to_string();
             Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why })
         })?;
-        let mut expectation = Expectation {
-            line: statement.head.line,
-            method,
-            asked: word.text.into(),
-            url: url.into(),
-            given: HeaderMap::new(),
-            outcome: None,
-            checks: Vec::new(),
+        let site = self.set.site.clone();
+        let readers = Readers {
+            address: &|word, place| address(&site, word, place),
+            file: &|word, _| Ok(word.text.trim_start_matches('/').into()),
         };
+        let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
+        let (line, asked, url) = (statement.head.line, word.text.into(), url.into());
+        self.set.expectations.push(Expectation { line, method, asked, url, given, outcome, checks });
+        Ok(())
+    }
+
+    fn expect_every(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
+        let line = statement.head.line;
+        let pattern = self.pattern(&word, line)?;
+        let readers = Readers {
+            address: &|word, place| Target::parse(&word.text, &pattern).map_err(|error| in_word(error, word, place.line)),
+            file: &|word, place| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, place.line)),
+        };
+        let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
+        self.set.universals.push(Universal { line, pattern, given, outcome, checks });
+        Ok(())
+    }
+
+    fn all_parts<A, F>(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+        readers: &Readers<'_, A, F>,
+    ) -> Outcome<Parts<A, F>> {
+        let mut parts = Parts { given: HeaderMap::new(), outcome: None, checks: Vec::new() };
         let before = self.problems.len();
-        if let Err(problem) = self.parts(&mut expectation, &mut cursor) {
+        if let Err(problem) = parts.read(&mut cursor, readers) {
             self.problems.push(problem);
         }
         for &line in &statement.body {
-            if let Err(problem) = self.parts(&mut expectation, &mut Cursor::new(line)) {
+            if let Err(problem) = parts.read(&mut Cursor::new(line), readers) {
                 self.problems.push(problem);
             }
         }
-        let empty = expectation.outcome.is_none() && expectation.checks.is_empty();
+        let empty = parts.outcome.is_none() && parts.checks.is_empty();
         if empty && self.problems.len() == before {
             let place = statement.head.line.at(0..statement.head.text.len());
             return Err(Problem::new(place, ProblemKind::ExpectsNothing));
         }
-        self.set.expectations.push(expectation);
-        Ok(())
+        Ok(parts)
     }
+}
 
+impl<A, F> Parts<A, F> {
     /// Reads the parts on one line.
-    fn parts(&mut self, expectation: &mut Expectation, cursor: &mut Cursor<'_>) -> Outcome<()> {
+    fn read(&mut self, cursor: &mut Cursor<'_>, readers: &Readers<'_, A, F>) -> Outcome<()> {
         while !cursor.is_at_end() {
             let place = cursor.here();
             let outcome = if cursor.take("given") {
                 let (name, value) = header_field(cursor)?;
-                expectation.given.append(name, value);
+                self.given.append(name, value);
                 None
             } else if cursor.take("goes") {
-                Some(self.goes_to(cursor)?)
+                Some(goes_to(cursor, readers.address)?)
             } else if cursor.take("serves") {
                 let word = cursor.word()?.ok_or_else(|| cursor.expected("a file"))?;
-                Some(Outcomes::Serves(word.text.trim_start_matches('/').into()))
+                let place = cursor.place(word.columns.clone());
+                Some(Outcomes::Serves((readers.file)(&word, place)?))
             } else if cursor.take("is") {
-                Some(is(cursor)?)
+                let (is, status) = is(cursor)?;
+                Some(Outcomes::Is(is, status))
             } else if cursor.take("has") {
-                expectation.checks.push(has(cursor)?);
+                self.checks.push(has(cursor)?);
                 None
             } else if cursor.take("lacks") {
                 let (name, _) = header_name(cursor)?;
-                expectation.checks.push(Check { name, test: CheckTest::Lacks });
+                self.checks.push(Check { name, test: CheckTest::Lacks });
                 None
             } else {
                 let word = cursor.word()?.ok_or_else(|| cursor.expected(ALL_PARTS))?;
@@ -72,35 +114,35 @@ impl Reader<'_> {
                 let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: ALL_PARTS };
                 return Err(Problem::new(cursor.place(word.columns), kind));
             };
-            if outcome.is_some() && expectation.outcome.is_some() {
+            if outcome.is_some() && self.outcome.is_some() {
                 return Err(Problem::new(place, ProblemKind::TwoOutcomes));
             }
-            expectation.outcome = outcome.or(expectation.outcome.take());
+            self.outcome = outcome.or(self.outcome.take());
         }
         Ok(())
     }
+}
 
-    fn goes_to(&self, cursor: &mut Cursor<'_>) -> Outcome<Outcomes> {
-        if !cursor.take("to") {
-            return Err(cursor.expected("`to` and an address"));
-        }
-        let word = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
-        let place = cursor.place(word.columns.clone());
-        let address = address(&self.set.site, &word, place)?;
-        let status = as_status(cursor)?;
-        let mut hops = None;
-        if cursor.take("in") {
-            let word = cursor.word()?.ok_or_else(|| cursor.expected("a number of hops"))?;
-            match word.text.parse::<usize>() {
-                Ok(number) if number > 0 => hops = Some(number),
-                _ => return Err(cursor.unexpected(word, "a number of hops, 1 or more")),
-            }
-            if !(cursor.take("hop") || cursor.take("hops")) {
-                return Err(cursor.expected("`hop` or `hops`"));
-            }
-        }
-        Ok(Outcomes::GoesTo { address, status, hops })
+fn goes_to<A, F>(cursor: &mut Cursor<'_>, read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>) -> Outcome<Outcomes<A, F>> {
+    if !cursor.take("to") {
+        return Err(cursor.expected("`to` and an address"));
     }
+    let word = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
+    let place = cursor.place(word.columns.clone());
+    let address = read(&word, place)?;
+    let status = as_status(cursor)?;
+    let mut hops = None;
+    if cursor.take("in") {
+        let word = cursor.word()?.ok_or_else(|| cursor.expected("a number of hops"))?;
+        match word.text.parse::<usize>() {
+            Ok(number) if number > 0 => hops = Some(number),
+            _ => return Err(cursor.unexpected(word, "a number of hops, 1 or more")),
+        }
+        if !(cursor.take("hop") || cursor.take("hops")) {
+            return Err(cursor.expected("`hop` or `hops`"));
+        }
+    }
+    Ok(Outcomes::GoesTo { address, status, hops })
 }
 
 fn asked<'t>(cursor: &mut Cursor<'t>) -> Outcome<(Method, Word<'t>)> {
@@ -126,12 +168,12 @@ fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
     parsed.map_err(|why| Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why: why.to_string() }))
 }
 
-fn is(cursor: &mut Cursor<'_>) -> Outcome<Outcomes> {
+fn is(cursor: &mut Cursor<'_>) -> Outcome<(Is, Option<u16>)> {
     const WANTED: &str = "`gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`";
     let word = cursor.word()?.ok_or_else(|| cursor.expected(WANTED))?;
     let name = if word.text == "a" && cursor.take("loop") { "a loop" } else { &*word.text };
     match Is::NAMES.iter().find(|(known, _)| *known == name) {
-        Some((_, is)) => Ok(Outcomes::Is(*is, as_status(cursor)?)),
+        Some((_, is)) => Ok((*is, as_status(cursor)?)),
         None => Err(cursor.unexpected(word, WANTED)),
     }
 }

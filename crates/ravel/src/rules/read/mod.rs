@@ -1,5 +1,6 @@
 //! Statements to their meaning.
 
+mod accept;
 mod conditions;
 mod expect;
 mod headers;
@@ -25,6 +26,8 @@ struct Reader<'l> {
     /// The files that are being read, the including one before the included.
     open: Vec<u16>,
     problems: Vec<Problem>,
+    /// The tables that were read, by their sources, with the lines that name them.
+    tables: Vec<(u16, Line)>,
     set: RuleSet,
 }
 
@@ -32,9 +35,16 @@ const STATEMENTS: [&str; 10] =
     ["site", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers", "include", "expect"];
 
 pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Problems> {
-    let mut reader =
-        Reader { load, sources: vec![name.into()], open: vec![0], problems: Vec::new(), set: RuleSet::empty(Site::unknown()) };
-    let statements = statements(0, text, &mut reader.problems);
+    let mut reader = Reader {
+        load,
+        sources: vec![name.into()],
+        open: vec![0],
+        problems: Vec::new(),
+        tables: Vec::new(),
+        set: RuleSet::empty(Site::unknown()),
+    };
+    let mut statements = statements(0, text, &mut reader.problems);
+    reader.take_accepts(&mut statements);
     match statements.iter().position(|statement| keyword(statement) == "site") {
         Some(at) => {
             for early in &statements[..at] {
@@ -50,10 +60,11 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
             reader.statements(&statements);
         }
     }
-    let sources: Arc<[Box<str>]> = reader.sources.into();
+    let sources: Arc<[Box<str>]> = std::mem::take(&mut reader.sources).into();
     if !reader.problems.is_empty() {
         return Err(Problems::new(sources, reader.problems));
     }
+    reader.accept_tables();
     let mut set = reader.set;
     set.sources = sources;
     set.shrink();
@@ -78,6 +89,8 @@ impl RuleSet {
             missing: Vec::new(),
             headers: Vec::new(),
             expectations: Vec::new(),
+            universals: Vec::new(),
+            accepts: Vec::new(),
             sources: Arc::new([]),
             vary_names: Vec::new(),
         }
@@ -139,7 +152,8 @@ impl Reader<'_> {
         let Ok(text) = String::from_utf8(bytes) else { return Err(Problem::new(place, ProblemKind::NotUtf8 { name })) };
         let source = self.source(name, &place)?;
         self.open.push(source);
-        let included = statements(source, &text, &mut self.problems);
+        let mut included = statements(source, &text, &mut self.problems);
+        self.take_accepts(&mut included);
         self.statements(&included);
         self.open.pop();
         Ok(())

@@ -25,6 +25,7 @@ impl Site {
             host,
             base,
             files: None,
+            files_line: None,
             aliases: Vec::new(),
             previews: Vec::new(),
             pages: Pages::Tidy,
@@ -123,7 +124,10 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Vec<(&'static str, u3
     }
     seen.push((name, line.line.number));
     match name {
-        "files" => site.files = Some(value(&mut cursor, "a folder")?.text.into()),
+        "files" => {
+            site.files = Some(value(&mut cursor, "a folder")?.text.into());
+            site.files_line = Some(line.line);
+        }
         "alias" => aliases(site, &mut cursor, line.line)?,
         "preview" => previews(site, &mut cursor, line.line)?,
         "pages" => {

@@ -29,6 +29,7 @@ impl Reader<'_> {
         cursor.end()?;
         let (name, bytes) = self.file(&word, &place)?;
         let source = self.source(name.clone(), &place)?;
+        self.tables.push((source, place.line));
         let mut reader = ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&*bytes);
         let mut record = ByteRecord::new();
         let mut columns: Option<(Columns, usize)> = None;

@@ -1,0 +1,84 @@
+//! Findings as SARIF 2.1.0 (OASIS), which code hosts and editors read.
+
+use ravel::audit::{Code, Finding, Weight};
+use serde_json::{Value, json};
+
+use crate::check::{file_of, line_number};
+use crate::load::Loaded;
+
+/// The findings of one run.
+pub(crate) fn of(loaded: &Loaded, findings: &[Finding]) -> String {
+    let rules: Vec<Value> = Code::ALL
+        .iter()
+        .map(|code| {
+            json!({
+                "id": code.name(),
+                "defaultConfiguration": { "level": level(*code) },
+                "help": { "text": format!("`ravel check --why {code}` explains this finding.") },
+            })
+        })
+        .collect();
+    let results: Vec<Value> = findings.iter().map(|finding| result(loaded, finding)).collect();
+    let log = json!({
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{
+            "tool": { "driver": { "name": "ravel", "version": env!("CARGO_PKG_VERSION"), "rules": rules } },
+            "columnKind": "utf16CodeUnits",
+            "results": results,
+        }],
+    });
+    format!("{log:#}\n")
+}
+
+fn result(loaded: &Loaded, finding: &Finding) -> Value {
+    let mut text = finding.what.clone();
+    if !finding.visitor.is_empty() {
+        text.push_str(&format!("\nVisitors: {}", finding.visitor));
+    }
+    if !finding.instead.is_empty() {
+        text.push_str(&format!("\nInstead: {}", finding.instead));
+    }
+    let mut location = json!({ "artifactLocation": { "uri": uri(&file_of(loaded, finding)) } });
+    if let Some(line) = line_number(finding) {
+        location["region"] = json!({ "startLine": line });
+    }
+    let others: Vec<Value> = (1..)
+        .zip(&finding.lines)
+        .map(|(id, line)| {
+            json!({
+                "id": id,
+                "physicalLocation": {
+                    "artifactLocation": { "uri": uri(loaded.source(*line)) },
+                    "region": { "startLine": line.number },
+                },
+            })
+        })
+        .collect();
+    let index = Code::ALL.iter().position(|code| *code == finding.code).unwrap_or(0);
+    let mut result = json!({
+        "ruleId": finding.code.name(),
+        "ruleIndex": index,
+        "level": level(finding.code),
+        "message": { "text": text },
+        "locations": [{ "physicalLocation": location }],
+    });
+    if !others.is_empty() {
+        result["relatedLocations"] = Value::Array(others);
+    }
+    result
+}
+
+fn level(code: Code) -> &'static str {
+    match code.weight() {
+        Weight::Problem => "error",
+        Weight::Advice => "note",
+    }
+}
+
+/// A relative path as a URI reference (RFC 3986).
+fn uri(path: &str) -> String {
+    const KEPT: &percent_encoding::AsciiSet =
+        &percent_encoding::NON_ALPHANUMERIC.remove(b'/').remove(b'.').remove(b'-').remove(b'_').remove(b'~');
+    percent_encoding::utf8_percent_encode(path, KEPT).to_string()
+}

@@ -1,0 +1,560 @@
+//! Where redirects end.
+//!
+//! A literal redirect is followed. One that captures stands for many addresses: which rules its target could meet is decided
+//! for all of them, as sets; whether it goes round is then tried on addresses made to meet those rules. If the rules that could
+//! meet each other make no circle, there is none.
+
+use std::cmp::Ordering;
+use std::collections::BTreeSet;
+use std::ops::ControlFlow;
+
+use rustc_hash::FxHashSet;
+
+use super::reach::decides;
+use super::{Audit, Code, Finding};
+use crate::address::{Request, Scheme};
+use crate::edge::{Route, RouteEnd};
+use crate::language::Line;
+use crate::rules::{Action, Redirect, Rule, Stage};
+use crate::space::{Members, RequestSet, changes_length};
+
+/// Rules that are followed from one rule before it is given up.
+const MOST_FOLLOWED: usize = 200;
+/// Addresses of one rule that are tried.
+const MOST_TRIED: usize = 24;
+/// Addresses of a rule with few that are each followed.
+const MOST_LISTED: usize = 64;
+
+impl<'r> Audit<'r> {
+    /// Findings on redirects: what they lead to, and what they hide.
+    pub(super) fn redirects(&self, out: &mut Vec<Finding>) {
+        let hidden = self.hidden_files();
+        let mut in_circle: FxHashSet<Line> = FxHashSet::default();
+        for rule in self.space.rules(Stage::Redirect) {
+            if let Some((count, first)) =
+                hidden.iter().find(|(line, ..)| *line == rule.line).map(|(_, count, first)| (*count, *first))
+            {
+                out.push(self.hides(rule, count, first));
+            }
+            let Action::Redirect(redirect) = &rule.action else { continue };
+            self.written_target(rule, redirect, out);
+            self.unused_captures(rule, redirect, out);
+            if in_circle.contains(&rule.line) {
+                continue;
+            }
+            let Some(routes) = self.routes(rule, out) else { continue };
+            if let Some((request, route)) = routes.iter().find(|(_, route)| route.end == RouteEnd::Circle) {
+                in_circle.extend(route.hops.iter().filter_map(|hop| hop.rule));
+                out.push(self.circle(rule, request, route));
+                continue;
+            }
+            self.leads_on(rule, redirect, &routes, out);
+            self.ends(rule, &routes, out);
+            self.other_slash_form(rule, &routes, out);
+        }
+    }
+
+    /// The routes of addresses on which a rule acts. For a rule that captures, some of very many.
+    fn routes(&self, rule: &'r Rule, out: &mut Vec<Finding>) -> Option<Vec<(Request, Route)>> {
+        let plain = rule.pattern.origin.is_none() && rule.conditions.is_none();
+        if plain && let Some(request) = self.quick_example(Stage::Redirect, rule) {
+            let route = self.edge().route(&request);
+            let alone = route.hops.iter().skip(1).all(|hop| hop.rule.is_none());
+            // What later hops do can hang on the request's header fields; then every way is tried.
+            if alone && !self.conditions_met(&route) && (rule.pattern.path.is_literal() || self.could_go_round(rule).is_none()) {
+                return Some(vec![(request, route)]);
+            }
+        }
+        let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        let acts = |(request, route): &(Request, Route)| decides(route, rule) || self.acts(Stage::Redirect, rule, request);
+        if rule.pattern.path.is_literal() {
+            match self.routes_from(&matching) {
+                Some(mut routes) => {
+                    routes.retain(acts);
+                    return (!routes.is_empty()).then_some(routes);
+                }
+                None => out.push(self.not_decided(rule.line, format!("whether redirects go round from `{rule}`"))),
+            }
+        }
+        let mut routes: Vec<(Request, Route)> = Vec::new();
+        let most = if self.is_listed(rule) { MOST_LISTED } else { 3 };
+        let members = matching.each_member(&self.space, most, |request| {
+            let at_path = matching.and(&self.space.at(request));
+            routes.extend(self.routes_from(&at_path).into_iter().flatten());
+            ControlFlow::Continue(())
+        });
+        routes.retain(acts);
+        if members == Members::Exhausted {
+            return (!routes.is_empty()).then_some(routes);
+        }
+        routes.extend(self.quick_example(Stage::Redirect, rule).map(|request| {
+            let route = self.edge().route(&request);
+            (request, route)
+        }));
+        if let Some(round) = self.could_go_round(rule) {
+            for request in round.iter().take(MOST_TRIED).filter_map(|target| self.leading_to(rule, target)) {
+                routes.extend(self.routes_from(&matching.and(&self.space.at(&request))).into_iter().flatten().filter(acts));
+            }
+            if !routes.iter().any(|(_, route)| route.end == RouteEnd::Circle) && self.routes_stay_open(rule, &mut routes) {
+                out.push(self.not_decided(rule.line, format!("whether redirects go round from `{rule}`")));
+            }
+        }
+        (!routes.is_empty()).then_some(routes)
+    }
+
+    /// The routes of all requests in a set that is about one path: one for every way in which rules on the way can tell requests apart.
+    /// None where there are too many.
+    fn routes_from(&self, set: &RequestSet<'r>) -> Option<Vec<(Request, Route)>> {
+        let mut classes = vec![set.clone()];
+        let mut asked: Vec<Line> = Vec::new();
+        loop {
+            let requests: Vec<Request> = classes.iter().flat_map(|class| class.members_by_piece(&self.space)).collect();
+            let routes: Vec<(Request, Route)> = requests
+                .into_iter()
+                .map(|request| {
+                    let route = self.edge().route(&request);
+                    (request, route)
+                })
+                .collect();
+            let more =
+                routes.iter().flat_map(|(request, route)| self.rules_on(request, route)).find(|rule| !asked.contains(&rule.line));
+            let Some(rule) = more else { return Some(routes) };
+            asked.push(rule.line);
+            let beyond = self.space.beyond_path(rule);
+            classes = classes.iter().flat_map(|class| [class.and(&beyond), class.minus(&beyond)]).collect();
+            if classes.len() > MOST_LISTED * 2 || asked.len() > MOST_TRIED {
+                return None;
+            }
+        }
+    }
+
+    /// The rules on the way of a route that ask for more than the path.
+    fn rules_on(&self, request: &Request, route: &Route) -> Vec<&'r Rule> {
+        let rules = self.space.rules(Stage::Redirect);
+        let site = self.edge().site();
+        let ways = request.address().ok().into_iter().chain(route.hops.iter().map(|hop| &hop.to));
+        let mut found = Vec::new();
+        for address in ways {
+            let Some(path) = address.path().strip_prefix(&site.base[..site.base.len() - 1]) else { continue };
+            for rule in self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]) {
+                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty();
+                let fits = |path| rule.pattern.path.matches(path, site.ignore_case, &mut Default::default());
+                if more && (fits(path) || (rule.pattern.origin.is_some() && fits(address.path()))) {
+                    found.push(rule);
+                }
+            }
+        }
+        found
+    }
+
+    /// Tries more addresses of a rule; whether there are others still, none of those tried going round.
+    fn routes_stay_open(&self, rule: &'r Rule, routes: &mut Vec<(Request, Route)>) -> bool {
+        let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        let members = matching.each_member(&self.space, MOST_TRIED, |request| {
+            let route = self.edge().route(request);
+            let round = route.end == RouteEnd::Circle && decides(&route, rule);
+            if round {
+                routes.push((request.clone(), route));
+                return ControlFlow::Break(());
+            }
+            ControlFlow::Continue(())
+        });
+        members == Members::More
+    }
+
+    /// Whether a rule's captures can be few enough to go through.
+    fn is_listed(&self, rule: &Rule) -> bool {
+        let wheres = rule.conditions.iter().flat_map(|conditions| &conditions.wheres);
+        wheres.into_iter().any(|condition| matches!(condition.test, crate::rules::WhereTest::OneOf(_)))
+    }
+
+    /// The requests with which a rule's target meets redirects that could lead back to some rule on the way, if there are any.
+    ///
+    /// Rules that only make a path shorter come to an end by themselves, and so do those that use up a parameter which no target
+    /// gives back.
+    fn could_go_round(&self, rule: &'r Rule) -> Option<Vec<RequestSet<'r>>> {
+        let rules = self.space.rules(Stage::Redirect);
+        let gives_back = *self.queries_in_targets.get_or_init(|| {
+            rules.iter().any(|rule| matches!(&rule.action, Action::Redirect(redirect) if redirect.target.has_query()))
+        });
+        if self.comes_to_an_end(rule) {
+            return None;
+        }
+        let mut open: Vec<&'r Rule> = vec![rule];
+        let mut followed: Vec<Line> = vec![rule.line];
+        let mut meets: Vec<(Line, bool, Line)> = Vec::new();
+        let mut meetings = Vec::new();
+        while let Some(from) = open.pop() {
+            let Action::Redirect(redirect) = &from.action else { continue };
+            let met = self.overlaps(Stage::Redirect).with_target(&redirect.target);
+            let moved = self.moved_to_rules();
+            let Some(image) = (!met.is_empty() || !moved.is_empty()).then(|| self.space.image(from)).flatten() else { continue };
+            let used_up = !from.pattern.query().is_empty() && !gives_back;
+            let shorter = used_up || changes_length(from, redirect) == Some(Ordering::Less);
+            // Also a canonical redirect leads on: to a page's own address, which a rule may take away from it again.
+            for (address, by) in moved {
+                let meeting = image.and(&self.space.at_path(address));
+                if self.space_member(&meeting).is_none() {
+                    continue;
+                }
+                meets.push((from.line, false, *by));
+                meetings.push(meeting);
+                if !followed.contains(by) {
+                    followed.push(*by);
+                    open.extend(rules.iter().find(|rule| rule.line == *by));
+                }
+            }
+            for number in met {
+                let other = &rules[number as usize];
+                if !matches!(other.action, Action::Redirect(_)) || self.comes_to_an_end(other) {
+                    continue;
+                }
+                let meeting = image.and(&self.reached(number));
+                if self.space_member(&meeting).is_none() {
+                    continue;
+                }
+                meets.push((from.line, shorter, other.line));
+                if from.line == rule.line {
+                    meetings.push(meeting);
+                }
+                if !followed.contains(&other.line) {
+                    followed.push(other.line);
+                    open.push(other);
+                }
+                if followed.len() > MOST_FOLLOWED {
+                    return Some(meetings);
+                }
+            }
+        }
+        goes_round(&meets).then_some(meetings)
+    }
+
+    /// The requests on which a rule of the first stage could act, after those before it.
+    fn reached(&self, number: u32) -> RequestSet<'r> {
+        let rules = self.space.rules(Stage::Redirect);
+        let rule = &rules[number as usize];
+        let (sure, maybe) = self.space.acting(rule);
+        let mut reached = sure.or(&maybe).and(&self.universe(Stage::Redirect));
+        let earlier = self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().filter(|other| *other < number);
+        for other in earlier.take(MOST_LISTED) {
+            reached.take_out(&self.space.acting(&rules[other as usize]).0);
+        }
+        reached
+    }
+
+    /// Whether a rule leads to one address only, and all that follows from there comes to an end.
+    fn comes_to_an_end(&self, rule: &'r Rule) -> bool {
+        let Action::Redirect(redirect) = &rule.action else { return true };
+        if redirect.target.expressions().next().is_some() || redirect.target.has_query() {
+            return false;
+        }
+        let Some(image) = self.space.image(rule) else { return true };
+        let routes = self.routes_from(&image);
+        routes.is_some_and(|routes| routes.iter().all(|(_, route)| route.end != RouteEnd::Circle))
+    }
+
+    /// A request on which a rule acts and that leads into a set, found by reading its target backwards.
+    fn leading_to(&self, rule: &'r Rule, targets: &RequestSet<'r>) -> Option<Request> {
+        let Action::Redirect(redirect) = &rule.action else { return None };
+        let reached = self.space_member(targets)?;
+        let address = reached.address().ok()?;
+        let site = &self.edge().rules().site;
+        let path = match redirect.target.origin() {
+            None => address.path().strip_prefix(&site.base[..site.base.len() - 1])?,
+            Some(_) => address.path(),
+        };
+        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
+        let template = redirect.target.path_as_pattern(|name| form_of(name).unwrap_or(crate::template::Expression::Any));
+        let mut captures = crate::template::Captures::new();
+        if !template.matches(path, site.ignore_case, &mut captures) {
+            return None;
+        }
+        let values: Vec<(String, String)> = template
+            .expressions()
+            .zip(&captures)
+            .map(|((_, name), captured)| (name.to_owned(), captured.text.to_owned()))
+            .collect();
+        let value =
+            |name: &str| values.iter().find(|(known, _)| known == name).map_or("a".to_owned(), |(_, value)| value.clone());
+        let sample = self.sample_with(&rule.pattern, &value)?;
+        Some(sample.with_headers(reached.headers().clone()))
+    }
+
+    /// Whether a rule on the way of a route asks for more than the path.
+    fn conditions_met(&self, route: &Route) -> bool {
+        let rules = self.space.rules(Stage::Redirect);
+        let site = self.edge().site();
+        route.hops.iter().any(|hop| {
+            let Some(path) = hop.to.path().strip_prefix(&site.base[..site.base.len() - 1]) else { return false };
+            self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]).any(|rule| {
+                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty() || rule.pattern.origin.is_some();
+                more && (rule.pattern.origin.is_some()
+                    || rule.pattern.path.matches(path, site.ignore_case, &mut Default::default()))
+            })
+        })
+    }
+
+    fn circle(&self, rule: &Rule, request: &Request, route: &Route) -> Finding {
+        let first = request.url();
+        let mut way: Vec<&str> = vec![self.short(first)];
+        way.extend(route.hops.iter().map(|hop| self.short(hop.to.as_str())));
+        let grows = route.hops.last().is_none_or(|last| {
+            last.to.as_str() != first && !route.hops[..route.hops.len() - 1].iter().any(|hop| hop.to.as_str() == last.to.as_str())
+        });
+        way.truncate(5);
+        let lines: Vec<Line> = route.hops.iter().filter_map(|hop| hop.rule).collect::<BTreeSet<_>>().into_iter().collect();
+        let ends = if grows { "and on without an end" } else { "and round again" };
+        Finding::on(Code::Circle, rule.line, format!("`{rule}` leads round: {}, {ends}", way.join(" → ")))
+            .visitor("the visitor's browser gives up (508)")
+            .instead("let one of the rules lead to a page, or narrow the pattern so that it does not match its own target")
+            .example(first)
+            .lines(lines.into_iter().filter(|line| *line != rule.line))
+    }
+
+    /// A redirect whose target is redirected again.
+    fn leads_on(&self, rule: &Rule, redirect: &Redirect, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+        let permanent = matches!(redirect.status, 301 | 308);
+        for (request, route) in routes {
+            let Some(next) = route.hops.get(1) else { continue };
+            let last = &route.hops[route.hops.len() - 1].to;
+            let by = next.rule.map_or("its page's own address".to_owned(), |line| self.name(line));
+            if let Some(line) = route.hops[1..].iter().filter(|hop| !hop.permanent).find_map(|hop| hop.rule)
+                && permanent
+            {
+                let what = format!("`{rule}` is permanent, but {} redirects its target only for now", self.name(line));
+                out.push(
+                    Finding::on(Code::PermanentToTemporary, rule.line, what)
+                        .visitor(format!(
+                            "with `hops each`, browsers remember the way to {} for good",
+                            self.short(route.hops[0].to.as_str())
+                        ))
+                        .instead(format!("make {} permanent, or this rule temporary", self.name(line)))
+                        .example(request.url())
+                        .lines([line]),
+                );
+                return;
+            }
+            if next.rule.is_none() && redirect.target.origin().is_some_and(|origin| origin.scheme == Scheme::Http) {
+                continue;
+            }
+            let own = |host: &str| self.edge().rules().site.aliases.iter().any(|alias| alias.host.as_str() == host);
+            if own(route.hops[0].to.host()) {
+                // Said as `through-alias`.
+                return;
+            }
+            let what = format!(
+                "{} leads to {}, which {by} redirects to {}",
+                self.short(request.url()),
+                self.short(route.hops[0].to.as_str()),
+                self.short(last.as_str())
+            );
+            out.push(
+                Finding::on(Code::Chain, rule.line, what)
+                    .visitor(format!("{} hops with `hops each`; joined into one otherwise", route.hops.len()))
+                    .instead(match redirect.target.path().is_literal() {
+                        true => format!("lead to {} at once", self.short(last.as_str())),
+                        false => "lead to the last address at once".to_owned(),
+                    })
+                    .example(request.url())
+                    .lines(next.rule),
+            );
+            return;
+        }
+    }
+
+    /// A redirect that ends in 404.
+    fn ends(&self, rule: &'r Rule, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+        let missing: Vec<&(Request, Route)> = routes.iter().filter(|(_, route)| route.ends_missing()).collect();
+        let Some((request, route)) = missing.first() else { return };
+        let Action::Redirect(redirect) = &rule.action else { return };
+        let fixed = redirect.target.expressions().next().is_none();
+        if !fixed && !self.is_listed(rule) && self.image_has_a_page(rule) {
+            return;
+        }
+        let last = route.hops.last().map_or("", |hop| hop.to.as_str());
+        let count = missing.len();
+        let what = match fixed || count == 1 {
+            true => format!("{} ends at {}, where nothing is", self.short(request.url()), self.short(last)),
+            false => {
+                let urls: Vec<&str> = missing.iter().take(3).map(|(request, _)| self.short(request.url())).collect();
+                format!("{} and others end where nothing is, the first at {}", urls.join(", "), self.short(last))
+            }
+        };
+        out.push(
+            Finding::on(Code::EndsMissing, rule.line, what)
+                .visitor("404 after a redirect")
+                .instead(
+                    self.nearest_page(last)
+                        .map_or("lead to a page that is there".to_owned(), |page| format!("did you mean `{page}`?")),
+                )
+                .example(request.url()),
+        );
+    }
+
+    /// Whether some address that a rule can lead to is a page, or is left to another rule or site.
+    fn image_has_a_page(&self, rule: &'r Rule) -> bool {
+        let Some(image) = self.space.image(rule) else { return true };
+        let Action::Redirect(redirect) = &rule.action else { return true };
+        if redirect.target.origin().is_some_and(|origin| !self.edge().site().has_host(origin.host.host.as_str())) {
+            return true;
+        }
+        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
+        let template = redirect.target.path_as_pattern(|name| form_of(name).unwrap_or(crate::template::Expression::Any));
+        let fold = self.edge().site().ignore_case;
+        if self.addresses_below(template.literal_prefix()).any(|address| template.matches(address, fold, &mut Default::default()))
+        {
+            return true;
+        }
+        [Stage::Redirect, Stage::Rewrite, Stage::Fallback].into_iter().any(|stage| {
+            let rules = self.space.rules(stage);
+            let met = self.overlaps(stage).with_target(&redirect.target);
+            met.into_iter().any(|number| self.space_member(&image.and(&self.space.matching(&rules[number as usize]))).is_some())
+        })
+    }
+
+    /// `/fares` redirected and `/fares/` missing, or the other way round.
+    fn other_slash_form(&self, rule: &Rule, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+        let path = rule.pattern.path.as_str();
+        let last = path.rsplit('/').find(|segment| !segment.is_empty()).unwrap_or_default();
+        let plain = rule.pattern.path.is_literal() && rule.pattern.origin.is_none() && rule.pattern.query().is_empty();
+        if !plain || rule.conditions.is_some() || path == "/" || last.contains('.') || routes.is_empty() {
+            return;
+        }
+        let other = match path.strip_suffix('/') {
+            Some(shorter) => shorter.to_owned(),
+            None => format!("{path}/"),
+        };
+        let site = &self.edge().rules().site;
+        let Ok(request) = Request::get(&format!("{}{}", site.url().trim_end_matches('/'), other)) else { return };
+        if self.edge().route(&request).ends_missing() && self.edge().route(&request).hops.is_empty() {
+            let what = format!("{path} is redirected, and {other} is missing");
+            out.push(
+                Finding::on(Code::OneSlashForm, rule.line, what)
+                    .visitor(format!(
+                        "people who type the address {} get 404",
+                        if other.ends_with('/') { "with a `/`" } else { "without the `/`" }
+                    ))
+                    .instead(format!("add a line for `{other}`"))
+                    .example(request.url()),
+            );
+        }
+    }
+
+    /// What can be said of a target as it is written.
+    fn written_target(&self, rule: &Rule, redirect: &Redirect, out: &mut Vec<Finding>) {
+        let Some(origin) = redirect.target.origin() else { return };
+        let site = &self.edge().rules().site;
+        let host = origin.host.host.as_str();
+        let target = redirect.target.to_string();
+        if site.aliases.iter().any(|alias| alias.host.as_str() == host) && origin.host.capture.is_none() {
+            out.push(
+                Finding::on(
+                    Code::ThroughAlias,
+                    rule.line,
+                    format!("`{target}` is on {host}, an alias that only leads back to {}", site.host),
+                )
+                .visitor("one more hop with `hops each`")
+                .instead(format!(
+                    "write `{}`",
+                    target.replacen(host, site.host.as_str(), 1).replacen("http://", &format!("{}://", site.scheme), 1)
+                )),
+            );
+        } else if origin.scheme == Scheme::Http && (!site.has_host(host) || site.upgrades()) {
+            out.push(
+                Finding::on(Code::PlainTarget, rule.line, format!("`{target}` is plain HTTP"))
+                    .visitor("anybody on the way can read and change what is sent")
+                    .instead(format!("write `https{}` if that host has HTTPS", &target[4..])),
+            );
+        }
+    }
+
+    fn unused_captures(&self, rule: &Rule, redirect: &Redirect, out: &mut Vec<Finding>) {
+        let used = |name: &str| {
+            redirect.target.expressions().any(|(_, used)| used == name)
+                || rule.conditions.iter().flat_map(|conditions| &conditions.wheres).any(|condition| *condition.name == *name)
+        };
+        let unused: Vec<String> =
+            rule.pattern.captures().filter(|(_, name)| !used(name)).map(|(form, name)| form.written(name)).collect();
+        if !unused.is_empty() {
+            let what = format!("`{}` is captured and not used", unused.join("`, `"));
+            out.push(
+                Finding::on(Code::UnusedCapture, rule.line, what)
+                    .visitor(format!("every address that `{}` matches leads to the same place", rule.pattern))
+                    .instead("use it in the target, or accept this where it is meant"),
+            );
+        }
+    }
+
+    /// The rules of the first stage that take the address of a file: how many, and the first.
+    pub(super) fn hidden_files(&self) -> &[(Line, usize, u32)] {
+        self.hidden.get_or_init(|| {
+            let edge = self.edge();
+            let mut hidden: Vec<(Line, usize, u32)> = Vec::new();
+            for file in 0..edge.files().names().len() as u32 {
+                let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
+                let route = edge.route(&request);
+                let elsewhere_or_gone =
+                    route.hops.is_empty() && !matches!(route.end, RouteEnd::Answer { outcome: crate::Outcome::File, .. });
+                let by = match route.hops.first() {
+                    Some(hop) => hop.rule,
+                    None if elsewhere_or_gone => route.decided_by(),
+                    None => None,
+                };
+                let Some(line) = by else { continue };
+                match hidden.iter_mut().find(|(known, ..)| *known == line) {
+                    Some((_, count, _)) => *count += 1,
+                    None => hidden.push((line, 1, file)),
+                }
+            }
+            hidden
+        })
+    }
+
+    /// The spellings of files that lead to the file's own address, where that is taken by a rule, with the rule's line.
+    fn moved_to_rules(&self) -> &[(&'r str, Line)] {
+        self.moved.get_or_init(|| {
+            let edge = self.edge();
+            if self.hidden_files().is_empty() || edge.site().pages != crate::rules::Pages::Tidy {
+                return Vec::new();
+            }
+            let taken = |address: &&'r str| {
+                let file = edge.file_number(address)?;
+                let own = edge.own_address(file);
+                let route = edge.route(&Request::get(&edge.url_of(file)).ok()?);
+                let line = route.hops.first().and_then(|hop| hop.rule)?;
+                (own != *address).then_some((*address, line))
+            };
+            self.addresses_below("").filter_map(|address| taken(&address)).collect()
+        })
+    }
+
+    fn hides(&self, rule: &Rule, count: usize, first: u32) -> Finding {
+        let name = &self.edge().files().names()[first as usize];
+        let files = match count {
+            1 => format!("the file {name}"),
+            _ => format!("{count} files, {name} the first of them"),
+        };
+        Finding::on(Code::HidesFile, rule.line, format!("`{rule}` hides {files}"))
+            .visitor("nobody can ever see what is there")
+            .instead("remove the file, narrow the pattern, or add `when no file`")
+            .example(self.edge().url_of(first))
+    }
+}
+
+/// Whether rules that meet each other can do so without an end: in a circle with one that does not make paths shorter.
+fn goes_round(meets: &[(Line, bool, Line)]) -> bool {
+    let reaches = |from: Line, to: Line| {
+        let mut open = vec![from];
+        let mut seen = BTreeSet::new();
+        while let Some(at) = open.pop() {
+            if at == to {
+                return true;
+            }
+            if seen.insert(at) {
+                open.extend(meets.iter().filter(|(other, ..)| *other == at).map(|(.., next)| *next));
+            }
+        }
+        false
+    };
+    meets.iter().any(|(from, shorter, to)| !shorter && reaches(*to, *from))
+}

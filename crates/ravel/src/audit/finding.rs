@@ -1,0 +1,97 @@
+use crate::language::Line;
+use crate::rules::Code;
+
+/// Something that is wrong with a site, or could be better.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// Which kind.
+    pub code: Code,
+    /// Where it is.
+    pub place: FindingPlace,
+    /// What is so.
+    pub what: String,
+    /// What a visitor gets from it; empty where that is said already.
+    pub visitor: String,
+    /// What to write instead.
+    pub instead: String,
+    /// A request that shows it.
+    pub example: Option<String>,
+    /// Other lines that have to do with it.
+    pub lines: Vec<Line>,
+}
+
+/// Where a finding is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FindingPlace {
+    /// On a line of the rules.
+    Line(Line),
+    /// In a built file.
+    File {
+        /// The file's name, from the root of the folder.
+        name: Box<str>,
+        /// The line from 1, and the byte range within the whole file; none where the file as a whole is meant.
+        at: Option<(u32, std::ops::Range<usize>)>,
+    },
+}
+
+impl PartialOrd for Finding {
+    fn partial_cmp(&self, other: &Finding) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Finding {
+    fn cmp(&self, other: &Finding) -> std::cmp::Ordering {
+        let key = |finding: &Finding| (finding.place_key(), finding.code as usize);
+        key(self).cmp(&key(other)).then_with(|| self.what.cmp(&other.what))
+    }
+}
+
+impl Finding {
+    fn place_key(&self) -> (bool, Option<Line>, Box<str>, u32) {
+        match &self.place {
+            FindingPlace::Line(line) => (false, Some(*line), "".into(), 0),
+            FindingPlace::File { name, at } => (true, None, name.clone(), at.as_ref().map_or(0, |(line, _)| *line)),
+        }
+    }
+
+    pub(super) fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
+        Finding::at(code, FindingPlace::Line(line), what)
+    }
+
+    pub(super) fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
+        Finding::at(code, FindingPlace::File { name: name.into(), at: None }, what)
+    }
+
+    pub(super) fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
+        Finding {
+            code,
+            place,
+            what: what.into(),
+            visitor: String::new(),
+            instead: String::new(),
+            example: None,
+            lines: Vec::new(),
+        }
+    }
+
+    pub(super) fn visitor(mut self, text: impl Into<String>) -> Finding {
+        self.visitor = text.into();
+        self
+    }
+
+    pub(super) fn instead(mut self, text: impl Into<String>) -> Finding {
+        self.instead = text.into();
+        self
+    }
+
+    pub(super) fn example(mut self, request: impl Into<String>) -> Finding {
+        self.example = Some(request.into());
+        self
+    }
+
+    pub(super) fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
+        self.lines.extend(lines);
+        self
+    }
+}

@@ -1,0 +1,170 @@
+//! What is wrong with a site, or could be better, found before anybody visits it.
+//!
+//! ```text
+//!   Edge ──Audit::new──▶ Audit ──rules, names, read──▶ findings ──report──▶ Report
+//!                                  (space: every address)         (accepted ones left out)
+//! ```
+//!
+//! What is said of rules is decided for all addresses; what could not be decided is a finding of its own. Every finding shows a
+//! request that the edge itself was asked.
+
+mod accept;
+mod chain;
+mod content;
+mod finding;
+mod folder;
+mod headers;
+mod links;
+mod pages;
+mod reach;
+mod text;
+mod ways;
+
+pub use crate::rules::{Code, Weight};
+pub use accept::Report;
+pub use content::reads;
+pub use finding::{Finding, FindingPlace};
+pub use ways::{Way, WayEnd, WaysIn};
+
+use std::cell::OnceCell;
+
+use crate::address::Request;
+use crate::edge::Edge;
+use crate::expect::{describe, journey};
+use crate::language::Line;
+use crate::rules::Stage;
+use crate::space::{Member, Overlaps, RequestSet, Space};
+
+/// A site that is looked over.
+#[derive(Debug)]
+pub struct Audit<'r> {
+    space: Space<'r>,
+    /// The rules that take the address of a file, with how many and the first.
+    hidden: OnceCell<Vec<(Line, usize, u32)>>,
+    /// Spellings of files that lead to an address which a rule takes.
+    moved: OnceCell<Vec<(&'r str, Line)>>,
+    /// Whether some redirect's target has a query.
+    queries_in_targets: OnceCell<bool>,
+    folder: links::Folder,
+}
+
+/// What a rule still gets.
+#[derive(Debug, Clone)]
+pub struct Remainder {
+    /// The rule.
+    pub line: Line,
+    /// A request with a shortest address that it still gets.
+    pub example: Request,
+    /// The earlier lines that take a part of what it matches.
+    pub taken_by: Vec<Line>,
+}
+
+impl<'r> Audit<'r> {
+    /// An audit of an edge's rules and files.
+    pub fn new(edge: &'r Edge) -> Audit<'r> {
+        Audit {
+            space: Space::new(edge),
+            hidden: OnceCell::new(),
+            moved: OnceCell::new(),
+            queries_in_targets: OnceCell::new(),
+            folder: links::Folder::default(),
+        }
+    }
+
+    /// Findings on the rules.
+    pub fn rules(&self) -> Vec<Finding> {
+        let mut out = Vec::new();
+        self.never_acting(&mut out);
+        self.redirects(&mut out);
+        self.shown_files(&mut out);
+        self.header_rules(&mut out);
+        self.promises(&mut out);
+        out
+    }
+
+    /// Findings on the names of the files.
+    pub fn names(&self) -> Vec<Finding> {
+        let mut out = Vec::new();
+        self.folder_names(&mut out);
+        self.kept_files(&mut out);
+        out
+    }
+
+    /// What every rule but `headers` still gets, where it gets anything and that is decided.
+    pub fn remainders(&self) -> Vec<Remainder> {
+        let mut remainders = Vec::new();
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
+            for (number, rule) in (0..).zip(self.space.rules(stage)) {
+                if let reach::Left::Something(example, taken_by) = self.left(stage, number, rule) {
+                    remainders.push(Remainder { line: rule.line, example, taken_by });
+                }
+            }
+        }
+        remainders.sort_by_key(|remainder| remainder.line);
+        remainders
+    }
+
+    fn edge(&self) -> &'r Edge {
+        self.space.edge()
+    }
+
+    fn overlaps(&self, stage: Stage) -> &Overlaps {
+        self.space.overlaps(stage)
+    }
+
+    /// A line as people name it.
+    fn name(&self, line: Line) -> String {
+        format!("{}:{}", self.edge().sources()[usize::from(line.source)], line.number)
+    }
+
+    /// An address as a rules file would write it: without the canonical origin.
+    fn short<'u>(&self, url: &'u str) -> &'u str {
+        let site = &self.edge().rules().site;
+        let origin = format!("{}://{}", site.scheme, site.host);
+        url.strip_prefix(&*origin).filter(|rest| rest.starts_with('/')).unwrap_or(url)
+    }
+
+    /// What a request gets, in words.
+    fn gets(&self, request: &Request) -> String {
+        let walk = self.edge().walk(request);
+        let text = match walk.hops() {
+            0 => describe(&walk.first().answer),
+            _ => journey(&walk),
+        };
+        match walk.first().answer.line() {
+            Some(line) => format!("{text}, by {}", self.name(line)),
+            None => text,
+        }
+    }
+
+    fn space_member(&self, set: &RequestSet<'r>) -> Option<Box<Request>> {
+        match set.shortest(&self.space) {
+            Member::Shortest(request) => Some(request),
+            Member::None | Member::Undecided => None,
+        }
+    }
+
+    fn addresses_below(&self, text: &str) -> impl Iterator<Item = &'r str> {
+        self.space.addresses_below(text)
+    }
+
+    /// The address of a page whose last segment is that of a URL.
+    fn nearest_page(&self, url: &str) -> Option<String> {
+        let last = |path: &str| path.trim_end_matches('/').trim_end_matches(".html").rsplit('/').next().map(str::to_owned);
+        let wanted = last(url.split(['?', '#']).next()?).filter(|last| !last.is_empty())?;
+        let edge = self.edge();
+        let mut files = 0..edge.files().names().len() as u32;
+        let found = files.find(|file| last(edge.own_address(*file)).as_deref() == Some(&wanted))?;
+        Some(self.short(&edge.url_of(found)).to_owned())
+    }
+
+    fn names_a_file(&self, path: &str) -> bool {
+        self.edge().file_of(path).is_some()
+    }
+
+    fn not_decided(&self, line: Line, what: String) -> Finding {
+        Finding::on(Code::NotDecided, line, format!("not decided: {what}"))
+            .visitor("it would take too long to look at every address")
+            .instead("ask single addresses with `ravel explain`, or state what must hold with `expect`")
+    }
+}

@@ -1,0 +1,333 @@
+//! Which requests a rule still gets, when all that comes before it has taken its own.
+
+use std::ops::ControlFlow;
+
+use super::{Audit, Code, Finding};
+use crate::address::{Request, Scheme};
+use crate::edge::{Came, Outcome, Route, RouteEnd};
+use crate::language::Line;
+use crate::rules::{Action, Rule, Stage, WhereTest};
+use crate::space::{Members, RequestSet};
+use crate::template::{Captures, Expression, Part, Pattern, QueryTest};
+
+/// What is left of a rule.
+#[derive(Debug, Clone)]
+pub(super) enum Left {
+    /// It acts, for example on this request; the earlier lines that take a part of what it matches.
+    Something(Request, Vec<Line>),
+    /// It never acts: the earlier lines that take all it matches, and whether files do too.
+    Nothing(Vec<Line>, bool),
+    Undecided,
+}
+
+/// More rules that could overlap than this are not taken out one by one.
+const MOST_OVERLAPS: usize = 400;
+/// Members of what is left that are tried on the edge itself.
+const MOST_TRIED: usize = 12;
+
+impl<'r> Audit<'r> {
+    /// Every rule but `headers` that never acts, or is there twice.
+    pub(super) fn never_acting(&self, out: &mut Vec<Finding>) {
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
+            for (number, rule) in (0..).zip(self.space.rules(stage)) {
+                if self.quick_example(stage, rule).is_some() {
+                    continue;
+                }
+                if let Some(first) = self.same_before(stage, number, rule) {
+                    let same = Finding::on(Code::SameRule, rule.line, format!("`{rule}` stands already on {}", self.name(first)));
+                    out.push(same.instead("remove one of the two").lines([first]));
+                    continue;
+                }
+                match self.left(stage, number, rule) {
+                    Left::Something(..) => {}
+                    Left::Nothing(lines, files) => out.push(self.never(rule, lines, files)),
+                    Left::Undecided => out.push(self.not_decided(rule.line, format!("whether `{rule}` ever acts"))),
+                }
+            }
+        }
+    }
+
+    fn never(&self, rule: &'r Rule, lines: Vec<Line>, files: bool) -> Finding {
+        let pattern = &rule.pattern;
+        let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
+        let (why, instead) = match (lines.len(), files) {
+            (0, false) => ("no request can be as it asks".to_owned(), "correct its conditions, or remove it".to_owned()),
+            (0, true) => ("all that it matches are files of the site".to_owned(), "remove it".to_owned()),
+            (1, _) => (format!("{names} takes every address that it matches"), format!("move it above {names}, or remove it")),
+            (_, false) => {
+                (format!("{names} together take every address that it matches"), "move it above them, or remove it".to_owned())
+            }
+            (_, true) => {
+                (format!("files and {names} take every address that it matches"), "move it above them, or remove it".to_owned())
+            }
+        };
+        let shown = self.space.matching(rule);
+        let finding =
+            Finding::on(Code::NeverActs, rule.line, format!("`{rule}` never acts: {why}")).instead(instead).lines(lines);
+        match self.space_member(&shown) {
+            Some(request) => {
+                let gets = self.gets(&request);
+                finding.visitor(format!("{} {gets}", self.short(request.url()))).example(request.url())
+            }
+            None => finding.visitor(format!("nobody ever gets it, whatever address `{pattern}` names")),
+        }
+    }
+
+    /// What is left of a rule once all that is decided before it has taken its part.
+    pub(super) fn left(&self, stage: Stage, number: u32, rule: &'r Rule) -> Left {
+        let universe = self.universe(stage);
+        let (sure, maybe) = match stage {
+            Stage::Redirect => self.space.acting(rule),
+            _ => (self.space.matching(rule), RequestSet::default()),
+        };
+        let mut left = sure.or(&maybe).and(&universe);
+        if matches!(&rule.action, Action::Fallback { even_files: false, .. }) {
+            left.take_out(&self.space.of_known_type());
+        }
+        let mut lines = Vec::new();
+        let redirects = self.overlaps(Stage::Redirect).with(&rule.pattern);
+        let earlier = redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
+        let earlier: Vec<&'r Rule> = earlier.map(|other| &self.space.rules(Stage::Redirect)[other as usize]).collect();
+        if earlier.len() > MOST_OVERLAPS {
+            return Left::Undecided;
+        }
+        for other in earlier {
+            if left.take_out(&self.space.acting(other).0) {
+                lines.push(other.line);
+            }
+        }
+        let mut files = false;
+        if stage != Stage::Redirect {
+            for before in
+                [Stage::Rewrite, Stage::Fallback, Stage::Missing].into_iter().filter(|before| *before as usize <= stage as usize)
+            {
+                if before == Stage::Fallback {
+                    files = left.take_out(&self.shown_files_of(&rule.pattern));
+                }
+                let others = self.overlaps(before).with(&rule.pattern);
+                for other in others.into_iter().filter(|other| before != stage || *other < number) {
+                    let other = &self.space.rules(before)[other as usize];
+                    if let Some(taken) = self.taken(stage, other)
+                        && left.take_out(&taken)
+                    {
+                        lines.push(other.line);
+                    }
+                }
+            }
+        }
+        if stage == Stage::Missing {
+            left = left.or(&self.gone_pages(rule, number, &mut lines));
+        }
+        if let Some(paths) = self.paths_with_files(rule) {
+            left = left.and(&self.space.at_paths(&paths));
+        }
+        let mut example = None;
+        let members = left.each_member(&self.space, MOST_TRIED, |request| match self.acts(stage, rule, request) {
+            true => {
+                example = Some(request.clone());
+                ControlFlow::Break(())
+            }
+            false => ControlFlow::Continue(()),
+        });
+        match (example, members) {
+            (Some(example), _) => Left::Something(example, lines),
+            (None, Members::Exhausted) => Left::Nothing(lines, files),
+            (None, _) => Left::Undecided,
+        }
+    }
+
+    /// The requests that get the file they name: a rewrite, also one whose file is not there, is asked before.
+    fn shown_files_of(&self, pattern: &Pattern) -> RequestSet<'r> {
+        let mut named = self.space.naming_a_file();
+        for number in self.overlaps(Stage::Rewrite).with(pattern) {
+            named.take_out(&self.space.matching(&self.space.rules(Stage::Rewrite)[number as usize]));
+        }
+        named
+    }
+
+    /// What a rule of a later stage takes from those behind it, where that can be said.
+    fn taken(&self, stage: Stage, other: &'r Rule) -> Option<RequestSet<'r>> {
+        match &other.action {
+            // A rewrite decides even where its file is not there, among rewrites.
+            Action::Rewrite(_) if stage == Stage::Rewrite => Some(self.space.matching(other)),
+            Action::Rewrite(path) | Action::Missing(path) => {
+                self.names_a_file(path.path().is_literal().then(|| path.path().as_str())?).then(|| self.space.matching(other))
+            }
+            Action::Fallback { path, even_files } => {
+                let there = path.path().is_literal() && self.names_a_file(path.path().as_str());
+                there.then(|| match even_files {
+                    true => self.space.matching(other),
+                    false => self.space.matching(other).minus(&self.space.of_known_type()),
+                })
+            }
+            _ => None,
+        }
+    }
+
+    /// The requests that come to a stage at all, before any rule has taken its own.
+    pub(super) fn universe(&self, stage: Stage) -> RequestSet<'r> {
+        let site = &self.edge().rules().site;
+        let https_first = site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains);
+        if stage == Stage::Redirect {
+            return self.space.with_origins(|origin| !https_first || origin.scheme == Scheme::Https || origin.is_preview());
+        }
+        let safe = self.space.with_methods(|method| method == http::Method::GET || method == http::Method::HEAD);
+        self.space.at_home().and(&safe)
+    }
+
+    /// The requests whose answer is gone and shows the page of a missing rule: whatever the host and the method.
+    fn gone_pages(&self, rule: &'r Rule, number: u32, lines: &mut Vec<Line>) -> RequestSet<'r> {
+        let rules = self.space.rules(Stage::Redirect);
+        let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        let mut before: Vec<&'r Rule> = Vec::new();
+        let mut pages = RequestSet::default();
+        for other in self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().map(|other| &rules[other as usize]) {
+            if matches!(other.action, Action::Gone) {
+                let mut gone = matching.and(&self.space.matching(other));
+                for earlier in &before {
+                    gone.take_out(&self.space.acting(earlier).0);
+                }
+                pages = pages.or(&gone);
+            }
+            before.push(other);
+        }
+        for other in self.overlaps(Stage::Missing).with(&rule.pattern).into_iter().filter(|other| *other < number) {
+            let other = &self.space.rules(Stage::Missing)[other as usize];
+            if let Some(taken) = self.taken(Stage::Missing, other)
+                && pages.take_out(&taken)
+                && !lines.contains(&other.line)
+            {
+                lines.push(other.line);
+            }
+        }
+        pages
+    }
+
+    /// The paths for which a rule's captures name a file, where it has captures and all of them stand in its path.
+    pub(super) fn paths_with_files(&self, rule: &Rule) -> Option<Vec<String>> {
+        let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { return None };
+        let form_of = |name: &str| rule.pattern.captures().find(|(_, known)| *known == name).map(|(form, _)| form);
+        let first = path.path().expressions().next().and_then(|(_, name)| form_of(name));
+        let opens = match path.path().literal_prefix() {
+            "" => first != Some(Expression::Segments),
+            "/" => first == Some(Expression::Any),
+            _ => false,
+        };
+        let complete = rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
+        if path.path().is_literal() || opens || !complete || rule.pattern.origin.is_some() {
+            return None;
+        }
+        let template = path.path_as_pattern(|name| form_of(name).unwrap_or(Expression::Any));
+        let prefix = template.literal_prefix();
+        let mut paths = Vec::new();
+        for address in self.edge().spelled_addresses().filter(|address| address.starts_with(prefix)) {
+            let mut captures = Captures::new();
+            if !template.matches(address, self.edge().site().ignore_case, &mut captures) {
+                continue;
+            }
+            let values: Vec<(&str, &str)> =
+                template.expressions().zip(&captures).map(|((_, name), captured)| (name, captured.text)).collect();
+            let value =
+                |name: &str| values.iter().find(|(known, _)| *known == name).map_or(String::new(), |(_, text)| text.to_string());
+            paths.push(path_of(&rule.pattern, &value));
+            if paths.len() > MOST_OVERLAPS {
+                return None;
+            }
+        }
+        Some(paths)
+    }
+
+    /// Whether a rule acts on a request.
+    pub(super) fn acts(&self, stage: Stage, rule: &Rule, request: &Request) -> bool {
+        match stage {
+            Stage::Redirect => decides(&self.edge().route(request), rule),
+            _ => {
+                let why = self.edge().explain(request);
+                why.steps.iter().any(|step| step.line == Some(rule.line) && step.came == Came::Matched)
+            }
+        }
+    }
+
+    /// A request made of the rule's own text on which it acts; finding none says nothing.
+    pub(super) fn quick_example(&self, stage: Stage, rule: &Rule) -> Option<Request> {
+        let request = self.sample(rule, "a")?;
+        self.acts(stage, rule, &request).then_some(request)
+    }
+
+    /// A request made of the rule's own text, each capture being this where its conditions do not ask for more.
+    pub(super) fn sample(&self, rule: &Rule, filler: &str) -> Option<Request> {
+        let listed = |name: &str| {
+            let wheres = rule.conditions.iter().flat_map(|conditions| &conditions.wheres);
+            wheres.filter(|condition| *condition.name == *name).find_map(|condition| match &condition.test {
+                WhereTest::OneOf(list) => list.first().map(|text| text.to_string()),
+                WhereTest::Digits { least, .. } => Some("1".repeat((*least).min(64))),
+                WhereTest::Matches(regex) => regex.shortest(),
+                WhereTest::NotOneOf(_) => None,
+            })
+        };
+        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
+        self.sample_with(&rule.pattern, &|name| match (listed(name), form_of(name)) {
+            (Some(text), Some(Expression::Segments)) => format!("/{text}"),
+            (Some(text), _) => text,
+            (None, Some(Expression::Segment)) => filler.to_owned(),
+            (None, _) => String::new(),
+        })
+    }
+
+    /// A request that a pattern's text makes with these captures.
+    pub(super) fn sample_with(&self, pattern: &Pattern, capture: &dyn Fn(&str) -> String) -> Option<Request> {
+        let site = &self.edge().rules().site;
+        let mut url = match &pattern.origin {
+            None => format!("{}://{}{}", site.scheme, site.host, &site.base[..site.base.len() - 1]),
+            Some(origin) if origin.host.capture.is_none() => format!("{}://{}", origin.scheme, origin.host.host),
+            Some(_) => return None,
+        };
+        url.push_str(&path_of(pattern, capture));
+        for (at, part) in pattern.query().iter().enumerate() {
+            url.push(if at == 0 { '?' } else { '&' });
+            url.push_str(&part.key);
+            match &part.test {
+                QueryTest::Present => {}
+                QueryTest::Text(value) => url.extend(["=", value]),
+                QueryTest::Capture(name) => url.extend(["=", &capture(name)]),
+            }
+        }
+        Request::get(&url).ok()
+    }
+
+    fn same_before(&self, stage: Stage, number: u32, rule: &'r Rule) -> Option<Line> {
+        let others = self.overlaps(stage).with(&rule.pattern);
+        let written = |rule: &Rule| format!("{rule} {:?}", rule.conditions.as_deref().map(written_conditions));
+        let own = written(rule);
+        let mut earlier =
+            others.into_iter().filter(|other| *other < number).map(|other| &self.space.rules(stage)[other as usize]);
+        earlier.find(|other| other.pattern == rule.pattern && written(other) == own).map(|other| other.line)
+    }
+}
+
+/// Whether a rule of the first stage is the first to decide.
+pub(super) fn decides(route: &Route, rule: &Rule) -> bool {
+    match (route.hops.first(), &route.end) {
+        (Some(hop), _) => hop.rule == Some(rule.line),
+        (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => *by == Some(rule.line),
+        _ => false,
+    }
+}
+
+/// A pattern's path with these captures.
+fn path_of(pattern: &Pattern, capture: &dyn Fn(&str) -> String) -> String {
+    let text = pattern.path.as_str();
+    if pattern.path.is_literal() {
+        return text.to_owned();
+    }
+    let piece = |part: &Part| match *part {
+        Part::Text { start, end } => text[start as usize..end as usize].to_owned(),
+        Part::Expression { start, end, .. } => capture(&text[start as usize..end as usize]),
+    };
+    let path: String = pattern.path.parts().iter().map(piece).collect();
+    if path.is_empty() { "/".to_owned() } else { path }
+}
+
+fn written_conditions(conditions: &crate::rules::Conditions) -> (Vec<String>, String) {
+    (conditions.wheres.iter().map(|condition| condition.to_string()).collect(), format!("{:?}", conditions.whens))
+}

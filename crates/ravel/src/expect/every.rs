@@ -1,0 +1,496 @@
+//! `expect every`: whether something holds for every address that a pattern matches.
+//!
+//! The addresses are cut into classes by what decides them. One address of a class, a shortest, is asked of the edge; it stands for
+//! all where the answer hangs on nothing else. Where a redirect carries captures along, what it writes is compared with what is
+//! expected piece by piece. What can neither be shown nor refuted so is said to be undecided, and that is a failure.
+
+use std::ops::ControlFlow;
+
+use super::{Failure, Verdict, verify};
+use crate::address::Request;
+use crate::edge::Edge;
+use crate::rules::{Action, Expectation, HeaderOp, Outcomes, Redirect, Rule, Stage, Universal};
+use crate::space::{Member, Members, RequestSet, Role, Space};
+use crate::template::{Expression, Part, Pattern, Target, TargetBase};
+
+/// Addresses of one class that are gone through, where it has no more.
+const MOST_LISTED: usize = 64;
+/// Files that are gone through.
+const MOST_FILES: usize = 20_000;
+
+/// Why a class is as it is.
+#[derive(Clone, Copy)]
+enum Why<'r> {
+    /// What its first address gets, all get.
+    Alike,
+    /// This rule redirects, and may carry captures along.
+    Redirect(&'r Rule, &'r Redirect),
+    /// It is sent to the canonical origin.
+    Canonical,
+    /// It shows a file that its captures name.
+    NamedFile,
+}
+
+struct Prover<'s, 'r> {
+    space: &'s Space<'r>,
+    universal: &'r Universal,
+    /// The shortest address found for which it does not hold, with what is wrong.
+    failing: Option<(Request, Verdict)>,
+    undecided: Option<String>,
+}
+
+/// Proves or refutes what is expected of every address of a pattern.
+pub(super) fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
+    let mut prover = Prover { space, universal, failing: None, undecided: None };
+    prover.run();
+    let asked = format!("every {}", universal.pattern);
+    let expected = universal.outcome.as_ref().map_or_else(
+        || universal.checks.iter().map(|check| check.to_string()).collect::<Vec<_>>().join(", "),
+        |outcome| outcome.to_string(),
+    );
+    match (prover.failing, prover.undecided) {
+        (Some((request, verdict)), _) => {
+            let described = describe_request(&request);
+            let failures =
+                verdict.failures.into_iter().map(|failure| Failure { got: format!("{described} {}", failure.got), ..failure });
+            Verdict { line: universal.line, asked, failures: failures.collect(), decided: verdict.decided }
+        }
+        (None, Some(why)) => {
+            let failure = Failure { expected, got: format!("not decided: {why}") };
+            Verdict { line: universal.line, asked, failures: vec![failure], decided: None }
+        }
+        (None, None) => Verdict { line: universal.line, asked, failures: Vec::new(), decided: None },
+    }
+}
+
+/// The address, with the header fields that matter.
+fn describe_request(request: &Request) -> String {
+    let mut text = request.url().to_owned();
+    for (name, value) in request.headers() {
+        text.push_str(&format!(" with {name}: {}", value.to_str().unwrap_or_default()));
+    }
+    text
+}
+
+impl<'r> Prover<'_, 'r> {
+    fn run(&mut self) {
+        let mut rest = self.subject();
+        self.by_redirects(&mut rest);
+        let home = self.space.at_home();
+        let away = rest.minus(&home);
+        self.away(away);
+        rest = rest.and(&home);
+        let passed_over = self.by_rewrites(&mut rest);
+        self.by_files(&mut rest);
+        rest = rest.or(&passed_over);
+        for number in self.overlapping(Stage::Fallback) {
+            let rule = &self.space.rules(Stage::Fallback)[number as usize];
+            let Action::Fallback { path, even_files } = &rule.action else { continue };
+            let mut taken = self.space.matching(rule);
+            if !even_files {
+                taken.take_out(&self.space.of_known_type());
+            }
+            match path.path().is_literal() {
+                true if self.edge().file_of(path.path().as_str()).is_none() => continue,
+                true => self.class(rest.and(&taken), Why::Alike),
+                false => self.class(rest.and(&taken), Why::NamedFile),
+            }
+            rest.take_out(&taken);
+        }
+        for number in self.overlapping(Stage::Missing) {
+            let taken = self.space.matching(&self.space.rules(Stage::Missing)[number as usize]);
+            self.class(rest.and(&taken), Why::Alike);
+            rest.take_out(&taken);
+        }
+        self.class(rest, Why::Alike);
+    }
+
+    fn edge(&self) -> &'r Edge {
+        self.space.edge()
+    }
+
+    /// GET requests for the pattern's addresses; for a path, at the canonical origin.
+    fn subject(&self) -> RequestSet<'r> {
+        let site = self.edge().site();
+        let get = self.space.with_methods(|method| *method == http::Method::GET);
+        let mut set = self.space.of_pattern(&self.universal.pattern).and(&get);
+        set = match &self.universal.pattern.origin {
+            None => set.and(&self.space.with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme)),
+            Some(origin) => set.and(&self.space.with_origins(|asked| asked.scheme == origin.scheme)),
+        };
+        self.space.given(&set, &self.universal.given)
+    }
+
+    fn overlapping(&self, stage: Stage) -> Vec<u32> {
+        self.space.overlaps(stage).with(&self.universal.pattern)
+    }
+
+    fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
+        for number in self.overlapping(Stage::Redirect) {
+            let rule = &self.space.rules(Stage::Redirect)[number as usize];
+            let (sure, maybe) = self.space.acting(rule);
+            let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
+            let why = match &rule.action {
+                Action::Redirect(redirect) => Why::Redirect(rule, redirect),
+                _ => Why::Alike,
+            };
+            self.class(rest.and(&sure), why);
+            rest.take_out(&sure);
+            // Where it could lead to itself, each address is asked.
+            let doubtful = rest.and(&maybe);
+            if let Member::Shortest(_) = doubtful.shortest(self.space) {
+                self.each_of(&doubtful, "whether a redirect leads to the very address that was asked");
+                rest.take_out(&maybe);
+            }
+        }
+    }
+
+    /// Aliases, plain HTTP under `upgrade`: what no rule redirects goes to the canonical origin.
+    fn away(&mut self, away: RequestSet<'r>) {
+        let named = self.space.naming_a_file();
+        let files = away.and(&named);
+        self.files_of(&files);
+        self.class(away.minus(&named), Why::Canonical);
+    }
+
+    /// Gives the requests for which a rewrite names a file that is not there: no other file is looked up for them.
+    fn by_rewrites(&mut self, rest: &mut RequestSet<'r>) -> RequestSet<'r> {
+        let mut passed_over = RequestSet::default();
+        for number in self.overlapping(Stage::Rewrite) {
+            let rule = &self.space.rules(Stage::Rewrite)[number as usize];
+            let Action::Rewrite(path) = &rule.action else { continue };
+            let taken = self.under_given(&self.space.matching(rule));
+            let class = rest.and(&taken);
+            rest.take_out(&taken);
+            match path.path().is_literal() {
+                true if self.edge().file_of(path.path().as_str()).is_none() => passed_over = passed_over.or(&class),
+                true => self.class(class, Why::Alike),
+                false => self.class(class, Why::NamedFile),
+            }
+        }
+        passed_over
+    }
+
+    fn by_files(&mut self, rest: &mut RequestSet<'r>) {
+        let named = self.space.naming_a_file();
+        self.files_of(&rest.and(&named));
+        rest.take_out(&named);
+    }
+
+    /// Asks every address of a file that is in a set.
+    fn files_of(&mut self, set: &RequestSet<'r>) {
+        let Member::Shortest(_) = set.shortest(self.space) else { return };
+        let pattern = &self.universal.pattern;
+        let prefix = if pattern.origin.is_none() { pattern.path.literal_prefix() } else { "" };
+        let mut asked = 0;
+        for address in self.space.addresses_below(prefix) {
+            if pattern.origin.is_none() && !pattern.path.matches(address, self.edge().site().ignore_case, &mut Default::default())
+            {
+                continue;
+            }
+            asked += 1;
+            if asked > MOST_FILES {
+                return self.undecided("there are too many files");
+            }
+            if let Member::Shortest(request) = set.and(&self.space.at_path(address)).shortest(self.space) {
+                self.ask(&request);
+            }
+        }
+        // Other spellings, as `/a//b`, lead to the addresses asked.
+        self.each_sample(set);
+    }
+
+    fn under_given(&self, set: &RequestSet<'r>) -> RequestSet<'r> {
+        self.space.given(set, &self.universal.given)
+    }
+
+    fn undecided(&mut self, why: &str) {
+        self.undecided.get_or_insert_with(|| why.to_owned());
+    }
+
+    /// Asks one address of a class, and shows that the others are like it.
+    fn class(&mut self, set: RequestSet<'r>, why: Why<'r>) {
+        for set in self.by_headers(set) {
+            match set.shortest(self.space) {
+                Member::None => continue,
+                Member::Undecided => {
+                    self.undecided("the rules overlap in too many ways");
+                    continue;
+                }
+                Member::Shortest(request) if !self.ask(&request) => continue,
+                Member::Shortest(_) => {}
+            }
+            let alike = match why {
+                Why::Alike => true,
+                Why::Redirect(rule, redirect) => self.redirect_is_alike(rule, redirect),
+                Why::Canonical => self.canonical_is_alike(),
+                Why::NamedFile => false,
+            };
+            if !alike {
+                self.each_of(&set, "what the captures lead to");
+            }
+        }
+    }
+
+    /// Cuts a class by the header statements that touch what is asked about.
+    fn by_headers(&self, set: RequestSet<'r>) -> Vec<RequestSet<'r>> {
+        let mut classes = vec![set];
+        if self.universal.checks.is_empty() {
+            return classes;
+        }
+        for number in self.overlapping(Stage::Headers) {
+            let rule = &self.space.rules(Stage::Headers)[number as usize];
+            let Action::Headers(statement) = &rule.action else { continue };
+            let touches = statement.ops.iter().any(|op| {
+                let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) = op;
+                self.universal.checks.iter().any(|check| check.name == *name)
+            });
+            if !touches || classes.len() > MOST_LISTED {
+                continue;
+            }
+            let matching = self.under_given(&self.space.matching(rule));
+            classes = classes.iter().flat_map(|class| [class.and(&matching), class.minus(&matching)]).collect();
+        }
+        classes
+    }
+
+    /// Asks every address of a set, if they are few; else some, and says that it is not decided.
+    fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
+        let mut requests = Vec::new();
+        let members = set.each_member(self.space, MOST_LISTED, |request| {
+            requests.push(request.clone());
+            ControlFlow::Continue(())
+        });
+        for request in &requests {
+            self.ask(request);
+        }
+        if members != Members::Exhausted {
+            self.undecided(what);
+        }
+    }
+
+    fn each_sample(&mut self, set: &RequestSet<'r>) {
+        let mut requests = Vec::new();
+        set.each_member(self.space, 8, |request| {
+            requests.push(request.clone());
+            ControlFlow::Continue(())
+        });
+        for request in &requests {
+            self.ask(request);
+        }
+    }
+
+    /// Asks the edge about one address; keeps it if it is the shortest so far for which the expectation does not hold.
+    fn ask(&mut self, request: &Request) -> bool {
+        let verdict = self.verdict(request);
+        let holds = verdict.holds();
+        let cost = |request: &Request| (request.url().len(), request.headers().len());
+        if !holds && self.failing.as_ref().is_none_or(|(known, _)| cost(request) < cost(known)) {
+            self.failing = Some((request.clone(), verdict));
+        }
+        holds
+    }
+
+    fn verdict(&self, request: &Request) -> Verdict {
+        let mut given = self.universal.given.clone();
+        for (name, value) in request.headers() {
+            given.append(name, value.clone());
+        }
+        let mut expectation = Expectation {
+            line: self.universal.line,
+            method: http::Method::GET,
+            asked: request.url().into(),
+            url: request.url().into(),
+            given,
+            outcome: None,
+            checks: self.universal.checks.clone(),
+        };
+        let query = request.address().ok().and_then(|address| address.query());
+        // Parameters that the pattern leaves free may be carried along, or left behind.
+        let mut outcomes = vec![self.outcome_for(request, None)];
+        if query.is_some() && matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. })) {
+            outcomes.push(self.outcome_for(request, query));
+        }
+        let mut verdicts = outcomes.into_iter().map(|outcome| {
+            expectation.outcome = outcome.ok();
+            let mut verdict = verify(self.edge(), &expectation);
+            if expectation.outcome.is_none() && self.universal.outcome.is_some() {
+                let expected = self.universal.outcome.as_ref().map_or(String::new(), |outcome| outcome.to_string());
+                verdict.failures.push(Failure { expected, got: "captures what can not stand in that".to_owned() });
+            }
+            verdict
+        });
+        let first = verdicts.next();
+        match first {
+            Some(first) if first.holds() => first,
+            first => verdicts.find(Verdict::holds).or(first).unwrap_or_else(|| verify(self.edge(), &expectation)),
+        }
+    }
+
+    /// The outcome that is expected of one address. `Err` if its captures can not stand there.
+    fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<Outcomes, ()> {
+        let pattern = &self.universal.pattern;
+        let site = self.edge().site();
+        let captures = self.edge().captures_of(pattern, request).ok_or(())?;
+        let base = TargetBase { scheme: site.scheme, host: site.host.as_str(), base: &site.base };
+        Ok(match self.universal.outcome.as_ref().ok_or(())? {
+            Outcomes::GoesTo { address, status, hops } => {
+                let address = address.expand(pattern, &captures, base, query).ok_or(())?;
+                Outcomes::GoesTo { address, status: *status, hops: *hops }
+            }
+            Outcomes::Serves(path) => {
+                let file = path.with_path(pattern, &captures, |path| path.trim_start_matches('/').into()).ok_or(())?;
+                Outcomes::Serves(file)
+            }
+            Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
+        })
+    }
+
+    /// Whether what holds for one address that a rule redirects holds for all of them.
+    fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
+        let target = &redirect.target;
+        let Some(Outcomes::GoesTo { address: expected, .. }) = &self.universal.outcome else { return false };
+        if target.expressions().next().is_none() && expected.expressions().next().is_none() {
+            // All go to one address; what is decided there must not hang on the query that is carried along.
+            return self.end_is_plain(target);
+        }
+        let written = symbolic(&rule.pattern, &self.universal.pattern).and_then(|known| written(target, &known));
+        let wanted = symbolic(&self.universal.pattern, &self.universal.pattern).and_then(|known| self::written(expected, &known));
+        match (written, wanted) {
+            (Some(written), Some(wanted)) if written == wanted => {}
+            _ => return false,
+        }
+        let site = self.edge().site();
+        match target.origin() {
+            Some(origin) if !site.has_host(origin.host.host.as_str()) => true,
+            _ => self.image_is_served(rule),
+        }
+    }
+
+    /// Whether no rule at a literal target asks about more than its path.
+    fn end_is_plain(&self, target: &Target) -> bool {
+        let rules = self.space.rules(Stage::Redirect);
+        self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
+            let rule = &rules[number as usize];
+            rule.pattern.query().is_empty() && rule.conditions.is_none()
+        })
+    }
+
+    /// Whether every address that a rule can lead to is shown by a fallback, and redirected no further.
+    fn image_is_served(&self, rule: &'r Rule) -> bool {
+        let Some(image) = self.space.image(rule) else { return false };
+        let site = self.edge().site();
+        let home = self.space.with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme);
+        let mut rest = image.and(&home);
+        let Action::Redirect(redirect) = &rule.action else { return false };
+        let met = |stage| self.space.overlaps(stage).with_target(&redirect.target);
+        for number in met(Stage::Redirect) {
+            let other = &self.space.rules(Stage::Redirect)[number as usize];
+            if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
+                return false;
+            }
+        }
+        if !matches!(rest.and(&self.space.naming_a_file()).shortest(self.space), Member::None) || !met(Stage::Rewrite).is_empty()
+        {
+            return false;
+        }
+        for number in met(Stage::Fallback) {
+            let other = &self.space.rules(Stage::Fallback)[number as usize];
+            let Action::Fallback { path, even_files } = &other.action else { continue };
+            if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
+                let mut taken = self.space.matching(other);
+                if !even_files {
+                    taken.take_out(&self.space.of_known_type());
+                }
+                rest.take_out(&taken);
+            }
+        }
+        matches!(rest.shortest(self.space), Member::None)
+    }
+
+    /// Whether all that goes to the canonical origin is expected to go there under its own path.
+    fn canonical_is_alike(&self) -> bool {
+        // The end must answer 200, which addresses that name no file do only by a fallback; then each is asked.
+        false
+    }
+}
+
+/// A piece of what a template writes: text, or a capture of the expectation's pattern by its number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Symbol {
+    Text(String),
+    Capture(usize),
+}
+
+/// For each capture of `of`, what it is made of where an address matches both patterns in one way only: where `of` goes along with
+/// `by`, and ends in one expression that takes all the rest.
+fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Symbol>)>> {
+    if of.query().len() != by.query().len() || of.origin.is_some() != by.origin.is_some() || !of.query().is_empty() {
+        return None;
+    }
+    if of.path.as_str() == by.path.as_str() || same_forms(of, by) {
+        let names = of.path.expressions().enumerate().map(|(number, (_, name))| (name.to_owned(), vec![Symbol::Capture(number)]));
+        return Some(names.collect());
+    }
+    let [.., last] = of.path.parts() else { return Some(Vec::new()) };
+    let only = of.path.expressions().count() == 1;
+    let (Part::Expression { form: Expression::Any | Expression::Segments, start, end }, true) = (last, only) else { return None };
+    let name = of.path.as_str()[*start as usize..*end as usize].to_owned();
+    let prefix = of.path.literal_prefix();
+    let mut pieces = pieces(by);
+    match pieces.first_mut() {
+        Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
+        _ => return None,
+    }
+    pieces.retain(|piece| *piece != Symbol::Text(String::new()));
+    Some(vec![(name, pieces)])
+}
+
+/// Whether two patterns are the same but for the names of their captures.
+fn same_forms(a: &Pattern, b: &Pattern) -> bool {
+    let forms = |pattern: &Pattern| pattern.path.expressions().map(|(form, _)| form).collect::<Vec<_>>();
+    pieces(a) == pieces(b) && forms(a) == forms(b)
+}
+
+/// A pattern's path as pieces.
+fn pieces(pattern: &Pattern) -> Vec<Symbol> {
+    if pattern.path.is_literal() {
+        return vec![Symbol::Text(pattern.path.as_str().to_owned())];
+    }
+    let mut number = 0;
+    let piece = |part: &Part| match *part {
+        Part::Text { start, end } => Symbol::Text(pattern.path.as_str()[start as usize..end as usize].to_owned()),
+        Part::Expression { .. } => {
+            number += 1;
+            Symbol::Capture(number - 1)
+        }
+    };
+    pattern.path.parts().iter().map(piece).collect()
+}
+
+/// What a target writes, in pieces, with neighbouring texts joined; none where it has more than a path.
+fn written(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<(String, Vec<Symbol>)> {
+    if target.has_query() || target.has_fragment() {
+        return None;
+    }
+    let origin = target.origin().map_or(String::new(), |origin| format!("{}://{}", origin.scheme, origin.host));
+    let path = target.path();
+    let mut out: Vec<Symbol> = Vec::new();
+    let mut push = |piece: &Symbol| match (out.last_mut(), piece) {
+        (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
+        _ => out.push(piece.clone()),
+    };
+    if path.is_literal() {
+        push(&Symbol::Text(path.as_str().to_owned()));
+    }
+    for part in path.parts() {
+        match *part {
+            Part::Text { start, end } => push(&Symbol::Text(path.as_str()[start as usize..end as usize].to_owned())),
+            Part::Expression { start, end, .. } => {
+                let name = &path.as_str()[start as usize..end as usize];
+                captures.iter().find(|(known, _)| known == name)?.1.iter().for_each(&mut push);
+            }
+        }
+    }
+    Some((origin, out))
+}
