@@ -84,15 +84,25 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
     let section = MEANINGS.split_once(&head).map_or("", |(_, rest)| rest);
     let section = section.split("\n### ").next().unwrap_or_default().split("\n## ").next().unwrap_or_default();
     writeln!(out, "{} ({})\n", in_style(STRONG, code), weight_word(code.weight()))?;
+    let mut indent = "";
     for line in section.trim().lines() {
-        match line.strip_prefix("```") {
-            Some("wrong") => writeln!(out, "{}", in_style(FAINT, "rules that have it:"))?,
-            Some("said") => writeln!(out, "{}", in_style(FAINT, "what is said:"))?,
-            Some("mended") => writeln!(out, "{}", in_style(FAINT, "mended:"))?,
-            Some("files") => writeln!(out, "{}", in_style(FAINT, "the folder:"))?,
-            Some(_) => {}
-            None => writeln!(out, "{line}")?,
-        }
+        let label = match line.strip_prefix("```") {
+            Some("folder") => "the folder:",
+            Some("wrong") => "rules that have it:",
+            Some("said") => "what is said:",
+            Some("mended") => "mended:",
+            Some("mended-folder") => "the folder, mended:",
+            Some(_) => {
+                indent = "";
+                continue;
+            }
+            None => {
+                writeln!(out, "{}", format!("{indent}{line}").trim_end())?;
+                continue;
+            }
+        };
+        indent = "  ";
+        writeln!(out, "{}", in_style(FAINT, label))?;
     }
     Ok(Ended::Well)
 }

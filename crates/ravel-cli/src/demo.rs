@@ -39,7 +39,8 @@ const WALK: &[(&str, &[&str])] = &[
     ("A short link, as it stands on a poster.", &["explain", "http://www.lanternferries.example/summer"]),
     ("A deep link into the booking app: no such file exists, and the app answers.", &["explain", "/book/seat/14A"]),
     ("A missing page is 404 and shows the site's own page for that.", &["explain", "/no-such-page"]),
-    ("What must hold is stated in the same file.", &["test"]),
+    ("What must hold is stated in the same file; `expect every` is proven for every address.", &["test"]),
+    ("What is wrong, or could be better, is found before anybody visits; and where each way in ends.", &["check"]),
 ];
 
 pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {

@@ -76,14 +76,14 @@ fn a_failed_expectation_shows_expected_beside_got() {
     fs::write(&rules, text).unwrap();
     let (status, out, _) = run(demo.path(), &["test"], "");
     assert_eq!(status, 1);
-    assert!(out.starts_with("3 of 34 expectations failed\n"), "{out}");
+    assert!(out.starts_with("3 of 37 expectations failed\n"), "{out}");
     let expected = "    expected  goes to https://lanternferries.example/offers/summer-2027/ as 302 in 1 hop\n    \
                     got       goes to https://lanternferries.example/offers/summer-2028/ as 302 in 1 hop, which is missing (404)\n    \
                     by        edge.ravel:17\n";
     assert!(out.contains(expected), "{out}");
     let (status, out, _) = run(demo.path(), &["test", "--json"], "");
     let report: Value = serde_json::from_str(&out).unwrap();
-    assert_eq!((status, &report["expectations"], &report["failed"]), (1, &json!(34), &json!(3)));
+    assert_eq!((status, &report["expectations"], &report["failed"]), (1, &json!(37), &json!(3)));
     let failed: Vec<&Value> = report["verdicts"].as_array().unwrap().iter().filter(|verdict| verdict["holds"] == false).collect();
     assert_eq!(failed[0]["decided"], json!({"source": "edge.ravel", "line": 17}));
 }
@@ -152,7 +152,9 @@ fn the_demo_walks_the_job() {
         "$ ravel explain /book/seat/14A",
         "$ ravel explain /no-such-page",
         "$ ravel test",
-        "34 expectations hold",
+        "37 expectations hold",
+        "$ ravel check",
+        "0 problems",
     ] {
         assert!(out.contains(words), "{words} is not in\n{out}");
     }

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use http::{HeaderMap, Method};
 use ravel::address::Address;
+use ravel::audit::Audit;
 use ravel::{Edge, FileList, Request, Rules};
 use rustc_hash::FxHashMap;
 
@@ -31,6 +32,8 @@ fn main() {
     reading(100_000);
     worst_case(1_000);
     long_paths();
+    let [fewer, more] = [10_000, 100_000].map(auditing);
+    row("(e) check 100000 rules / check 10000", more, fewer);
 }
 
 fn row(what: &str, this: Duration, that: Duration) {
@@ -201,6 +204,30 @@ fn reading(rules: usize) {
         }],
     );
     row(&format!("(b) read and compile / read as CSV, {rules} rows"), compiled, rows);
+}
+
+/// (e) Checking rules and file names, beside loading them. What is checked has no mistake, so that everything is looked at.
+fn auditing(rules: usize) -> Duration {
+    let mut table = String::from("old,new,status\n");
+    for at in 0..rules {
+        let (folder, page) = (at % 100, at / 100 % 100);
+        match at % 10 {
+            9 => writeln!(table, "/archive-{at}/{{page}},/pages/{folder}/{{page}},permanent").unwrap(),
+            _ => writeln!(table, "{},/pages/{folder}/{page},permanent", old(Shape::Worded, at)).unwrap(),
+        }
+    }
+    let names: Vec<String> = (0..10_000).map(|at| format!("pages/{}/{}.html", at / 100, at % 100)).collect();
+    let load = || Edge::new(&read(&table), FileList::from_iter(&names));
+    let edge = load();
+    let found = Audit::new(&edge).rules();
+    assert!(found.is_empty(), "{:?}", found[0]);
+    let check = |edge: &Edge| {
+        let audit = Audit::new(edge);
+        (audit.rules(), audit.names())
+    };
+    let [checked, loaded] = fastest(1, [&mut || drop(black_box(check(&edge))), &mut || drop(black_box(load()))]);
+    row(&format!("(e) check / load, {rules} rules and 10000 files"), checked, loaded);
+    checked
 }
 
 /// (d) The worst case of the index: patterns with the same text around their captures are all candidates.

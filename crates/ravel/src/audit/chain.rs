@@ -68,7 +68,7 @@ impl<'r> Audit<'r> {
         let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
         let acts = |(request, route): &(Request, Route)| decides(route, rule) || self.acts(Stage::Redirect, rule, request);
         if rule.pattern.path.is_literal() {
-            match self.routes_from(&matching) {
+            match self.space.routes_of(&matching) {
                 Some(mut routes) => {
                     routes.retain(acts);
                     return (!routes.is_empty()).then_some(routes);
@@ -80,7 +80,7 @@ impl<'r> Audit<'r> {
         let most = if self.is_listed(rule) { MOST_LISTED } else { 3 };
         let members = matching.each_member(&self.space, most, |request| {
             let at_path = matching.and(&self.space.at(request));
-            routes.extend(self.routes_from(&at_path).into_iter().flatten());
+            routes.extend(self.space.routes_of(&at_path).into_iter().flatten());
             ControlFlow::Continue(())
         });
         routes.retain(acts);
@@ -93,58 +93,13 @@ impl<'r> Audit<'r> {
         }));
         if let Some(round) = self.could_go_round(rule) {
             for request in round.iter().take(MOST_TRIED).filter_map(|target| self.leading_to(rule, target)) {
-                routes.extend(self.routes_from(&matching.and(&self.space.at(&request))).into_iter().flatten().filter(acts));
+                routes.extend(self.space.routes_of(&matching.and(&self.space.at(&request))).into_iter().flatten().filter(acts));
             }
             if !routes.iter().any(|(_, route)| route.end == RouteEnd::Circle) && self.routes_stay_open(rule, &mut routes) {
                 out.push(self.not_decided(rule.line, format!("whether redirects go round from `{rule}`")));
             }
         }
         (!routes.is_empty()).then_some(routes)
-    }
-
-    /// The routes of all requests in a set that is about one path: one for every way in which rules on the way can tell requests apart.
-    /// None where there are too many.
-    fn routes_from(&self, set: &RequestSet<'r>) -> Option<Vec<(Request, Route)>> {
-        let mut classes = vec![set.clone()];
-        let mut asked: Vec<Line> = Vec::new();
-        loop {
-            let requests: Vec<Request> = classes.iter().flat_map(|class| class.members_by_piece(&self.space)).collect();
-            let routes: Vec<(Request, Route)> = requests
-                .into_iter()
-                .map(|request| {
-                    let route = self.edge().route(&request);
-                    (request, route)
-                })
-                .collect();
-            let more =
-                routes.iter().flat_map(|(request, route)| self.rules_on(request, route)).find(|rule| !asked.contains(&rule.line));
-            let Some(rule) = more else { return Some(routes) };
-            asked.push(rule.line);
-            let beyond = self.space.beyond_path(rule);
-            classes = classes.iter().flat_map(|class| [class.and(&beyond), class.minus(&beyond)]).collect();
-            if classes.len() > MOST_LISTED * 2 || asked.len() > MOST_TRIED {
-                return None;
-            }
-        }
-    }
-
-    /// The rules on the way of a route that ask for more than the path.
-    fn rules_on(&self, request: &Request, route: &Route) -> Vec<&'r Rule> {
-        let rules = self.space.rules(Stage::Redirect);
-        let site = self.edge().site();
-        let ways = request.address().ok().into_iter().chain(route.hops.iter().map(|hop| &hop.to));
-        let mut found = Vec::new();
-        for address in ways {
-            let Some(path) = address.path().strip_prefix(&site.base[..site.base.len() - 1]) else { continue };
-            for rule in self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]) {
-                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty();
-                let fits = |path| rule.pattern.path.matches(path, site.ignore_case, &mut Default::default());
-                if more && (fits(path) || (rule.pattern.origin.is_some() && fits(address.path()))) {
-                    found.push(rule);
-                }
-            }
-        }
-        found
     }
 
     /// Tries more addresses of a rule; whether there are others still, none of those tried going round.
@@ -249,7 +204,7 @@ impl<'r> Audit<'r> {
             return false;
         }
         let Some(image) = self.space.image(rule) else { return true };
-        let routes = self.routes_from(&image);
+        let routes = self.space.routes_of(&image);
         routes.is_some_and(|routes| routes.iter().all(|(_, route)| route.end != RouteEnd::Circle))
     }
 
@@ -479,7 +434,7 @@ impl<'r> Audit<'r> {
             let what = format!("`{}` is captured and not used", unused.join("`, `"));
             out.push(
                 Finding::on(Code::UnusedCapture, rule.line, what)
-                    .visitor(format!("every address that `{}` matches leads to the same place", rule.pattern))
+                    .visitor("addresses that differ only there lead to one place")
                     .instead("use it in the target, or accept this where it is meant"),
             );
         }

@@ -214,7 +214,11 @@ impl<'r> Audit<'r> {
             }
         }
         if let Some((name, kept, line)) = pages.first() {
-            let others = if pages.len() > 1 { format!(" and {} other pages are", pages.len() - 1) } else { " is".to_owned() };
+            let others = match pages.len() {
+                1 => " is".to_owned(),
+                2 => " and 1 other page are".to_owned(),
+                number => format!(" and {} other pages are", number - 1),
+            };
             let what = format!("{name}{others} kept for {} without being asked for again", in_words(*kept));
             let place = line.unwrap_or(edge.site().line);
             out.push(
@@ -226,7 +230,11 @@ impl<'r> Audit<'r> {
             );
         }
         if let Some(first) = assets.first() {
-            let many = if assets.len() > 1 { format!(" and {} others change", assets.len() - 1) } else { " changes".to_owned() };
+            let many = match assets.len() {
+                1 => " changes".to_owned(),
+                2 => " and 1 other change".to_owned(),
+                number => format!(" and {} others change", number - 1),
+            };
             let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
             let pattern = if folder.is_empty() { "/{+file}".to_owned() } else { format!("/{folder}/{{+file}}") };
             let what = format!("the name of {first}{many} with the content, and no long life is set");

@@ -20,6 +20,10 @@ pub(super) struct Folder {
 }
 
 impl Folder {
+    fn total(&self) -> usize {
+        self.found.values().map(|(_, count)| count).sum()
+    }
+
     fn add(&mut self, key: &str, finding: Finding) {
         let entry = self.found.entry((finding.code, key.to_owned())).or_insert((finding, 0));
         entry.1 += 1;
@@ -51,16 +55,22 @@ impl<'r> Audit<'r> {
         let from = From { name, text: &text };
         let own = edge.url_of(file);
         let hidden = Request::get(&own).is_ok_and(|request| !edge.route(&request).hops.is_empty());
+        let mut at_fault = Vec::new();
         if !hidden {
             let base = base_of(&own, content.base.as_deref());
-            for reference in &content.references {
+            for (number, reference) in content.references.iter().enumerate() {
+                let before = self.folder.total();
                 self.follow(&from, &own, base.as_ref(), reference);
+                if self.folder.total() > before {
+                    at_fault.push(number);
+                }
             }
         }
         for (shown_at, line) in self.shown_deeper(name) {
             let base = base_of(&shown_at, content.base.as_deref());
-            let relative = |reference: &&Reference| reference.kind.is_loaded() && is_relative(&reference.url);
-            for reference in content.references.iter().filter(relative) {
+            let relative = |reference: &Reference| reference.kind.is_loaded() && is_relative(&reference.url);
+            let others = content.references.iter().enumerate().filter(|(number, _)| !at_fault.contains(number));
+            for reference in others.map(|(_, reference)| reference).filter(|reference| relative(reference)) {
                 let at_home = base_of(&own, content.base.as_deref()).and_then(|base| base.join(&reference.url).ok());
                 let there = base.as_ref().and_then(|base| base.join(&reference.url).ok());
                 if at_home != there {
@@ -154,7 +164,8 @@ impl<'r> Audit<'r> {
                     )
                 }
             };
-            return self.folder.add(&asked, found.example(request.url()));
+            // A build that does not know the base path is one mistake, however many references it makes.
+            return self.folder.add(if outside { "" } else { &asked }, found.example(request.url()));
         }
         if let RouteEnd::Answer { file: Some(file), .. } = route.end
             && matches!(reference.kind, Kind::Script | Kind::Style | Kind::Media)

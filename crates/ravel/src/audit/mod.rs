@@ -31,9 +31,12 @@ use std::cell::OnceCell;
 use crate::address::Request;
 use crate::edge::Edge;
 use crate::expect::{describe, journey};
-use crate::language::Line;
+use crate::language::{Line, nearest};
 use crate::rules::Stage;
 use crate::space::{Member, Overlaps, RequestSet, Space};
+
+/// A folder with more files than this is not searched for names that are spelled nearly the same.
+const MOST_COMPARED: usize = 2_000;
 
 /// A site that is looked over.
 #[derive(Debug)]
@@ -148,14 +151,18 @@ impl<'r> Audit<'r> {
         self.space.addresses_below(text)
     }
 
-    /// The address of a page whose last segment is that of a URL.
+    /// The address of a file that somebody who wrote this URL most likely meant: with the same last segment, or spelled nearly so.
     fn nearest_page(&self, url: &str) -> Option<String> {
-        let last = |path: &str| path.trim_end_matches('/').trim_end_matches(".html").rsplit('/').next().map(str::to_owned);
-        let wanted = last(url.split(['?', '#']).next()?).filter(|last| !last.is_empty())?;
         let edge = self.edge();
-        let mut files = 0..edge.files().names().len() as u32;
-        let found = files.find(|file| last(edge.own_address(*file)).as_deref() == Some(&wanted))?;
-        Some(self.short(&edge.url_of(found)).to_owned())
+        let last = |path: &str| path.trim_end_matches('/').trim_end_matches(".html").rsplit('/').next().map(str::to_owned);
+        let path = self.short(url.split(['?', '#']).next()?);
+        let wanted = last(path).filter(|last| !last.is_empty())?;
+        let own = || (0..edge.files().names().len() as u32).map(|file| edge.own_address(file));
+        let same_end = own().find(|address| last(address).as_deref() == Some(&wanted));
+        let few = edge.files().names().len() <= MOST_COMPARED;
+        let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
+        let base = &edge.site().base;
+        Some(format!("{}{found}", &base[..base.len() - 1]))
     }
 
     fn names_a_file(&self, path: &str) -> bool {

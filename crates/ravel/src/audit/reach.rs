@@ -92,9 +92,11 @@ impl<'r> Audit<'r> {
             return Left::Undecided;
         }
         for other in earlier {
-            if left.take_out(&self.space.acting(other).0) {
+            let (sure, maybe) = self.space.acting(other);
+            if left.take_out(&sure) {
                 lines.push(other.line);
             }
+            left = left.cut_by(&maybe);
         }
         let mut files = false;
         if stage != Stage::Redirect {
@@ -107,10 +109,10 @@ impl<'r> Audit<'r> {
                 let others = self.overlaps(before).with(&rule.pattern);
                 for other in others.into_iter().filter(|other| before != stage || *other < number) {
                     let other = &self.space.rules(before)[other as usize];
-                    if let Some(taken) = self.taken(stage, other)
-                        && left.take_out(&taken)
-                    {
-                        lines.push(other.line);
+                    match self.taken(stage, other) {
+                        Some(taken) if left.take_out(&taken) => lines.push(other.line),
+                        Some(_) => {}
+                        None => left = left.cut_by(&self.space.matching(other)),
                     }
                 }
             }
@@ -193,11 +195,10 @@ impl<'r> Audit<'r> {
         }
         for other in self.overlaps(Stage::Missing).with(&rule.pattern).into_iter().filter(|other| *other < number) {
             let other = &self.space.rules(Stage::Missing)[other as usize];
-            if let Some(taken) = self.taken(Stage::Missing, other)
-                && pages.take_out(&taken)
-                && !lines.contains(&other.line)
-            {
-                lines.push(other.line);
+            match self.taken(Stage::Missing, other) {
+                Some(taken) if pages.take_out(&taken) && !lines.contains(&other.line) => lines.push(other.line),
+                Some(_) => {}
+                None => pages = pages.cut_by(&self.space.matching(other)),
             }
         }
         pages
@@ -208,11 +209,8 @@ impl<'r> Audit<'r> {
         let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { return None };
         let form_of = |name: &str| rule.pattern.captures().find(|(_, known)| *known == name).map(|(form, _)| form);
         let first = path.path().expressions().next().and_then(|(_, name)| form_of(name));
-        let opens = match path.path().literal_prefix() {
-            "" => first != Some(Expression::Segments),
-            "/" => first == Some(Expression::Any),
-            _ => false,
-        };
+        // Slashes at the start become one, so that very many captures come to one path.
+        let opens = matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
         let complete = rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
         if path.path().is_literal() || opens || !complete || rule.pattern.origin.is_some() {
             return None;

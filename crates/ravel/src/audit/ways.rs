@@ -49,7 +49,11 @@ impl<'r> Audit<'r> {
         let deep = self.deep_page();
         let site = self.edge().site();
         let mut ways = Vec::new();
-        for origin in self.space.entrances() {
+        let mut entrances: Vec<_> = self.space.entrances().collect();
+        let hosts: Vec<_> = entrances.iter().map(|origin| origin.host.clone()).collect();
+        let of_host = |host: &str| hosts.iter().position(|known| **known == *host);
+        entrances.sort_by_key(|origin| (of_host(&origin.host), origin.scheme == Scheme::Http));
+        for origin in entrances {
             let alias = site.aliases.iter().find(|alias| alias.host.as_str() == &*origin.host && origin.role == Role::Alias);
             let preview = site.previews.iter().find(|preview| preview.matches(&origin.host) && origin.role == Role::Preview);
             let line = alias.map(|alias| alias.line).or(preview.map(|preview| preview.line)).unwrap_or(site.line);
@@ -97,15 +101,15 @@ impl<'r> Audit<'r> {
             let alone = site.is_preview(way.origin.split("://").nth(1).unwrap_or_default());
             let most = if site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains) && plain && !alone { 2 } else { 1 };
             for end in std::iter::once(&way.first).chain(&way.deep) {
-                let found = if end.hops > most {
-                    let what = format!("{} takes {} hops to {}", end.asked, end.hops, end.url);
-                    Finding::on(Code::WayInHops, way.line, what)
-                        .visitor("each hop is a round trip")
-                        .instead("leave `hops one` as it is, and let no rule lead to another address of the way")
-                } else if end.back_to_plain {
+                let found = if end.back_to_plain {
                     Finding::on(Code::WayInBack, way.line, format!("{} passes from HTTPS to plain HTTP", end.asked))
                         .visitor("browsers warn, and anybody on the way can read along")
                         .instead("write `https` in the target")
+                } else if end.hops > most {
+                    let what = format!("{} takes {} hops to {}", end.asked, end.hops, end.url);
+                    Finding::on(Code::WayInHops, way.line, what)
+                        .visitor("each hop is a round trip")
+                        .instead("leave out `hops each`, or let the first redirect lead to the last address at once")
                 } else if site.scheme == Scheme::Https && end.url.starts_with("http:") && !alone && end.status != 0 {
                     Finding::on(Code::WayInPlain, way.line, format!("{} ends on plain HTTP, at {}", end.asked, end.url))
                         .visitor("anybody on the way can read and change what is sent")

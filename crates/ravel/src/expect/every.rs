@@ -9,7 +9,7 @@ use std::ops::ControlFlow;
 use super::{Failure, Verdict, verify};
 use crate::address::Request;
 use crate::edge::Edge;
-use crate::rules::{Action, Expectation, HeaderOp, Outcomes, Redirect, Rule, Stage, Universal};
+use crate::rules::{Action, Expectation, HeaderOp, Is, Outcomes, Redirect, Rule, Stage, Universal};
 use crate::space::{Member, Members, RequestSet, Role, Space};
 use crate::template::{Expression, Part, Pattern, Target, TargetBase};
 
@@ -140,7 +140,7 @@ impl<'r> Prover<'_, 'r> {
             let doubtful = rest.and(&maybe);
             if let Member::Shortest(_) = doubtful.shortest(self.space) {
                 self.each_of(&doubtful, "whether a redirect leads to the very address that was asked");
-                rest.take_out(&maybe);
+                *rest = std::mem::take(rest).cut_by(&maybe);
             }
         }
     }
@@ -192,8 +192,9 @@ impl<'r> Prover<'_, 'r> {
             if asked > MOST_FILES {
                 return self.undecided("there are too many files");
             }
-            if let Member::Shortest(request) = set.and(&self.space.at_path(address)).shortest(self.space) {
-                self.ask(&request);
+            let here = set.and(&self.space.at_path(address));
+            if let Member::Shortest(request) = here.shortest(self.space) {
+                self.ask_each_way(&here, &request);
             }
         }
         // Other spellings, as `/a//b`, lead to the addresses asked.
@@ -217,7 +218,7 @@ impl<'r> Prover<'_, 'r> {
                     self.undecided("the rules overlap in too many ways");
                     continue;
                 }
-                Member::Shortest(request) if !self.ask(&request) => continue,
+                Member::Shortest(request) if !self.ask_each_way(&set, &request) => continue,
                 Member::Shortest(_) => {}
             }
             let alike = match why {
@@ -262,7 +263,7 @@ impl<'r> Prover<'_, 'r> {
             ControlFlow::Continue(())
         });
         for request in &requests {
-            self.ask(request);
+            self.ask_each_way(set, request);
         }
         if members != Members::Exhausted {
             self.undecided(what);
@@ -276,7 +277,22 @@ impl<'r> Prover<'_, 'r> {
             ControlFlow::Continue(())
         });
         for request in &requests {
-            self.ask(request);
+            self.ask_each_way(set, request);
+        }
+    }
+
+    /// Asks the edge about an address of a set, once for every way that later hops could go from there.
+    fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
+        let follows = matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. } | Outcomes::Is(Is::Loop, _)));
+        if !follows {
+            return self.ask(request);
+        }
+        match self.space.routes_of(&set.and(&self.space.at(request))) {
+            Some(routes) => routes.iter().fold(true, |hold, (request, _)| self.ask(request) && hold),
+            None => {
+                self.undecided("the rules tell too many requests apart");
+                self.ask(request)
+            }
         }
     }
 

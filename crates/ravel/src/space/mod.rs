@@ -19,6 +19,7 @@ mod overlap;
 mod search;
 mod set;
 mod symbol;
+mod ways;
 
 pub(crate) use origin::{Origin, Role};
 pub(crate) use overlap::Overlaps;
@@ -41,7 +42,7 @@ use fact::Fact;
 use leaf::{Leaf, Names, PatternLeaf};
 use origin::Region;
 use set::Piece;
-use symbol::{Symbol, symbols};
+use symbol::{SLASH, Symbol, symbols};
 
 /// Every request that a site can be asked, to take sets from.
 #[derive(Debug)]
@@ -375,7 +376,7 @@ impl<'r> Space<'r> {
             if here.origins.is_empty() {
                 continue;
             }
-            match itself(rule, redirect) {
+            match itself(rule, redirect, &*self.edge.rules().site.base == "/") {
                 Itself::Never => sure.pieces.push(here),
                 Itself::Always if redirect.drop_query => {
                     let mut asked = here.clone();
@@ -418,6 +419,8 @@ impl<'r> Space<'r> {
             let about = wheres.iter().filter(|condition| *condition.name == *name);
             tests.extend(about.map(|condition| (number, CaptureTest::of(&condition.test, fold))));
         }
+        // Captures that are all empty come to `/`.
+        let mut empty = Vec::new();
         let own = target.origin().is_some_and(|origin| site.has_host(origin.host.host.as_str()));
         let mut set = self.all();
         set.pieces.retain(|piece| target.origin().is_some() || self.regions[piece.region].inside);
@@ -435,6 +438,11 @@ impl<'r> Space<'r> {
                     }
                 })
             });
+            if template.parts().iter().all(|part| matches!(part, Part::Expression { .. })) && !template.is_literal() {
+                let mut nothing = piece.clone();
+                nothing.path.push((Arc::new(Leaf::Word(vec![SLASH])), true));
+                empty.push(nothing);
+            }
             // Text without a `/` at its start gets one: such a target can lead anywhere.
             if !matches!(template.expressions().next(), Some((Expression::Any | Expression::Segment, _)) if template.literal_prefix().is_empty())
             {
@@ -442,10 +450,7 @@ impl<'r> Space<'r> {
                 piece.path.push((Arc::new(Leaf::Pattern(PatternLeaf::new(&template, tests.clone(), false, &read))), true));
             }
         }
-        if template.parts().iter().all(|part| matches!(part, Part::Expression { .. })) {
-            let empty = self.at_path("/");
-            set = set.or(&empty);
-        }
+        set.pieces.extend(empty);
         // Who asks brings the same cookies and header fields along.
         let whens = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.whens);
         whens.iter().filter(|when| when.test.is_about_headers()).for_each(|when| self.add_when(&mut set, when));
@@ -518,13 +523,13 @@ fn all_conditions(rules: &crate::rules::RuleSet) -> impl Iterator<Item = &crate:
 }
 
 /// Where a redirect on the origin that was asked could lead to itself.
-fn itself(rule: &Rule, redirect: &Redirect) -> Itself {
+fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
     let (pattern, target) = (&rule.pattern, &redirect.target);
     if changes_length(rule, redirect).is_some() {
         return Itself::Never;
     }
     let among = || Itself::Among(target.path_as_pattern(|name| form_of(pattern, name)));
-    let same_root = pattern.origin.is_none() == target.origin().is_none();
+    let same_root = base_is_root || pattern.origin.is_none() == target.origin().is_none();
     if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
         // What becomes of the query is not worked out.
         return among();

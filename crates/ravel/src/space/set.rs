@@ -97,6 +97,14 @@ impl<'r> RequestSet<'r> {
         met
     }
 
+    /// The same set, in pieces of which each is inside the other set or outside.
+    pub(crate) fn cut_by(self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        match other.pieces.is_empty() {
+            true => self,
+            false => self.minus(other).or(&self.and(other)),
+        }
+    }
+
     /// A member whose address is as short as any.
     pub fn shortest(&self, space: &Space<'r>) -> Member {
         match self.shortest_parts(space) {
@@ -144,14 +152,17 @@ impl<'r> RequestSet<'r> {
     }
 
     fn shortest_parts(&self, space: &Space<'r>) -> Found<FoundMember> {
-        let mut best: Option<FoundMember> = None;
+        // Of addresses of one length the canonical one is the best example.
+        let mut best = None;
         let mut undecided = false;
         for (number, piece) in self.pieces.iter().enumerate() {
             match piece.shortest(space) {
                 Found::Member((request, word)) => {
-                    let cost = |request: &Request| (request.url().len(), request.headers().len());
-                    if best.as_ref().is_none_or(|known| cost(&request) < cost(&known.request)) {
-                        best = Some(FoundMember { request, piece: number, word });
+                    let length =
+                        request.address().map_or(0, |address| address.path().len() + address.query().map_or(0, str::len));
+                    let cost = (length, request.headers().len(), piece.origins.first());
+                    if best.as_ref().is_none_or(|(known, _)| cost < *known) {
+                        best = Some((cost, FoundMember { request, piece: number, word }));
                     }
                 }
                 Found::Nothing => {}
@@ -159,7 +170,7 @@ impl<'r> RequestSet<'r> {
             }
         }
         match best {
-            Some(found) => Found::Member(found),
+            Some((_, found)) => Found::Member(found),
             None if undecided => Found::Undecided,
             None => Found::Nothing,
         }
