@@ -3,9 +3,9 @@
 use std::fs;
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget};
 use ravel::audit::{self, Audit, Code, Finding, FindingPlace, Remainder, Report, Way, WayEnd, WaysIn, Weight};
 use ravel::language::Line;
 use serde::Serialize;
@@ -35,6 +35,9 @@ pub(crate) struct Arguments {
 
 /// What each finding means, with an example; shown by `--why`.
 const MEANINGS: &str = include_str!("../../../docs/findings.md");
+
+/// Work that takes longer shows on a terminal how far it is.
+const LONG_WORK: Duration = Duration::from_secs(1);
 
 /// All that was found out.
 struct Found {
@@ -111,28 +114,18 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
 fn read_files(loaded: &Loaded, audit: &mut Audit<'_>) {
     let Some(root) = &loaded.root else { return };
     let names: Vec<&str> = loaded.edge.files().names().iter().map(|name| &**name).filter(|name| audit::reads(name)).collect();
-    let bar = progress(names.len());
+    let bar = ProgressBar::with_draw_target(Some(names.len() as u64), ProgressDrawTarget::hidden());
+    let start = Instant::now();
     for name in bar.wrap_iter(names.into_iter()) {
+        if bar.is_hidden() && start.elapsed() > LONG_WORK && io::stderr().is_terminal() {
+            bar.set_draw_target(ProgressDrawTarget::stderr());
+        }
         match fs::read(root.join(name)) {
             Ok(bytes) => audit.read(name, &bytes),
             Err(error) => audit.unreadable(name, &error.to_string()),
         }
     }
-}
-
-/// A bar on a terminal, shown from the second second on.
-fn progress(len: usize) -> ProgressBar {
-    if !io::stderr().is_terminal() {
-        return ProgressBar::hidden();
-    }
-    let style =
-        ProgressStyle::with_template("reading {pos} of {len} files {wide_bar}").unwrap_or_else(|_| ProgressStyle::default_bar());
-    let target = indicatif::ProgressDrawTarget::stderr();
-    let bar = ProgressBar::with_draw_target(Some(len as u64), target)
-        .with_style(style)
-        .with_finish(indicatif::ProgressFinish::AndClear);
-    bar.enable_steady_tick(Duration::from_secs(1));
-    bar
+    bar.finish_and_clear();
 }
 
 fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {

@@ -8,12 +8,12 @@ use std::collections::BTreeSet;
 
 use http::header::{COOKIE, HeaderValue};
 use proptest::prelude::*;
-use proptest::test_runner::{Config, TestRunner};
+use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::audit::{Audit, Code, Finding, FindingPlace};
 use ravel::edge::{Came, End};
 use ravel::expect::{verify, verify_all};
 use ravel::rules::Stage;
-use ravel::{Edge, Expectation, FileList, Outcome, Request, Rules};
+use ravel::{Edge, Expectation, FileList, Outcome, Request, Rule, Rules};
 
 const SITE: &str = "site https://h.example/\n  alias w.example\n";
 const FILES: [&str; 4] = ["index.html", "a.html", "b/index.html", "ab/b.css"];
@@ -45,9 +45,15 @@ fn add(count: &Cell<u32>, one: bool) {
     count.set(count.get() + u32::from(one));
 }
 
-fn long(cases: u32) -> Config {
-    let cases = if std::env::var_os("RAVEL_LONG").is_some() { cases * 10 } else { cases };
-    Config { cases, failure_persistence: None, max_shrink_iters: 2_000, ..Config::default() }
+/// The same rule sets every time, so that a change is what changes the outcome; in the long run ten times as many, and new ones.
+fn runner(cases: u32) -> TestRunner {
+    let long = std::env::var_os("RAVEL_LONG").is_some();
+    let cases = if long { cases * 10 } else { cases };
+    let config = Config { cases, failure_persistence: None, max_shrink_iters: 2_000, ..Config::default() };
+    match long {
+        true => TestRunner::new(config),
+        false => TestRunner::new_with_rng(config, TestRng::deterministic_rng(RngAlgorithm::ChaCha)),
+    }
 }
 
 fn pattern() -> impl Strategy<Value = String> {
@@ -150,7 +156,7 @@ fn acting(edge: &Edge, request: &Request) -> BTreeSet<u32> {
 fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
     let requests = requests();
     let (rules_seen, undecided, never) = (Cell::new(0), Cell::new(0), Cell::new(0));
-    let mut runner = TestRunner::new(long(200));
+    let mut runner = runner(200);
     let sets = prop::collection::vec(rule(), 1..7);
     runner
         .run(&sets, |texts| {
@@ -166,6 +172,10 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
                 let said = findings
                     .iter()
                     .any(|finding| line(finding) == number && matches!(finding.code, Code::NeverActs | Code::SameRule));
+                if let Some(finding) = findings.iter().find(|finding| line(finding) == number && finding.code == Code::NeverActs)
+                {
+                    covers(&edge, &requests, rule, finding).map_err(|why| TestCaseError::fail(format!("{why}: {texts:?}")))?;
+                }
                 let left = remainders.iter().find(|remainder| remainder.line == rule.line);
                 add(&rules_seen, true);
                 add(&never, said);
@@ -185,14 +195,30 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
         .unwrap();
     let (rules_seen, undecided, never) = (rules_seen.get(), undecided.get(), never.get());
     assert!(never > rules_seen / 20, "only {never} of {rules_seen} never act: the rules hardly meet");
-    assert!(undecided * 50 <= rules_seen, "{undecided} of {rules_seen} rules are not decided");
+    assert!(undecided * 25 <= rules_seen, "{undecided} of {rules_seen} rules are not decided");
+}
+
+/// Whether the lines of a finding take every request on which the rule would act if it stood alone.
+fn covers(edge: &Edge, requests: &[Request], rule: &Rule, finding: &Finding) -> Result<(), String> {
+    let takers: BTreeSet<u32> = finding.lines.iter().map(|line| line.number).collect();
+    let alone = Rules::parse(&format!("{SITE}gone {}\n", rule.pattern)).unwrap();
+    let alone = Edge::new(&alone, FileList::default());
+    let by_files = finding.what.contains("file");
+    for request in requests.iter().filter(|request| alone.answer(request).outcome() == Outcome::Gone) {
+        let why = edge.explain(request);
+        let hidden = why.steps.iter().any(|step| step.line == Some(rule.line) && matches!(step.came, Came::Hidden(_)));
+        if hidden && !by_files && acting(edge, request).is_disjoint(&takers) {
+            return Err(format!("{} is not taken by {takers:?}", request.url()));
+        }
+    }
+    Ok(())
 }
 
 #[test]
 fn every_circle_is_found_and_none_invented() {
     let requests = requests();
     let (sets_seen, circles, undecided) = (Cell::new(0), Cell::new(0), Cell::new(0));
-    let mut runner = TestRunner::new(long(200));
+    let mut runner = runner(200);
     let sets = prop::collection::vec(rule().prop_filter("redirects", |rule| rule.starts_with("redirect")), 2..6);
     runner
         .run(&sets, |texts| {
@@ -246,7 +272,7 @@ fn expect_every_is_what_every_address_says() {
     const HEADERS: [&str; 3] =
         ["", "headers /a{/any*} on all\n  set x-robots-tag: noindex\n", "headers /{+x}\n  set cache-control: no-store\n"];
     let (seen, held, undecided) = (Cell::new(0), Cell::new(0), Cell::new(0));
-    let mut runner = TestRunner::new(long(250));
+    let mut runner = runner(250);
     let sets =
         (prop::collection::vec(rule(), 1..5), pattern(), prop::sample::select(&OUTCOMES[..]), prop::sample::select(&HEADERS[..]));
     runner
@@ -287,6 +313,6 @@ fn expect_every_is_what_every_address_says() {
         })
         .unwrap();
     let (seen, held, undecided) = (seen.get(), held.get(), undecided.get());
-    assert!(held * 30 > seen, "only {held} of {seen} hold: the test shows little");
+    assert!(held * 40 > seen, "only {held} of {seen} hold: the test shows little");
     assert!(undecided * 12 <= seen, "{undecided} of {seen} are not decided");
 }
