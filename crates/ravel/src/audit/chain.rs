@@ -15,7 +15,7 @@ use super::{Audit, Code, Finding};
 use crate::address::{Request, Scheme};
 use crate::edge::{Route, RouteEnd};
 use crate::language::Line;
-use crate::rules::{Action, Redirect, Rule, Stage};
+use crate::rules::{Action, Redirect, Rule, Stage, WhereTest};
 use crate::space::{Members, RequestSet, changes_length};
 
 /// Rules that are followed from one rule before it is given up.
@@ -70,6 +70,7 @@ impl<'r> Audit<'r> {
         if rule.pattern.path.is_literal() {
             match self.space.routes_of(&matching) {
                 Some(mut routes) => {
+                    routes.extend(self.listed_routes(rule));
                     routes.retain(acts);
                     return (!routes.is_empty()).then_some(routes);
                 }
@@ -117,10 +118,26 @@ impl<'r> Audit<'r> {
         members == Members::More
     }
 
+    /// The routes of every value that a `where` lists.
+    fn listed_routes(&self, rule: &'r Rule) -> Vec<(Request, Route)> {
+        let mut routes = Vec::new();
+        for condition in rule.conditions.iter().flat_map(|conditions| &conditions.wheres) {
+            let WhereTest::OneOf(list) = &condition.test else { continue };
+            for value in list.iter().take(MOST_LISTED) {
+                let capture = |name: &str| if *name == *condition.name { value.to_string() } else { "a".to_owned() };
+                if let Some(request) = self.sample_with(&rule.pattern, &capture) {
+                    let route = self.edge().route(&request);
+                    routes.push((request, route));
+                }
+            }
+        }
+        routes
+    }
+
     /// Whether a rule's captures can be few enough to go through.
     fn is_listed(&self, rule: &Rule) -> bool {
         let wheres = rule.conditions.iter().flat_map(|conditions| &conditions.wheres);
-        wheres.into_iter().any(|condition| matches!(condition.test, crate::rules::WhereTest::OneOf(_)))
+        wheres.into_iter().any(|condition| matches!(condition.test, WhereTest::OneOf(_)))
     }
 
     /// The requests with which a rule's target meets redirects that could lead back to some rule on the way, if there are any.
