@@ -132,7 +132,8 @@ fn rules_have_these_findings_and_no_others() {
 #[test]
 fn references_are_followed_as_browsers_do() {
     let page = |text: &'static str| vec![("index.html", text)];
-    let cases: Vec<(Vec<(&str, &str)>, &[&str])> = vec![
+    type Files = Vec<(&'static str, &'static str)>;
+    let cases: Vec<(Files, &[&str])> = vec![
         (page("<a href=\"/a\">a</a> <a href=b/>b</a> <a href='#top'>t</a> <a href=mailto:x@h.example>m</a>"), &[]),
         (page("<a href=\"/x?y=1&amp;z=2#f\">"), &["index.html:1 broken-link"]),
         (page("\n<a href=\"//o.example/x\"> <a href=\"https://o.example/\">"), &[]),
