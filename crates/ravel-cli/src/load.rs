@@ -1,60 +1,40 @@
-//! Reading rules files and folders from disk.
+//! Reading sites, and writing files.
 
-use std::collections::HashMap;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::ops::Deref;
+use std::path::Path;
 
-use ravel::files::LeftOut;
-use ravel::language::Line;
-use ravel::{Edge, FileList, Rules};
-use walkdir::WalkDir;
+use ravel_serve::{ReadError, Site};
 
 use crate::{Failure, problems};
 
-/// A rules file with the folder it speaks of.
-pub(crate) struct Loaded {
-    pub(crate) rules: Rules,
-    pub(crate) edge: Edge,
-    /// The texts of the rules' files, by their names.
-    pub(crate) texts: HashMap<String, String>,
-    /// The folder of files.
-    pub(crate) root: Option<PathBuf>,
+/// A site that was read.
+pub(crate) struct Loaded(Site);
+
+impl Deref for Loaded {
+    type Target = Site;
+
+    fn deref(&self) -> &Site {
+        &self.0
+    }
 }
 
 impl Loaded {
-    /// Reads both.
+    /// Reads a rules file and its folder; problems are shown on standard error.
     pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
-        let (rules, texts) = rules(path)?;
-        let root = rules.site().files.as_ref().map(|folder| parent(path).join(&**folder));
-        let files = match &root {
-            Some(root) => {
-                let own = own_names(&rules, path, root);
-                list(root)?.without(own.iter().map(String::as_str), LeftOut::Rules)
+        Site::read(path).map(Loaded).map_err(|error| match error {
+            ReadError::Rules(found, texts) => {
+                anstream::eprintln!("{}", problems::render(&found, &texts));
+                Failure::Message(String::new())
             }
-            None => FileList::default(),
-        };
-        let edge = Edge::new(&rules, files);
-        Ok(Loaded { rules, edge, texts, root })
-    }
-
-    /// A line as people name it: `edge.ravel:9`.
-    pub(crate) fn name(&self, line: Line) -> String {
-        format!("{}:{}", self.source(line), line.number)
-    }
-
-    /// The file of a line.
-    pub(crate) fn source(&self, line: Line) -> &str {
-        &self.rules.sources()[usize::from(line.source)]
+            ReadError::Disk(message) => Failure::Message(message),
+        })
     }
 }
 
 /// The text of a file, which must be UTF-8.
 pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
-    String::from_utf8(bytes).map_err(|error| {
-        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
-        let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
-        Failure::Message(format!("`{name}` is no UTF-8 on line {line}; save it as UTF-8"))
-    })
+    ravel_serve::text_of(bytes, name).map_err(Failure::Message)
 }
 
 /// Writes a file beside its place and renames it, so that it is never half there.
@@ -63,98 +43,4 @@ pub(crate) fn write_beside(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let beside = path.with_file_name(format!(".{name}.{}", std::process::id()));
     fs::write(&beside, bytes)?;
     fs::rename(&beside, path).inspect_err(|_| drop(fs::remove_file(&beside)))
-}
-
-fn parent(path: &Path) -> &Path {
-    path.parent().unwrap_or(Path::new(""))
-}
-
-/// Reads a rules file; its problems are shown on standard error.
-fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), Failure> {
-    let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
-    let bytes = fs::read(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => {
-            Failure::Message(format!("there is no rules file `{}`; write one, or name it with `--rules FILE`", path.display()))
-        }
-        _ => Failure::Message(format!("`{}` can not be read: {error}", path.display())),
-    })?;
-    let text = text_of(bytes, &path.display().to_string())?;
-    let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
-    let parsed = Rules::read(&name, &text, |wanted| {
-        let bytes = fs::read(parent(path).join(wanted))?;
-        texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
-        Ok::<_, std::io::Error>(bytes)
-    });
-    match parsed {
-        Ok(rules) => Ok((rules, texts)),
-        Err(found) => {
-            anstream::eprintln!("{}", problems::render(&found, &texts));
-            Err(Failure::Message(String::new()))
-        }
-    }
-}
-
-/// The names that the rules' own files have in the folder, if they are there.
-fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
-    let Ok(root) = root.canonicalize() else { return Vec::new() };
-    let first = path.file_name().map(PathBuf::from);
-    let named = rules.sources().iter().skip(1).map(|source| PathBuf::from(&**source));
-    first
-        .into_iter()
-        .chain(named)
-        .filter_map(|name| parent(path).join(name).canonicalize().ok())
-        .filter_map(|full| Some(slashed(full.strip_prefix(&root).ok()?)))
-        .collect()
-}
-
-/// Every file of a folder; links that lead out of it are left out.
-fn list(root: &Path) -> Result<FileList, Failure> {
-    let unreadable = |error: &dyn std::fmt::Display| {
-        Failure::Message(format!("the folder of files `{}` can not be read: {error}", root.display()))
-    };
-    let real = match root.canonicalize() {
-        Ok(real) => real,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Failure::Message(format!(
-                "there is no folder `{}`, which the rules name with `files`; build the site first, or correct the name",
-                root.display()
-            )));
-        }
-        Err(error) => return Err(unreadable(&error)),
-    };
-    let mut names = Vec::new();
-    let mut links = Vec::new();
-    let mut unspelled = Vec::new();
-    let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
-    while let Some(entry) = entries.next() {
-        let entry = match entry {
-            Ok(entry) => entry,
-            // A link that leads nowhere, or back to a folder it is in, is no file.
-            Err(error) if error.loop_ancestor().is_some() || error.path().is_some_and(Path::is_symlink) => continue,
-            Err(error) => return Err(unreadable(&error)),
-        };
-        let leads_out = entry.path_is_symlink() && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
-        if leads_out {
-            links.extend(entry.path().strip_prefix(&real).map(slashed));
-            if entry.file_type().is_dir() {
-                entries.skip_current_dir();
-            }
-            continue;
-        }
-        if entry.file_type().is_file()
-            && let Ok(name) = entry.path().strip_prefix(&real)
-        {
-            let spelled = name.to_str().is_some();
-            let list = if spelled { &mut names } else { &mut unspelled };
-            list.push(slashed(name));
-        }
-    }
-    let files = FileList::from_iter(names);
-    let links = links.iter().map(String::as_str);
-    Ok(files.without(links, LeftOut::Link).without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
-}
-
-/// A relative path with `/` between its parts.
-fn slashed(path: &Path) -> String {
-    path.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
 }

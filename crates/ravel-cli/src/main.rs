@@ -7,6 +7,7 @@ mod fmt;
 mod load;
 mod problems;
 mod sarif;
+mod serve;
 mod style;
 mod test;
 
@@ -35,6 +36,8 @@ enum Command {
     Test(test::Arguments),
     /// Say what is wrong with the rules and the folder, before anybody visits
     Check(check::Arguments),
+    /// Serve the site as the rules answer it, with a page that shows each request and why
+    Serve(serve::Arguments),
     /// Bring rules files to their canonical form
     Fmt(fmt::Arguments),
     /// Put the demo site in a folder and go through the job with it, or run one command on it
@@ -92,6 +95,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
         Command::Explain(explain) => explain::run(&arguments.rules, &explain, out),
         Command::Test(test) => test::run(&arguments.rules, &test, out),
         Command::Check(check) => check::run(&arguments.rules, &check, out),
+        Command::Serve(serve) => serve::run(&arguments.rules, &serve, out),
         Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),
     }

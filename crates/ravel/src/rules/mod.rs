@@ -29,13 +29,14 @@ pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 use std::fmt;
 use std::sync::Arc;
 
+use crate::address::Host;
 use crate::language::Problems;
 
 /// A rules file, understood. Cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Rules(Arc<RuleSet>);
 
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct RuleSet {
     pub(crate) site: Site,
     /// Redirect, gone and elsewhere, in the order of the file.
@@ -101,6 +102,19 @@ impl Rules {
     /// What is expected of every address of a pattern, in the order of the file.
     pub fn universals(&self) -> &[Universal] {
         &self.0.universals
+    }
+
+    /// The same rules with more preview hosts; those that the site has already stay what they are.
+    #[must_use]
+    pub fn with_previews(&self, hosts: impl IntoIterator<Item = Host>) -> Rules {
+        let mut set = RuleSet::clone(&self.0);
+        for host in hosts {
+            if !set.site.has_host(host.as_str()) {
+                let line = set.site.line;
+                set.site.previews.push(PreviewHost { wildcard: false, host, line });
+            }
+        }
+        Rules(Arc::new(set))
     }
 
     /// The names of the files that the rules were read from: the rules file, then those it names, as they were met.

@@ -1,0 +1,263 @@
+//! What the inspector's page is made of.
+
+use std::time::SystemTime;
+
+use http::{HeaderName, HeaderValue, Method};
+use maud::{DOCTYPE, Markup, html};
+use ravel::audit::{FindingPlace, WayEnd, Weight};
+use time::OffsetDateTime;
+
+use super::Inspector;
+use crate::log::{Explained, Record};
+
+/// A request that was typed in, and what came of it.
+#[derive(Debug)]
+pub(super) struct Tried {
+    method: String,
+    address: String,
+    header: String,
+    result: Result<(String, Vec<Explained>), String>,
+}
+
+impl Tried {
+    /// Asks the site, without sending anything.
+    pub(super) fn ask(inspector: &Inspector, method: String, address: String, header: String) -> Tried {
+        let result = ask(inspector, &method, &address, &header);
+        Tried { method, address, header, result }
+    }
+}
+
+fn ask(inspector: &Inspector, method: &str, address: &str, header: &str) -> Result<(String, Vec<Explained>), String> {
+    let site = inspector.live.site();
+    let method = match method {
+        "" => Method::GET,
+        method => Method::from_bytes(method.to_ascii_uppercase().as_bytes()).map_err(|_| format!("`{method}` is no method"))?,
+    };
+    let url = match address.starts_with('/') {
+        true => format!("{}{address}", site.edge.site().url().trim_end_matches('/')),
+        false => address.to_owned(),
+    };
+    let mut request = ravel::Request::new(method, &url).map_err(|error| error.to_string())?;
+    if !header.is_empty() {
+        let field = header.split_once(':').and_then(|(name, value)| {
+            let name = HeaderName::from_bytes(name.trim().as_bytes()).ok()?;
+            Some((name, HeaderValue::from_str(value.trim()).ok()?))
+        });
+        let (name, value) = field.ok_or_else(|| format!("`{header}` is no header field; write `name: value`"))?;
+        request = request.with_header(name, value);
+    }
+    let walk = site.edge.walk(&request);
+    Ok((Explained::journey(&walk), Explained::way(&site, &walk)))
+}
+
+pub(super) fn whole(inspector: &Inspector, asked: Option<&Tried>) -> Markup {
+    let site = inspector.live.site();
+    let name = site.rules.site().host.to_string();
+    let records = inspector.log.last();
+    html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (name) " · Ravel" }
+                link rel="stylesheet" href="/inspect.css";
+                script src="/inspect.js" defer {}
+            }
+            body {
+                header.top {
+                    h1 { (name) }
+                    p { (open_at(inspector)) }
+                }
+                main {
+                    section.requests aria-labelledby="requests" {
+                        h2 #requests { "Requests" }
+                        p.hint #waiting hidden[!records.is_empty()] {
+                            "Open the site, and each request is shown here with the reason for its answer."
+                        }
+                        div #log aria-live="polite" { @for one in &records { (record(one)) } }
+                    }
+                    div.aside {
+                        (form(asked))
+                        div #state { (state(inspector)) }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn open_at(inspector: &Inspector) -> Markup {
+    let site = inspector.live.site();
+    let host = site.rules.site().host.as_str().to_owned();
+    let (http, https) = (inspector.addresses.http.port(), inspector.addresses.https.port());
+    let base = &site.rules.site().base;
+    let urls = [format!("http://{host}.localhost:{http}{base}"), format!("https://{host}.localhost:{https}{base}")];
+    html! { @for url in &urls { a href=(url) rel="noreferrer" { (url) } " " } }
+}
+
+pub(super) fn record(record: &Record) -> Markup {
+    html! {
+        details.request data-number=(record.number) {
+            summary {
+                span.time { (clock(record.time)) }
+                span class={ "status s" (record.status / 100) } { (record.status) }
+                span.what {
+                    span.method { (record.method) }
+                    " " span.url { (record.url) }
+                    span.outcome {
+                        @if let Some(location) = &record.location { " → " (location) }
+                        @else if let Some(file) = &record.file { " " (file) }
+                        @else { " " (record.outcome) }
+                        @if record.hops > 1 { " (" (record.hops) " hops)" }
+                    }
+                }
+                span.line { (record.line.as_deref().unwrap_or("")) }
+            }
+            (way(&record.way))
+        }
+    }
+}
+
+fn way(way: &[Explained]) -> Markup {
+    html! {
+        @for (number, one) in way.iter().enumerate() {
+            div.answer {
+                p.answer-head { @if number > 0 { "then " } code { (one.url) } " " strong { (one.answer) } }
+                table.steps {
+                    @for step in &one.steps {
+                        tr.acted[step.matched] {
+                            td.line { (step.line.as_deref().unwrap_or("")) }
+                            td { code { (step.what) } }
+                            td { (step.came) }
+                        }
+                    }
+                }
+                details.fields {
+                    summary { (one.headers.len()) " header fields" }
+                    table.steps {
+                        @for (line, name, value) in &one.headers {
+                            tr { td.line { (line.as_deref().unwrap_or("")) } td { code { (name) ": " (value) } } }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn form(asked: Option<&Tried>) -> Markup {
+    let value = |of: fn(&Tried) -> &str| asked.map_or("", of);
+    html! {
+        section aria-labelledby="try" {
+            h2 #try { "Ask an address" }
+            form #ask action="/try" method="get" {
+                label.wide { "Address" input name="address" required placeholder="/summer" value=(value(|tried| &tried.address)) autocomplete="off" spellcheck="false"; }
+                label { "Method" input name="method" placeholder="GET" value=(value(|tried| &tried.method)) autocomplete="off"; }
+                label { "Header field" input name="header" placeholder="cookie: beta=on" value=(value(|tried| &tried.header)) autocomplete="off"; }
+                button { "Ask" }
+            }
+            div #answer aria-live="polite" { @if let Some(asked) = asked { (tried(asked)) } }
+        }
+    }
+}
+
+pub(super) fn tried(tried: &Tried) -> Markup {
+    html! {
+        @match &tried.result {
+            Err(why) => p.bad { (why) },
+            Ok((journey, way)) => {
+                p.journey { (tried.address) " " strong { (journey) } }
+                (self::way(way))
+            }
+        }
+    }
+}
+
+pub(super) fn state(inspector: &Inspector) -> Markup {
+    let site = inspector.live.site();
+    let place = |finding: &FindingPlace| match finding {
+        FindingPlace::Line(line) => site.name(*line),
+        FindingPlace::File { name, at } => match at {
+            Some((line, _)) => format!("{name}:{line}"),
+            None => name.to_string(),
+        },
+    };
+    html! {
+        @if let Some(problem) = inspector.live.problem() {
+            section.problem role="alert" {
+                h2 { "The rules can not be read" }
+                p { "The last good rules are answering." }
+                pre { (problem.to_string()) }
+            }
+        }
+        @match inspector.live.checked() {
+            None => p.hint { "Expectations and findings are being worked out." },
+            Some(checked) => {
+                section aria-labelledby="expectations" {
+                    @let failed = checked.verdicts.iter().filter(|verdict| !verdict.holds()).count();
+                    h2 #expectations { "Expectations" }
+                    p class=(if failed == 0 { "good" } else { "bad" }) {
+                        @if failed == 0 { (checked.verdicts.len()) " hold" }
+                        @else { (failed) " of " (checked.verdicts.len()) " failed" }
+                    }
+                    @for verdict in checked.verdicts.iter().filter(|verdict| !verdict.holds()) {
+                        div.finding {
+                            p { span.line { (site.name(verdict.line)) } " " (verdict.asked) }
+                            @for failure in &verdict.failures {
+                                p.words { span.label { "expected" } (failure.expected) }
+                                p.words { span.label { "got" } (failure.got) }
+                            }
+                        }
+                    }
+                }
+                section aria-labelledby="findings" {
+                    h2 #findings { "Findings" }
+                    @if checked.report.findings.is_empty() { p.good { "None" } }
+                    @for finding in &checked.report.findings {
+                        div.finding {
+                            p {
+                                span class=(if finding.code.weight() == Weight::Problem { "bad" } else { "mild" }) { (finding.code) }
+                                " " span.line { (place(&finding.place)) }
+                            }
+                            p { (finding.what) }
+                            @if !finding.instead.is_empty() { p.words { span.label { "instead" } (finding.instead) } }
+                        }
+                    }
+                }
+                section aria-labelledby="ways" {
+                    h2 #ways { "Ways in" }
+                    div.scroll {
+                        table.ways {
+                            thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep.as_deref().unwrap_or("")) } } }
+                            tbody {
+                                @for way in &checked.ways.ways {
+                                    tr {
+                                        td { code { (way.origin) } }
+                                        td { (end(&way.first)) }
+                                        td { @if let Some(deep) = &way.deep { (end(deep)) } }
+                                    }
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn end(end: &WayEnd) -> String {
+    let status = if end.status == 0 { "another site".to_owned() } else { end.status.to_string() };
+    match end.hops {
+        0 => status,
+        1 => format!("{status}, 1 hop"),
+        hops => format!("{status}, {hops} hops"),
+    }
+}
+
+/// The time of day, in UTC.
+fn clock(time: SystemTime) -> String {
+    let time = OffsetDateTime::from(time);
+    format!("{:02}:{:02}:{:02}", time.hour(), time.minute(), time.second())
+}

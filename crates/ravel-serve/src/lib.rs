@@ -1,0 +1,32 @@
+//! A site as its edge will answer it, over HTTP and HTTPS on its real names, with a page that shows each request and why.
+//!
+//! ```text
+//!   rules + folder ──Site::read──▶ Site ──SiteService──▶ responses     (a tower::Service, for any Rust server)
+//!                      ▲ watch         │
+//!                  changes on disk     ├─ Server: HTTP, HTTPS by a local Authority, limits, shutdown
+//!                                      └─ Log ──▶ inspector: requests, explanations, ways in, expectations, findings
+//! ```
+//!
+//! What is answered is decided by the library alone; here files are read, bytes are sent, and names and ports of this machine are
+//! put in place of those of the web.
+
+#![warn(missing_docs)]
+
+mod authority;
+mod inspect;
+mod log;
+mod respond;
+mod server;
+mod service;
+mod site;
+mod state;
+mod visitor;
+mod watch;
+
+pub use authority::{Authority, AuthorityError};
+pub use log::{Explained, Log, Record, StepLine};
+pub use server::{Addresses, Options, ServeError, Server};
+pub use service::SiteService;
+pub use site::{ReadError, Site, text_of};
+pub use state::{Checked, Live};
+pub use visitor::Ports;

@@ -1,0 +1,156 @@
+//! The requests that were answered, with the reasons.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::SystemTime;
+
+use ravel::edge::{Answer, Explanation, Walk};
+use ravel::expect::{describe, journey};
+use tokio::sync::broadcast;
+
+use crate::Site;
+
+/// The last requests, and a stream of those to come.
+#[derive(Debug)]
+pub struct Log {
+    last: Mutex<VecDeque<Arc<Record>>>,
+    stream: broadcast::Sender<Arc<Record>>,
+    next: Mutex<u64>,
+}
+
+/// Requests that are kept.
+const MOST_KEPT: usize = 300;
+
+/// A request that was answered.
+#[derive(Debug, Clone)]
+pub struct Record {
+    /// Counts from 1.
+    pub number: u64,
+    /// When it was answered.
+    pub time: SystemTime,
+    /// The method.
+    pub method: String,
+    /// The address, on the site's own names.
+    pub url: String,
+    /// What became of it.
+    pub outcome: String,
+    /// The status that was sent.
+    pub status: u16,
+    /// The deciding line, as `edge.ravel:9`.
+    pub line: Option<String>,
+    /// The file that was shown.
+    pub file: Option<String>,
+    /// Where it leads, as the rules say.
+    pub location: Option<String>,
+    /// The number of redirects from here to the end.
+    pub hops: usize,
+    /// Every answer from here to the end, explained.
+    pub way: Vec<Explained>,
+}
+
+/// An answer with its reasons, in words.
+#[derive(Debug, Clone)]
+pub struct Explained {
+    /// What was asked.
+    pub url: String,
+    /// The answer in a few words.
+    pub answer: String,
+    /// What was looked at.
+    pub steps: Vec<StepLine>,
+    /// The header fields: the line that set it, its name, its value.
+    pub headers: Vec<(Option<String>, String, String)>,
+}
+
+/// One thing that was looked at.
+#[derive(Debug, Clone)]
+pub struct StepLine {
+    /// The line that says so.
+    pub line: Option<String>,
+    /// What was looked at.
+    pub what: String,
+    /// What came of it.
+    pub came: String,
+    /// Whether it matched and acted.
+    pub matched: bool,
+}
+
+impl Explained {
+    pub(crate) fn of(site: &Site, url: &str, explanation: &Explanation<'_>) -> Explained {
+        let steps = explanation.steps.iter().map(|step| StepLine {
+            line: step.line.map(|line| site.name(line)),
+            what: step.what.clone(),
+            came: step.came.to_string(),
+            matched: step.came == ravel::edge::Came::Matched,
+        });
+        let headers = explanation.answer.headers().iter();
+        Explained {
+            url: url.to_owned(),
+            answer: describe(&explanation.answer),
+            steps: steps.collect(),
+            headers: headers
+                .map(|header| (header.line.map(|line| site.name(line)), header.name.to_owned(), header.value.to_string()))
+                .collect(),
+        }
+    }
+
+    pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<Explained> {
+        walk.answers.iter().map(|(url, explanation)| Explained::of(site, url, explanation)).collect()
+    }
+
+    /// A walk in a few words.
+    pub(crate) fn journey(walk: &Walk<'_>) -> String {
+        journey(walk)
+    }
+}
+
+impl Record {
+    pub(crate) fn of(site: &Site, request: &ravel::Request, answer: &Answer<'_>, status: u16, walk: &Walk<'_>) -> Record {
+        Record {
+            number: 0,
+            time: SystemTime::now(),
+            method: request.method().to_string(),
+            url: request.url().to_owned(),
+            outcome: answer.outcome().to_string(),
+            status,
+            line: answer.line().map(|line| site.name(line)),
+            file: answer.file().map(str::to_owned),
+            location: answer.location().map(str::to_owned),
+            hops: walk.hops(),
+            way: Explained::way(site, walk),
+        }
+    }
+}
+
+impl Default for Log {
+    fn default() -> Log {
+        Log { last: Mutex::default(), stream: broadcast::channel(256).0, next: Mutex::new(0) }
+    }
+}
+
+impl Log {
+    pub(crate) fn add(&self, mut record: Record) {
+        let mut next = lock(&self.next);
+        *next += 1;
+        record.number = *next;
+        let record = Arc::new(record);
+        let mut last = lock(&self.last);
+        last.push_front(Arc::clone(&record));
+        last.truncate(MOST_KEPT);
+        // Nobody may be listening.
+        let _ = self.stream.send(record);
+    }
+
+    /// The last requests, the newest first.
+    pub fn last(&self) -> Vec<Arc<Record>> {
+        lock(&self.last).iter().cloned().collect()
+    }
+
+    /// The requests to come; one who is slow misses some.
+    pub fn subscribe(&self) -> broadcast::Receiver<Arc<Record>> {
+        self.stream.subscribe()
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,0 +1,286 @@
+//! Sockets: plain HTTP, HTTPS, and the inspector; their limits, and their end.
+
+use std::fmt;
+use std::future::Future;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
+use hyper_util::server::conn::auto::Builder;
+use hyper_util::server::graceful::GracefulShutdown;
+use hyper_util::service::TowerToHyperService;
+use ravel::address::Scheme;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpListener;
+use tokio::sync::{Semaphore, watch};
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::rustls::ServerConfig;
+use tower::ServiceBuilder;
+use tower_http::compression::CompressionLayer;
+
+use crate::authority::HostCertificates;
+use crate::visitor::Ports;
+use crate::{Authority, AuthorityError, Live, Log, ReadError, SiteService, inspect};
+
+/// Connections at once, of each kind.
+const MOST_CONNECTIONS: usize = 512;
+/// How long a client may take to send the head of a request, and how long a connection may be idle.
+const HEAD_TIME: Duration = Duration::from_secs(15);
+const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
+/// The largest head of a request, in bytes.
+const HEAD_SIZE: usize = 32 * 1024;
+/// How long running answers have when the server ends.
+const END_TIME: Duration = Duration::from_secs(5);
+
+/// What to serve, and where.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// The rules file.
+    pub rules: PathBuf,
+    /// The address to listen on.
+    pub listen: IpAddr,
+    /// The port of plain HTTP; 0 is any that is free.
+    pub http: u16,
+    /// The port of HTTPS; 0 is any that is free.
+    pub https: u16,
+    /// The port of the inspector, always on loopback; 0 is any that is free.
+    pub inspect: u16,
+    /// The folder with the local authority.
+    pub data: PathBuf,
+}
+
+/// Why a server could not begin.
+#[derive(Debug)]
+pub enum ServeError {
+    /// The site could not be read.
+    Read(ReadError),
+    /// There is no authority.
+    Authority(AuthorityError),
+    /// A port can not be listened on.
+    Port(SocketAddr, std::io::Error),
+    /// TLS can not be set up.
+    Tls(tokio_rustls::rustls::Error),
+}
+
+impl fmt::Display for ServeError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ServeError::Read(error) => error.fmt(f),
+            ServeError::Authority(error) => error.fmt(f),
+            ServeError::Port(address, error) if error.kind() == std::io::ErrorKind::AddrInUse => {
+                write!(f, "port {} is in use; end what listens there, or choose another (0 picks a free one)", address.port())
+            }
+            ServeError::Port(address, error) => write!(f, "{address} can not be listened on: {error}"),
+            ServeError::Tls(error) => write!(f, "TLS can not be set up: {error}"),
+        }
+    }
+}
+
+impl std::error::Error for ServeError {}
+
+/// Where a server listens.
+#[derive(Debug, Clone, Copy)]
+pub struct Addresses {
+    /// Plain HTTP.
+    pub http: SocketAddr,
+    /// HTTPS.
+    pub https: SocketAddr,
+    /// The inspector.
+    pub inspect: SocketAddr,
+}
+
+/// A server that listens already, and answers once it runs.
+pub struct Server {
+    live: Arc<Live>,
+    service: SiteService,
+    http: TcpListener,
+    https: TcpListener,
+    inspect: TcpListener,
+    tls: TlsAcceptor,
+    authority: PathBuf,
+    addresses: Addresses,
+}
+
+impl fmt::Debug for Server {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Server").field("addresses", &self.addresses).finish_non_exhaustive()
+    }
+}
+
+impl Server {
+    /// Reads the site and takes the ports.
+    ///
+    /// # Errors
+    /// What stands in the way; nothing is left open.
+    pub async fn bind(options: Options) -> Result<Server, ServeError> {
+        let listen = Some(options.listen).filter(|ip| !ip.is_loopback() && !ip.is_unspecified());
+        let live = Arc::new(Live::read(&options.rules, listen).map_err(ServeError::Read)?);
+        let (http, http_at) = take(options.listen, options.http).await?;
+        let (https, https_at) = take(options.listen, options.https).await?;
+        let (inspect, inspect_at) = take(IpAddr::from([127, 0, 0, 1]), options.inspect).await?;
+        let authority = Authority::in_folder(&options.data).map_err(ServeError::Authority)?;
+        let path = authority.path().to_owned();
+        let certificates = Arc::new(HostCertificates::new(authority, Arc::clone(&live)));
+        let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+        let config =
+            ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(ServeError::Tls)?;
+        let mut config = config.with_no_client_auth().with_cert_resolver(certificates);
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        let ports = Ports { http: Some(http_at.port()), https: Some(https_at.port()) };
+        Ok(Server {
+            service: SiteService::new(Arc::clone(&live)).on_ports(ports),
+            live,
+            http,
+            https,
+            inspect,
+            tls: TlsAcceptor::from(Arc::new(config)),
+            authority: path,
+            addresses: Addresses { http: http_at, https: https_at, inspect: inspect_at },
+        })
+    }
+
+    /// Where it listens.
+    pub fn addresses(&self) -> Addresses {
+        self.addresses
+    }
+
+    /// The certificate of the local authority.
+    pub fn authority(&self) -> &std::path::Path {
+        &self.authority
+    }
+
+    /// The site.
+    pub fn live(&self) -> &Arc<Live> {
+        &self.live
+    }
+
+    /// The requests that are answered.
+    pub fn log(&self) -> &Arc<Log> {
+        self.service.log()
+    }
+
+    /// Answers until `end` comes, then finishes what is running. `changed` is told when the site was read again, and whether that went well.
+    pub async fn run(self, end: impl Future<Output = ()>, changed: impl Fn(bool) + Send + 'static) {
+        let (stop, stopped) = watch::channel(false);
+        let compressed = |scheme| {
+            let service = self.service.clone().over(scheme);
+            ServiceBuilder::new().map_response(weaken).layer(CompressionLayer::new()).service(service)
+        };
+        let http = tokio::spawn(accept(self.http, None, compressed(Scheme::Http), stopped.clone()));
+        let https = tokio::spawn(accept(self.https, Some(self.tls), compressed(Scheme::Https), stopped.clone()));
+        let pages =
+            inspect::router(inspect::Inspector::new(Arc::clone(&self.live), Arc::clone(self.service.log()), self.addresses));
+        let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));
+        let (checks, mut wanted) = watch::channel(());
+        let checker = Arc::clone(&self.live);
+        let checking = tokio::spawn(async move {
+            loop {
+                let live = Arc::clone(&checker);
+                let _ = tokio::task::spawn_blocking(move || live.check()).await;
+                if wanted.changed().await.is_err() {
+                    break;
+                }
+            }
+        });
+        let watching = tokio::spawn(crate::watch::watch(self.live, move |good| {
+            changed(good);
+            let _ = checks.send(());
+        }));
+        end.await;
+        watching.abort();
+        checking.abort();
+        let _ = stop.send(true);
+        let _ = tokio::join!(http, https, inspect);
+    }
+}
+
+/// A compressed file is another representation than the file itself: they do not share a strong validator (RFC 9110, section 8.8.3).
+fn weaken<B>(mut response: http::Response<B>) -> http::Response<B> {
+    if response.headers().contains_key(http::header::CONTENT_ENCODING)
+        && let Some(tag) = response.headers().get(http::header::ETAG).and_then(|tag| tag.to_str().ok())
+        && !tag.starts_with("W/")
+        && let Ok(weak) = http::HeaderValue::from_str(&format!("W/{tag}"))
+    {
+        response.headers_mut().insert(http::header::ETAG, weak);
+    }
+    response
+}
+
+async fn take(ip: IpAddr, port: u16) -> Result<(TcpListener, SocketAddr), ServeError> {
+    let wanted = SocketAddr::new(ip, port);
+    let listener = TcpListener::bind(wanted).await.map_err(|error| ServeError::Port(wanted, error))?;
+    let address = listener.local_addr().map_err(|error| ServeError::Port(wanted, error))?;
+    Ok((listener, address))
+}
+
+/// Takes connections until told to stop, then waits for those that are answered.
+async fn accept<S, B>(listener: TcpListener, tls: Option<TlsAcceptor>, service: S, mut stopped: watch::Receiver<bool>)
+where
+    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>> + Clone + Send + 'static,
+    S::Future: Send + 'static,
+    S::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+    B: hyper::body::Body + Send + 'static,
+    B::Data: Send,
+    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    let graceful = GracefulShutdown::new();
+    let room = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+    loop {
+        let permit = tokio::select! {
+            permit = Arc::clone(&room).acquire_owned() => permit,
+            _ = stopped.changed() => break,
+        };
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            _ = stopped.changed() => break,
+        };
+        let Ok((stream, _)) = accepted else {
+            // Out of file handles, say; the next connection may fare better.
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            continue;
+        };
+        let _ = stream.set_nodelay(true);
+        let (tls, service, watcher) = (tls.clone(), service.clone(), graceful.watcher());
+        tokio::spawn(async move {
+            let _permit = permit;
+            match tls {
+                None => converse(stream, service, watcher).await,
+                Some(tls) => match tokio::time::timeout(HANDSHAKE_TIME, tls.accept(stream)).await {
+                    Ok(Ok(stream)) => converse(stream, service, watcher).await,
+                    Ok(Err(error)) => tracing::debug!(%error, "a handshake failed"),
+                    Err(_) => tracing::debug!("a handshake took too long"),
+                },
+            }
+        });
+    }
+    drop(listener);
+    let _ = tokio::time::timeout(END_TIME, graceful.shutdown()).await;
+}
+
+/// Speaks HTTP/1.1 or HTTP/2 on one connection.
+async fn converse<IO, S, B>(stream: IO, service: S, watcher: hyper_util::server::graceful::Watcher)
+where
+    IO: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>> + Clone + Send + 'static,
+    S::Future: Send + 'static,
+    S::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+    B: hyper::body::Body + Send + 'static,
+    B::Data: Send,
+    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    let mut builder = Builder::new(TokioExecutor::new());
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(HEAD_TIME).max_buf_size(HEAD_SIZE);
+    builder
+        .http2()
+        .timer(TokioTimer::new())
+        .max_header_list_size(HEAD_SIZE as u32)
+        .max_concurrent_streams(100)
+        .keep_alive_interval(HEAD_TIME)
+        .keep_alive_timeout(HEAD_TIME);
+    let connection = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(service)).into_owned();
+    if let Err(error) = watcher.watch(connection).await {
+        tracing::debug!(%error, "a connection ended");
+    }
+}

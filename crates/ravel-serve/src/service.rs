@@ -1,0 +1,109 @@
+//! A site as a `tower::Service`.
+
+use std::convert::Infallible;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+
+use http::header::{HOST, HeaderName, HeaderValue};
+use http::{Request, Response, StatusCode};
+use ravel::Outcome;
+use ravel::address::Scheme;
+use tower::Service;
+
+use crate::log::Record;
+use crate::respond::{Body, Decided, line, respond};
+use crate::visitor::{Ports, Visitor};
+use crate::{Live, Log};
+
+/// Answers requests as the edge of a site will. Cheap to clone; mount it in any server that speaks `tower`.
+#[derive(Debug, Clone)]
+pub struct SiteService {
+    live: Arc<Live>,
+    log: Arc<Log>,
+    scheme: Scheme,
+    ports: Ports,
+}
+
+impl SiteService {
+    /// A site over plain HTTP.
+    pub fn new(live: Arc<Live>) -> SiteService {
+        SiteService { live, log: Arc::default(), scheme: Scheme::Http, ports: Ports::default() }
+    }
+
+    /// The same site over this scheme.
+    #[must_use]
+    pub fn over(mut self, scheme: Scheme) -> SiteService {
+        self.scheme = scheme;
+        self
+    }
+
+    /// Says on which ports the site is reached, so that a visitor who came with a port is sent on with one.
+    #[must_use]
+    pub fn on_ports(mut self, ports: Ports) -> SiteService {
+        self.ports = ports;
+        self
+    }
+
+    /// The requests that were answered, by this service and its clones.
+    pub fn log(&self) -> &Arc<Log> {
+        &self.log
+    }
+
+    /// Decides and writes down; all that touches the rules, so that none of it is held while a file is sent.
+    fn decide(&self, head: &http::request::Parts) -> (Decided, Option<std::path::PathBuf>) {
+        let site = self.live.site();
+        let named = head.uri.authority().map(|authority| authority.as_str().to_owned());
+        let field = || head.headers.get(HOST).and_then(|host| host.to_str().ok()).map(str::to_owned);
+        let visitor = Visitor::of(&named.or_else(field).unwrap_or_default(), &site.rules);
+        let target = head.uri.path_and_query().map_or("/", |target| target.as_str());
+        let request = ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
+        let request = request.with_headers(head.headers.clone());
+        let walk = site.edge.walk(&request);
+        let answer = &walk.first().answer;
+        let status = match answer.outcome() {
+            Outcome::Elsewhere => StatusCode::BAD_GATEWAY,
+            _ => StatusCode::from_u16(answer.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR),
+        };
+        let headers = answer.headers().iter().filter_map(|header| {
+            let value = match header.name {
+                "location" => visitor.location(&header.value, &site.rules, self.ports),
+                _ => header.value.to_string(),
+            };
+            Some((HeaderName::from_bytes(header.name.as_bytes()).ok()?, HeaderValue::from_str(&value).ok()?))
+        });
+        let text = match answer.outcome() {
+            Outcome::Elsewhere => "502: another service answers here, and it is not part of this server\n".to_owned(),
+            Outcome::Redirect => format!("{}\n", answer.location().unwrap_or_default()),
+            outcome => format!("{}: {outcome}\n", status.as_u16()),
+        };
+        let root = site.root.clone();
+        let file = answer.file().and_then(|file| root.as_ref().map(|root| root.join(file)));
+        let decided = Decided { status, file, headers: headers.collect(), text };
+        self.log.add(Record::of(&site, &request, answer, status.as_u16(), &walk));
+        (decided, root)
+    }
+}
+
+impl<B: Send + 'static> Service<Request<B>> for SiteService {
+    type Response = Response<Body>;
+    type Error = Infallible;
+    type Future = Pin<Box<dyn Future<Output = Result<Response<Body>, Infallible>> + Send>>;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, request: Request<B>) -> Self::Future {
+        let (head, _) = request.into_parts();
+        let (decided, root) = self.decide(&head);
+        Box::pin(async move {
+            let mut response = respond(decided, root.as_deref(), &head.method, &head.headers).await;
+            if head.method == http::Method::CONNECT {
+                response = line(StatusCode::METHOD_NOT_ALLOWED, "405: refused");
+            }
+            Ok(response)
+        })
+    }
+}

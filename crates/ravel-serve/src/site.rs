@@ -1,0 +1,185 @@
+//! Reading rules files and folders from disk.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use ravel::files::LeftOut;
+use ravel::language::{Line, Problems};
+use ravel::{Edge, FileList, Rules};
+use walkdir::WalkDir;
+
+/// A rules file with the folder it speaks of, read and compiled.
+#[derive(Debug)]
+pub struct Site {
+    /// The rules.
+    pub rules: Rules,
+    /// What answers.
+    pub edge: Edge,
+    /// The texts of the rules' files, by their names.
+    pub texts: HashMap<String, String>,
+    /// The folder of files, if the rules name one.
+    pub root: Option<PathBuf>,
+}
+
+/// Why a site could not be read.
+#[derive(Debug)]
+pub enum ReadError {
+    /// The rules have problems; with the texts that they stand in.
+    Rules(Problems, HashMap<String, String>),
+    /// A file or a folder; the message says what to do.
+    Disk(String),
+}
+
+impl fmt::Display for ReadError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ReadError::Rules(problems, _) => problems.fmt(f),
+            ReadError::Disk(message) => f.write_str(message),
+        }
+    }
+}
+
+impl std::error::Error for ReadError {}
+
+impl Site {
+    /// Reads a rules file and the folder of files that it names.
+    ///
+    /// # Errors
+    /// Every problem of the rules, or what could not be read.
+    pub fn read(path: &Path) -> Result<Site, ReadError> {
+        Site::read_with(path, |rules| rules)
+    }
+
+    /// As [`Site::read`], with rules that are changed before they are compiled.
+    ///
+    /// # Errors
+    /// Every problem of the rules, or what could not be read.
+    pub fn read_with(path: &Path, change: impl FnOnce(Rules) -> Rules) -> Result<Site, ReadError> {
+        let (rules, texts) = rules(path)?;
+        let rules = change(rules);
+        let root = rules.site().files.as_ref().map(|folder| parent(path).join(&**folder));
+        let files = match &root {
+            Some(root) => {
+                let own = own_names(&rules, path, root);
+                list(root)?.without(own.iter().map(String::as_str), LeftOut::Rules)
+            }
+            None => FileList::default(),
+        };
+        let edge = Edge::new(&rules, files);
+        Ok(Site { rules, edge, texts, root })
+    }
+
+    /// A line as people name it: `edge.ravel:9`.
+    pub fn name(&self, line: Line) -> String {
+        format!("{}:{}", self.source(line), line.number)
+    }
+
+    /// The file of a line.
+    pub fn source(&self, line: Line) -> &str {
+        &self.rules.sources()[usize::from(line.source)]
+    }
+}
+
+/// The text of a file.
+///
+/// # Errors
+/// The line on which it is no UTF-8.
+pub fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, String> {
+    String::from_utf8(bytes).map_err(|error| {
+        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+        let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
+        format!("`{name}` is no UTF-8 on line {line}; save it as UTF-8")
+    })
+}
+
+fn parent(path: &Path) -> &Path {
+    path.parent().unwrap_or(Path::new(""))
+}
+
+fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
+    let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let bytes = fs::read(path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => {
+            ReadError::Disk(format!("there is no rules file `{}`; write one, or name it with `--rules FILE`", path.display()))
+        }
+        _ => ReadError::Disk(format!("`{}` can not be read: {error}", path.display())),
+    })?;
+    let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
+    let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
+    let parsed = Rules::read(&name, &text, |wanted| {
+        let bytes = fs::read(parent(path).join(wanted))?;
+        texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
+        Ok::<_, std::io::Error>(bytes)
+    });
+    match parsed {
+        Ok(rules) => Ok((rules, texts)),
+        Err(found) => Err(ReadError::Rules(found, texts)),
+    }
+}
+
+/// The names that the rules' own files have in the folder, if they are there.
+fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
+    let Ok(root) = root.canonicalize() else { return Vec::new() };
+    let first = path.file_name().map(PathBuf::from);
+    let named = rules.sources().iter().skip(1).map(|source| PathBuf::from(&**source));
+    first
+        .into_iter()
+        .chain(named)
+        .filter_map(|name| parent(path).join(name).canonicalize().ok())
+        .filter_map(|full| Some(slashed(full.strip_prefix(&root).ok()?)))
+        .collect()
+}
+
+/// Every file of a folder; links that lead out of it are left out.
+fn list(root: &Path) -> Result<FileList, ReadError> {
+    let unreadable = |error: &dyn std::fmt::Display| {
+        ReadError::Disk(format!("the folder of files `{}` can not be read: {error}", root.display()))
+    };
+    let real = match root.canonicalize() {
+        Ok(real) => real,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Err(ReadError::Disk(format!(
+                "there is no folder `{}`, which the rules name with `files`; build the site first, or correct the name",
+                root.display()
+            )));
+        }
+        Err(error) => return Err(unreadable(&error)),
+    };
+    let mut names = Vec::new();
+    let mut links = Vec::new();
+    let mut unspelled = Vec::new();
+    let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
+    while let Some(entry) = entries.next() {
+        let entry = match entry {
+            Ok(entry) => entry,
+            // A link that leads nowhere, or back to a folder it is in, is no file.
+            Err(error) if error.loop_ancestor().is_some() || error.path().is_some_and(Path::is_symlink) => continue,
+            Err(error) => return Err(unreadable(&error)),
+        };
+        let leads_out = entry.path_is_symlink() && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
+        if leads_out {
+            links.extend(entry.path().strip_prefix(&real).map(slashed));
+            if entry.file_type().is_dir() {
+                entries.skip_current_dir();
+            }
+            continue;
+        }
+        if entry.file_type().is_file()
+            && let Ok(name) = entry.path().strip_prefix(&real)
+        {
+            let spelled = name.to_str().is_some();
+            let list = if spelled { &mut names } else { &mut unspelled };
+            list.push(slashed(name));
+        }
+    }
+    let files = FileList::from_iter(names);
+    let links = links.iter().map(String::as_str);
+    Ok(files.without(links, LeftOut::Link).without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
+}
+
+/// A relative path with `/` between its parts.
+fn slashed(path: &Path) -> String {
+    path.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
+}

@@ -1,0 +1,67 @@
+//! Names and ports of this machine in place of those of the web.
+
+use ravel::Rules;
+use ravel::address::{Address, Host, Scheme};
+
+/// The ports that a site is served on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Ports {
+    /// Of plain HTTP.
+    pub http: Option<u16>,
+    /// Of HTTPS.
+    pub https: Option<u16>,
+}
+
+/// What stands for a name of the web on this machine: browsers send all names below it here (RFC 6761, section 6.3).
+const LOCAL: &str = ".localhost";
+/// Names of this machine itself, which act as a preview host.
+pub(crate) const OWN_NAMES: [&str; 3] = ["localhost", "127.0.0.1", "[::1]"];
+
+/// How a visitor named the host.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Visitor {
+    /// The host of the site that is meant.
+    pub(crate) host: String,
+    /// Whether it came with `.localhost` behind it.
+    local: bool,
+    port: Option<u16>,
+}
+
+impl Visitor {
+    /// Reads a `host` field, or an `:authority`.
+    pub(crate) fn of(named: &str, rules: &Rules) -> Visitor {
+        let (name, port) = match named.rsplit_once(':') {
+            Some((name, port)) if !port.ends_with(']') => (name, port.parse().ok()),
+            _ => (named, None),
+        };
+        let lower = name.trim_end_matches('.').to_ascii_lowercase();
+        let meant = lower.strip_suffix(LOCAL).filter(|host| rules.site().has_host(host));
+        match meant {
+            Some(host) => Visitor { host: host.to_owned(), local: true, port },
+            None => Visitor { host: if port.is_some() { lower } else { named.to_owned() }, local: false, port },
+        }
+    }
+
+    /// A `location` as this visitor can follow it: a host of the site keeps the `.localhost` and the ports they came with.
+    pub(crate) fn location(&self, location: &str, rules: &Rules, ports: Ports) -> String {
+        let Ok(address) = Address::parse(location) else { return location.to_owned() };
+        if !rules.site().has_host(address.host()) {
+            return location.to_owned();
+        }
+        let (port, usual) = match address.scheme() {
+            Scheme::Http => (ports.http, 80),
+            Scheme::Https => (ports.https, 443),
+        };
+        let local = if self.local && !OWN_NAMES.contains(&address.host()) { LOCAL } else { "" };
+        let port = port.filter(|port| self.port.is_some() && *port != usual).map_or(String::new(), |port| format!(":{port}"));
+        let origin = format!("{}://{}", address.scheme(), address.host());
+        format!("{origin}{local}{port}{}", &location[origin.len()..])
+    }
+}
+
+/// Rules for which the names of this machine act as preview hosts.
+pub(crate) fn with_own_names(rules: &Rules, more: Option<std::net::IpAddr>) -> Rules {
+    let more = more.map(|ip| if ip.is_ipv6() { format!("[{ip}]") } else { ip.to_string() });
+    let names = OWN_NAMES.iter().map(|name| (*name).to_owned()).chain(more);
+    rules.with_previews(names.filter_map(|name| Host::parse(&name).ok()))
+}

@@ -1,0 +1,238 @@
+//! What is served is what the library says, on real sockets.
+
+mod common;
+
+use std::fs;
+use std::time::Duration;
+
+use common::{Running, demo, options};
+use http::StatusCode;
+use ravel::{Outcome, Request};
+use ravel_serve::{Server, Site};
+
+/// A response has the status, the header fields and the file of an answer.
+async fn is_as_decided(server: &Running, site: &Site, request: &Request) -> Option<String> {
+    let answer = site.edge.answer(request);
+    let fields: Vec<(&str, &str)> =
+        request.headers().iter().map(|(name, value)| (name.as_str(), value.to_str().unwrap())).collect();
+    let response = match server.try_ask(request.method().as_str(), request.url(), &fields).await {
+        // For a host that the site does not have there is no certificate either.
+        Err(_) if answer.status() == 421 => return None,
+        response => response.unwrap(),
+    };
+    let status = if answer.outcome() == Outcome::Elsewhere { 502 } else { answer.status() };
+    assert_eq!(response.status().as_u16(), status, "{}", request.url());
+    for header in answer.headers() {
+        let found = response.headers().get_all(header.name).iter().any(|value| value.as_bytes() == header.value.as_bytes());
+        assert!(found, "{} lacks {}: {}", request.url(), header.name, header.value);
+    }
+    if let (Some(file), "GET") = (answer.file(), request.method().as_str()) {
+        assert_eq!(response.body(), &fs::read(server.path("dist").join(file)).unwrap(), "{}", request.url());
+    }
+    answer.location().map(str::to_owned)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_served_is_what_the_library_says() {
+    let server = demo().await;
+    let site = Site::read(&server.path("edge.ravel")).unwrap();
+    let mut asked = 0;
+    for expectation in site.rules.expectations() {
+        let mut next = Some(expectation.url.to_string());
+        while let Some(url) = next {
+            let request = Request::new(expectation.method.clone(), &url).unwrap().with_headers(expectation.given.clone());
+            let on_site = request.address().is_ok_and(|address| site.rules.site().has_host(address.host()));
+            next = if on_site || asked == 0 { is_as_decided(&server, &site, &request).await } else { None };
+            asked += 1;
+        }
+    }
+    assert!(asked > 50, "only {asked} answers were compared");
+    server.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn visitors_keep_the_names_and_ports_they_came_with() {
+    let server = demo().await;
+    let (http, https) = (common::port(server.addresses.http), common::port(server.addresses.https));
+    let cases = [
+        ("http://www.lanternferries.example/fleet", "https://lanternferries.example/fleet".to_owned()),
+        (&*format!("http://www.lanternferries.example:{http}/fleet"), format!("https://lanternferries.example:{https}/fleet")),
+        (
+            &*format!("http://www.lanternferries.example.localhost:{http}/fleet"),
+            format!("https://lanternferries.example.localhost:{https}/fleet"),
+        ),
+        (
+            &*format!("https://LANTERNFERRIES.example.localhost:{https}/news/x"),
+            "https://journal.lanternferries.example/x".to_owned(),
+        ),
+        (&*format!("http://localhost:{http}/about.html"), format!("http://localhost:{http}/about")),
+        (&*format!("http://127.0.0.1:{http}/summer"), format!("http://127.0.0.1:{http}/offers/summer-2027/")),
+    ];
+    for (url, expected) in cases {
+        let response = server.ask("GET", url, &[]).await;
+        assert_eq!(response.headers()["location"], expected, "{url}");
+    }
+    let local = server.ask("GET", &format!("https://localhost:{https}/"), &[]).await;
+    assert_eq!((local.status(), &local.headers()["x-robots-tag"]), (StatusCode::OK, &"noindex".parse().unwrap()));
+    assert!(server.try_ask("GET", "https://stranger.example/", &[]).await.is_err(), "no certificate for strangers");
+    assert_eq!(server.ask("GET", "http://stranger.example/", &[]).await.status(), 421);
+    server.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_sent_as_edges_send_them() {
+    let server = demo().await;
+    let url = "https://lanternferries.example/about";
+    let whole = server.ask("GET", url, &[]).await;
+    let field = |name: &str| whole.headers()[name].to_str().unwrap().to_owned();
+    let (tag, date) = (field("etag"), field("last-modified"));
+    let cases: &[(&str, &str, &[(&str, &str)], u16, &[(&str, &str)])] = &[
+        ("HEAD", url, &[], 200, &[("content-length", &*field("content-length")), ("cache-control", "no-cache")]),
+        ("GET", url, &[("if-none-match", &tag)], 304, &[("etag", &tag), ("x-content-type-options", "nosniff")]),
+        ("GET", url, &[("if-none-match", "\"other\"")], 200, &[]),
+        ("GET", url, &[("if-modified-since", &date)], 304, &[]),
+        ("GET", url, &[("range", "bytes=0-9")], 206, &[("content-length", "10"), ("accept-ranges", "bytes")]),
+        ("GET", url, &[("range", "bytes=999999-")], 416, &[]),
+        ("GET", url, &[("accept-encoding", "br")], 200, &[("content-encoding", "br"), ("vary", "accept-encoding")]),
+        ("GET", url, &[("accept-encoding", "gzip")], 200, &[("content-encoding", "gzip")]),
+        (
+            "GET",
+            "https://lanternferries.example/no-such",
+            &[("range", "bytes=0-9")],
+            404,
+            &[("x-content-type-options", "nosniff")],
+        ),
+        ("POST", url, &[], 405, &[("allow", "GET, HEAD")]),
+        ("GET", "https://lanternferries.example/%zz", &[], 400, &[]),
+        ("GET", "https://lanternferries.example/loyalty/x", &[], 410, &[("content-type", "text/html; charset=utf-8")]),
+    ];
+    for (method, url, fields, status, expected) in cases {
+        let response = server.ask(method, url, fields).await;
+        assert_eq!(response.status().as_u16(), *status, "{method} {url} {fields:?}");
+        for (name, value) in *expected {
+            assert_eq!(
+                response.headers().get(*name).map(|value| value.to_str().unwrap()),
+                Some(*value),
+                "{url} {fields:?} {name}"
+            );
+        }
+    }
+    let small = server.ask("GET", url, &[("accept-encoding", "br")]).await;
+    assert_eq!(small.headers()["etag"], format!("W/{tag}"), "a compressed file has no strong tag of the other");
+    assert!(small.body().len() < whole.body().len() && !server.ask("HEAD", url, &[]).await.body().iter().any(|_| true));
+
+    // A file that went, and one that leads out of the folder.
+    fs::remove_file(server.path("dist/fleet.html")).unwrap();
+    let gone = server.ask("GET", "https://lanternferries.example/fleet", &[]).await;
+    assert_eq!(gone.status(), 404);
+    #[cfg(unix)]
+    {
+        fs::write(server.folder.path().join("secret.html"), "secret").unwrap();
+        std::os::unix::fs::symlink(server.folder.path().join("secret.html"), server.path("dist/fleet.html")).unwrap();
+        let led_out = server.ask("GET", "https://lanternferries.example/fleet", &[]).await;
+        assert_eq!(led_out.status(), 404, "{:?}", led_out.body());
+    }
+    server.end().await;
+}
+
+/// Asks until the answer is as wanted; changes are seen within moments, and how fast hangs on the machine.
+async fn becomes(server: &Running, url: &str, wanted: u16) -> bool {
+    for _ in 0..100 {
+        if server.ask("GET", url, &[]).await.status().as_u16() == wanted {
+            return true;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    false
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_act_and_mistakes_do_not() {
+    let server = demo().await;
+    let url = "https://lanternferries.example/new";
+    assert_eq!(server.ask("GET", url, &[]).await.status(), 404);
+    let rules = server.path("edge.ravel");
+    let text = fs::read_to_string(&rules).unwrap();
+    fs::write(&rules, format!("{text}\ngone /new\n")).unwrap();
+    assert!(becomes(&server, url, 410).await, "a good change acts");
+    fs::write(&rules, format!("{text}\ngone /new -> /a\n")).unwrap();
+    for _ in 0..100 {
+        if server.live.problem().is_some() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert!(server.live.problem().unwrap().to_string().contains("edge.ravel:"), "the problem has its place");
+    assert_eq!(server.ask("GET", url, &[]).await.status(), 410, "the last good rules answer");
+    let page = server.inspect("GET", "/", &[]).await;
+    assert!(String::from_utf8_lossy(page.body()).contains("The rules can not be read"));
+    fs::write(&rules, &text).unwrap();
+    assert!(becomes(&server, url, 404).await);
+    fs::write(server.path("dist/new.html"), "new").unwrap();
+    assert!(becomes(&server, url, 200).await, "a new file is seen");
+    fs::write(server.path("short-links.ravel"), "redirect /new -> /about\n").unwrap();
+    assert!(becomes(&server, url, 302).await, "an included file is seen");
+    server.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_inspector_shows_requests_and_answers_nobody_else() {
+    let server = demo().await;
+    server.ask("GET", "http://www.lanternferries.example/summer", &[]).await;
+    let page = server.inspect("GET", "/", &[]).await;
+    let text = String::from_utf8_lossy(page.body());
+    for part in ["http://www.lanternferries.example/summer", "edge.ravel:17", "redirect /summer -&gt; /offers/summer-2027/"] {
+        assert!(text.contains(part), "{part} is not in {text}");
+    }
+    assert!(page.headers()["content-security-policy"].to_str().unwrap().starts_with("default-src 'none'"));
+    let own = format!("http://{}", server.addresses.inspect);
+    let cases: &[(&str, &str, &[(&str, &str)], u16)] = &[
+        ("GET", "/", &[("host", "evil.example")], 421),
+        ("GET", "/requests", &[("host", "www.lanternferries.example")], 421),
+        ("POST", "/try", &[("origin", "http://evil.example")], 403),
+        ("POST", "/try", &[], 403),
+        ("POST", "/try", &[("origin", &own)], 405),
+        ("GET", "/no-such", &[], 404),
+        ("GET", "/inspect.js", &[], 200),
+    ];
+    for (method, target, fields, status) in cases {
+        assert_eq!(server.inspect(method, target, fields).await.status().as_u16(), *status, "{method} {target} {fields:?}");
+    }
+    let asked = server.inspect("GET", "/try?part=1&address=%2Fbook%2Fseat%2F14A&method=get&header=", &[]).await;
+    assert!(String::from_utf8_lossy(asked.body()).contains("serves /book/index.html"));
+    let wrong = server.inspect("GET", "/try?part=1&address=%2F&header=%3Cb%3E", &[]).await;
+    assert!(String::from_utf8_lossy(wrong.body()).contains("`&lt;b&gt;` is no header field"));
+    for _ in 0..100 {
+        if server.live.checked().is_some() {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let state = server.inspect("GET", "/state", &[]).await;
+    let state = String::from_utf8_lossy(state.body()).into_owned();
+    assert!(state.contains("37 hold") && state.contains("https://www.lanternferries.example"), "{state}");
+    server.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_stands_in_the_way_is_said() {
+    let server = demo().await;
+    let mut again = options(server.folder.path());
+    again.http = common::port(server.addresses.http);
+    let error = Server::bind(again).await.err().unwrap().to_string();
+    assert!(error.contains(&format!("port {} is in use", common::port(server.addresses.http))), "{error}");
+    let mut nowhere = options(server.folder.path());
+    nowhere.rules = server.path("none.ravel");
+    assert!(Server::bind(nowhere).await.err().unwrap().to_string().contains("there is no rules file"));
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = |name: &str| fs::metadata(server.folder.path().join("data").join(name)).unwrap().permissions().mode() & 0o777;
+        assert_eq!((mode("authority.key"), mode("authority.pem")), (0o600, 0o600));
+    }
+    // The same authority is used again.
+    let before = fs::read(&server.authority).unwrap();
+    let second = Server::bind(options(server.folder.path())).await.unwrap();
+    assert_eq!(fs::read(second.authority()).unwrap(), before);
+    server.end().await;
+}
