@@ -81,6 +81,7 @@ impl Authority {
         {
             return Ok(authority);
         }
+        tracing::info!(folder = %folder.display(), "a local authority is made");
         let key = KeyPair::generate()?;
         let mut params = CertificateParams::default();
         let now = OffsetDateTime::now_utc();
@@ -203,4 +204,50 @@ fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     }
     let written = options.open(&beside).and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
     written.and_then(|()| fs::rename(&beside, path)).inspect_err(|_| drop(fs::remove_file(&beside)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn folder() -> tempfile::TempDir {
+        tempfile::TempDir::new().unwrap()
+    }
+
+    /// An authority that ends so many days from now.
+    fn ending_in(days: i64, folder: &Path) {
+        let key = KeyPair::generate().unwrap();
+        let mut params = CertificateParams::default();
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        (params.not_before, params.not_after) =
+            (OffsetDateTime::now_utc() - Duration::days(400), OffsetDateTime::now_utc() + Duration::days(days));
+        fs::write(folder.join("authority.pem"), params.self_signed(&key).unwrap().pem()).unwrap();
+        fs::write(folder.join("authority.key"), key.serialize_pem()).unwrap();
+    }
+
+    #[test]
+    fn an_authority_is_kept_until_its_end_is_near() {
+        for (days, kept) in [(365, true), (100, true), (80, false), (-1, false)] {
+            let folder = folder();
+            ending_in(days, folder.path());
+            let before = fs::read(folder.path().join("authority.pem")).unwrap();
+            let authority = Authority::in_folder(folder.path()).unwrap();
+            assert_eq!(fs::read(authority.path()).unwrap() == before, kept, "{days} days before its end");
+        }
+    }
+
+    #[test]
+    fn a_certificate_names_its_host_and_ends_soon() {
+        let folder = folder();
+        let authority = Authority::in_folder(folder.path()).unwrap();
+        for (host, names) in [("www.harbour.example", 1), ("localhost", 3)] {
+            let (key, ends) = authority.certify(host).unwrap();
+            let (_, certificate) = x509_parser::parse_x509_certificate(&key.cert[0]).unwrap();
+            let named = certificate.subject_alternative_name().unwrap().unwrap().value.general_names.len();
+            let days = (ends - OffsetDateTime::now_utc()).whole_days();
+            assert_eq!((named, days, key.cert.len()), (names, 29, 2), "{host}");
+            let (_, issuer) = x509_parser::parse_x509_certificate(&key.cert[1]).unwrap();
+            assert!(issuer.is_ca() && certificate.issuer() == issuer.subject());
+        }
+    }
 }

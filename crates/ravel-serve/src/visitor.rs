@@ -65,3 +65,35 @@ pub(crate) fn with_own_names(rules: &Rules, more: Option<std::net::IpAddr>) -> R
     let names = OWN_NAMES.iter().map(|name| (*name).to_owned()).chain(more);
     rules.with_previews(names.filter_map(|name| Host::parse(&name).ok()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_ports_are_those_that_the_visitor_came_with() {
+        let rules = Rules::parse("site https://h.example/\n  alias www.h.example\n  preview *.p.example\n").unwrap();
+        let rules = with_own_names(&rules, None);
+        let ports = Ports { http: Some(8080), https: Some(8443) };
+        let to = "https://h.example/x?y#z";
+        let cases = [
+            ("h.example", "h.example", to, "https://h.example/x?y#z"),
+            ("H.Example.:8080", "h.example", to, "https://h.example:8443/x?y#z"),
+            ("www.h.example.localhost:8080", "www.h.example", to, "https://h.example.localhost:8443/x?y#z"),
+            ("www.h.example.localhost", "www.h.example", to, "https://h.example.localhost/x?y#z"),
+            ("x.p.example.localhost:8080", "x.p.example", "http://x.p.example/", "http://x.p.example.localhost:8080/"),
+            ("localhost:8080", "localhost", "http://localhost/a", "http://localhost:8080/a"),
+            ("[::1]:8080", "[::1]", "http://[::1]/a", "http://[::1]:8080/a"),
+            ("o.example.localhost:8080", "o.example.localhost", to, "https://h.example:8443/x?y#z"),
+            ("h.example.localhost:8080", "h.example", "https://o.example/", "https://o.example/"),
+            ("", "", to, to),
+        ];
+        for (named, host, location, expected) in cases {
+            let visitor = Visitor::of(named, &rules);
+            assert_eq!(visitor.host.trim_end_matches('.').to_ascii_lowercase(), host, "{named}");
+            assert_eq!(visitor.location(location, &rules, ports), expected, "{named}");
+        }
+        let usual = Ports { http: Some(80), https: Some(443) };
+        assert_eq!(Visitor::of("www.h.example:80", &rules).location(to, &rules, usual), to);
+    }
+}

@@ -86,7 +86,8 @@ async fn files_are_sent_as_edges_send_them() {
     let whole = server.ask("GET", url, &[]).await;
     let field = |name: &str| whole.headers()[name].to_str().unwrap().to_owned();
     let (tag, date) = (field("etag"), field("last-modified"));
-    let cases: &[(&str, &str, &[(&str, &str)], u16, &[(&str, &str)])] = &[
+    type Fields<'f> = &'f [(&'f str, &'f str)];
+    let cases: &[(&str, &str, Fields<'_>, u16, Fields<'_>)] = &[
         ("HEAD", url, &[], 200, &[("content-length", &*field("content-length")), ("cache-control", "no-cache")]),
         ("GET", url, &[("if-none-match", &tag)], 304, &[("etag", &tag), ("x-content-type-options", "nosniff")]),
         ("GET", url, &[("if-none-match", "\"other\"")], 200, &[]),
@@ -186,7 +187,8 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
     }
     assert!(page.headers()["content-security-policy"].to_str().unwrap().starts_with("default-src 'none'"));
     let own = format!("http://{}", server.addresses.inspect);
-    let cases: &[(&str, &str, &[(&str, &str)], u16)] = &[
+    type Fields<'f> = &'f [(&'f str, &'f str)];
+    let cases: &[(&str, &str, Fields<'_>, u16)] = &[
         ("GET", "/", &[("host", "evil.example")], 421),
         ("GET", "/requests", &[("host", "www.lanternferries.example")], 421),
         ("POST", "/try", &[("origin", "http://evil.example")], 403),

@@ -2,6 +2,13 @@
 const log = document.getElementById("log");
 const MOST = 300;
 
+const inOwnTime = (within) => {
+  for (const time of within.querySelectorAll("time")) {
+    time.textContent = new Date(time.dateTime).toLocaleTimeString([], { hour12: false });
+  }
+};
+inOwnTime(log);
+
 const stream = new EventSource("/requests");
 stream.onmessage = (event) => {
   const holder = document.createElement("template");
@@ -9,6 +16,7 @@ stream.onmessage = (event) => {
   const record = holder.content.firstElementChild;
   if (log.querySelector(`[data-number="${record.dataset.number}"]`)) return;
   document.getElementById("waiting").hidden = true;
+  inOwnTime(record);
   log.prepend(record);
   while (log.children.length > MOST) log.lastElementChild.remove();
 };

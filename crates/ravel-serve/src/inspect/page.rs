@@ -6,6 +6,7 @@ use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::audit::{FindingPlace, WayEnd, Weight};
 use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 use super::Inspector;
 use crate::log::{Explained, Record};
@@ -100,7 +101,7 @@ pub(super) fn record(record: &Record) -> Markup {
     html! {
         details.request data-number=(record.number) {
             summary {
-                span.time { (clock(record.time)) }
+                time.time datetime=(moment(record.time)) { (clock(record.time)) }
                 span class={ "status s" (record.status / 100) } { (record.status) }
                 span.what {
                     span.method { (record.method) }
@@ -254,6 +255,11 @@ fn end(end: &WayEnd) -> String {
         1 => format!("{status}, 1 hop"),
         hops => format!("{status}, {hops} hops"),
     }
+}
+
+/// The moment, for the script to show in the reader's own time (RFC 3339).
+fn moment(time: SystemTime) -> String {
+    OffsetDateTime::from(time).format(&Rfc3339).unwrap_or_default()
 }
 
 /// The time of day, in UTC.
