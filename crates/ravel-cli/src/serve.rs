@@ -23,7 +23,7 @@ pub(crate) struct Arguments {
     /// The port of the page that shows each request; 0 picks a free one
     #[arg(long, value_name = "PORT", default_value_t = 8090)]
     inspect: u16,
-    /// The address to listen on; others on the network can reach all but loopback
+    /// The address to listen on; with another than loopback, others on the network can see the site
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
     listen: IpAddr,
     /// The folder with the local certificate authority, which is made on first use

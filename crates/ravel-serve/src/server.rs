@@ -9,10 +9,10 @@ use std::time::Duration;
 
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
-use hyper_util::server::graceful::GracefulShutdown;
+use hyper_util::server::graceful::{GracefulShutdown, Watcher};
 use hyper_util::service::TowerToHyperService;
 use ravel::address::Scheme;
-use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::io::{AsyncBufReadExt, AsyncRead, AsyncWrite, BufReader};
 use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
@@ -170,8 +170,12 @@ impl Server {
         };
         let http = tokio::spawn(accept(self.http, None, compressed(Scheme::Http), stopped.clone()));
         let https = tokio::spawn(accept(self.https, Some(self.tls), compressed(Scheme::Https), stopped.clone()));
-        let pages =
-            inspect::router(inspect::Inspector::new(Arc::clone(&self.live), Arc::clone(self.service.log()), self.addresses));
+        let pages = inspect::router(inspect::Inspector {
+            live: Arc::clone(&self.live),
+            log: Arc::clone(self.service.log()),
+            addresses: self.addresses,
+            stopped: stopped.clone(),
+        });
         let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));
         let (checks, mut wanted) = watch::channel(());
         let checker = Arc::clone(&self.live);
@@ -242,13 +246,13 @@ where
             continue;
         };
         let _ = stream.set_nodelay(true);
-        let (tls, service, watcher) = (tls.clone(), service.clone(), graceful.watcher());
+        let (tls, service, watcher, stopped) = (tls.clone(), service.clone(), graceful.watcher(), stopped.clone());
         tokio::spawn(async move {
             let _permit = permit;
             match tls {
-                None => converse(stream, service, watcher).await,
+                None => converse(stream, service, watcher, stopped).await,
                 Some(tls) => match tokio::time::timeout(HANDSHAKE_TIME, tls.accept(stream)).await {
-                    Ok(Ok(stream)) => converse(stream, service, watcher).await,
+                    Ok(Ok(stream)) => converse(stream, service, watcher, stopped).await,
                     Ok(Err(error)) => tracing::debug!(%error, "a handshake failed"),
                     Err(_) => tracing::debug!("a handshake took too long"),
                 },
@@ -260,7 +264,7 @@ where
 }
 
 /// Speaks HTTP/1.1 or HTTP/2 on one connection.
-async fn converse<IO, S, B>(stream: IO, service: S, watcher: hyper_util::server::graceful::Watcher)
+async fn converse<IO, S, B>(stream: IO, service: S, watcher: Watcher, mut stopped: watch::Receiver<bool>)
 where
     IO: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>> + Clone + Send + 'static,
@@ -270,6 +274,15 @@ where
     B::Data: Send,
     B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
 {
+    // Which version it is can be told only from the first bytes, and nobody else waits for them.
+    let mut stream = BufReader::new(stream);
+    let begun = tokio::select! {
+        begun = tokio::time::timeout(HEAD_TIME, stream.fill_buf()) => matches!(begun, Ok(Ok(bytes)) if !bytes.is_empty()),
+        _ = stopped.changed() => false,
+    };
+    if !begun {
+        return;
+    }
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEAD_TIME).max_buf_size(HEAD_SIZE);
     builder

@@ -217,6 +217,27 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_end_waits_for_nobody_who_is_silent() {
+    let server = demo().await;
+    let silent = tokio::net::TcpStream::connect(server.addresses.http).await.unwrap();
+    let mut open = tokio::net::TcpStream::connect(server.addresses.inspect).await.unwrap();
+    let head = format!("GET /requests HTTP/1.1\r\nhost: {}\r\n\r\n", server.addresses.inspect);
+    tokio::io::AsyncWriteExt::write_all(&mut open, head.as_bytes()).await.unwrap();
+    let mut stream = tokio::io::BufReader::new(open);
+    let mut line = String::new();
+    tokio::io::AsyncBufReadExt::read_line(&mut stream, &mut line).await.unwrap();
+    assert_eq!(line, "HTTP/1.1 200 OK\r\n");
+    server.ask("GET", "http://www.lanternferries.example/summer", &[]).await;
+    while !line.contains("/summer") {
+        line.clear();
+        tokio::io::AsyncBufReadExt::read_line(&mut stream, &mut line).await.unwrap();
+    }
+    let ended = tokio::time::timeout(Duration::from_secs(4), server.end()).await;
+    assert!(ended.is_ok(), "open connections hold the end up");
+    drop(silent);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_stands_in_the_way_is_said() {
     let server = demo().await;
     let mut again = options(server.folder.path());

@@ -16,6 +16,7 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use futures_util::{Stream, StreamExt};
+use tokio::sync::watch;
 use tokio_stream::wrappers::BroadcastStream;
 
 use crate::{Addresses, Live, Log};
@@ -27,12 +28,8 @@ pub(crate) struct Inspector {
     pub(crate) live: Arc<Live>,
     pub(crate) log: Arc<Log>,
     pub(crate) addresses: Addresses,
-}
-
-impl Inspector {
-    pub(crate) fn new(live: Arc<Live>, log: Arc<Log>, addresses: Addresses) -> Inspector {
-        Inspector { live, log, addresses }
-    }
+    /// Changes when the server ends; streams end with it.
+    pub(crate) stopped: watch::Receiver<bool>,
 }
 
 /// What is typed into the box.
@@ -105,7 +102,9 @@ async fn requests(State(inspector): State<Inspector>) -> Sse<impl Stream<Item = 
         let record = record.ok()?;
         Some(Ok(Event::default().data(page::record(&record).into_string().replace('\n', " "))))
     });
-    Sse::new(events).keep_alive(KeepAlive::default())
+    let mut stopped = inspector.stopped;
+    let ended = async move { drop(stopped.changed().await) };
+    Sse::new(events.take_until(ended)).keep_alive(KeepAlive::default())
 }
 
 /// What is known of the site: ways in, expectations, findings.
