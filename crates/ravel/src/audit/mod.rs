@@ -17,6 +17,7 @@ mod headers;
 mod links;
 mod pages;
 mod reach;
+mod targets;
 mod text;
 mod ways;
 

@@ -6,12 +6,13 @@
 
 use std::ops::ControlFlow;
 
+use super::symbolic::{symbolic, written};
 use super::{Failure, Verdict, verify};
 use crate::address::Request;
 use crate::edge::Edge;
 use crate::rules::{Action, Expectation, HeaderOp, Is, Outcomes, Redirect, Rule, Stage, Universal};
 use crate::space::{Member, Members, RequestSet, Role, Space};
-use crate::template::{Expression, Part, Pattern, Target, TargetBase};
+use crate::template::{Target, TargetBase};
 
 /// Addresses of one class that are gone through, where it has no more.
 const MOST_LISTED: usize = 64;
@@ -370,10 +371,10 @@ impl<'r> Prover<'_, 'r> {
             // All go to one address; what is decided there must not hang on the query that is carried along.
             return self.end_is_plain(target);
         }
-        let written = symbolic(&rule.pattern, &self.universal.pattern).and_then(|known| written(target, &known));
-        let wanted = symbolic(&self.universal.pattern, &self.universal.pattern).and_then(|known| self::written(expected, &known));
-        match (written, wanted) {
-            (Some(written), Some(wanted)) if written == wanted => {}
+        let now = symbolic(&rule.pattern, &self.universal.pattern).and_then(|known| written(target, &known));
+        let wanted = symbolic(&self.universal.pattern, &self.universal.pattern).and_then(|known| written(expected, &known));
+        match (now, wanted) {
+            (Some(now), Some(wanted)) if now == wanted => {}
             _ => return false,
         }
         let site = self.edge().site();
@@ -429,84 +430,4 @@ impl<'r> Prover<'_, 'r> {
         // The end must answer 200, which addresses that name no file do only by a fallback; then each is asked.
         false
     }
-}
-
-/// A piece of what a template writes: text, or a capture of the expectation's pattern by its number.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Symbol {
-    Text(String),
-    Capture(usize),
-}
-
-/// For each capture of `of`, what it is made of where an address matches both patterns in one way only: where `of` goes along with
-/// `by`, and ends in one expression that takes all the rest.
-fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Symbol>)>> {
-    if of.query().len() != by.query().len() || of.origin.is_some() != by.origin.is_some() || !of.query().is_empty() {
-        return None;
-    }
-    if of.path.as_str() == by.path.as_str() || same_forms(of, by) {
-        let names = of.path.expressions().enumerate().map(|(number, (_, name))| (name.to_owned(), vec![Symbol::Capture(number)]));
-        return Some(names.collect());
-    }
-    let [.., last] = of.path.parts() else { return Some(Vec::new()) };
-    let only = of.path.expressions().count() == 1;
-    let (Part::Expression { form: Expression::Any | Expression::Segments, start, end }, true) = (last, only) else { return None };
-    let name = of.path.as_str()[*start as usize..*end as usize].to_owned();
-    let prefix = of.path.literal_prefix();
-    let mut pieces = pieces(by);
-    match pieces.first_mut() {
-        Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
-        _ => return None,
-    }
-    pieces.retain(|piece| *piece != Symbol::Text(String::new()));
-    Some(vec![(name, pieces)])
-}
-
-/// Whether two patterns are the same but for the names of their captures.
-fn same_forms(a: &Pattern, b: &Pattern) -> bool {
-    let forms = |pattern: &Pattern| pattern.path.expressions().map(|(form, _)| form).collect::<Vec<_>>();
-    pieces(a) == pieces(b) && forms(a) == forms(b)
-}
-
-/// A pattern's path as pieces.
-fn pieces(pattern: &Pattern) -> Vec<Symbol> {
-    if pattern.path.is_literal() {
-        return vec![Symbol::Text(pattern.path.as_str().to_owned())];
-    }
-    let mut number = 0;
-    let piece = |part: &Part| match *part {
-        Part::Text { start, end } => Symbol::Text(pattern.path.as_str()[start as usize..end as usize].to_owned()),
-        Part::Expression { .. } => {
-            number += 1;
-            Symbol::Capture(number - 1)
-        }
-    };
-    pattern.path.parts().iter().map(piece).collect()
-}
-
-/// What a target writes, in pieces, with neighbouring texts joined; none where it has more than a path.
-fn written(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<(String, Vec<Symbol>)> {
-    if target.has_query() || target.has_fragment() {
-        return None;
-    }
-    let origin = target.origin().map_or(String::new(), |origin| format!("{}://{}", origin.scheme, origin.host));
-    let path = target.path();
-    let mut out: Vec<Symbol> = Vec::new();
-    let mut push = |piece: &Symbol| match (out.last_mut(), piece) {
-        (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
-        _ => out.push(piece.clone()),
-    };
-    if path.is_literal() {
-        push(&Symbol::Text(path.as_str().to_owned()));
-    }
-    for part in path.parts() {
-        match *part {
-            Part::Text { start, end } => push(&Symbol::Text(path.as_str()[start as usize..end as usize].to_owned())),
-            Part::Expression { start, end, .. } => {
-                let name = &path.as_str()[start as usize..end as usize];
-                captures.iter().find(|(known, _)| known == name)?.1.iter().for_each(&mut push);
-            }
-        }
-    }
-    Some((origin, out))
 }

@@ -5,6 +5,7 @@
 //! ```
 
 mod every;
+mod symbolic;
 
 use crate::address::{Address, Request};
 use crate::edge::{Answer, Edge, End, Outcome, Walk};

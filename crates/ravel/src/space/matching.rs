@@ -1,0 +1,152 @@
+//! What patterns and conditions let through, as sets.
+
+use std::sync::Arc;
+
+use http::Method;
+
+use super::capture::CaptureTest;
+use super::fact::Fact;
+use super::leaf::{Leaf, PatternLeaf};
+use super::origin::Origin;
+use super::symbol::{Symbol, symbols};
+use super::{RequestSet, Space};
+use crate::rules::{Rule, When, WhenTest, Where};
+use crate::template::{Pattern, QueryTest, Target};
+
+impl<'r> Space<'r> {
+    pub(super) fn asked_by(
+        &self,
+        pattern: &'r Pattern,
+        wheres: &'r [Where],
+        whens: &'r [When],
+        target: Option<&Target>,
+    ) -> RequestSet<'r> {
+        let mut set = self.all();
+        let fold = self.edge.rules().site.ignore_case;
+        let tests = |name: &str, from_query: bool, from_host: bool| {
+            let mut tests: Vec<CaptureTest<'r>> = wheres
+                .iter()
+                .filter(|condition| *condition.name == *name)
+                .map(|condition| CaptureTest::of(&condition.test, fold))
+                .collect();
+            if from_query && target.is_some_and(|target| target.puts_into_path(name)) {
+                tests.push(CaptureTest::Segment);
+            }
+            if !from_host && target.is_some_and(|target| target.puts_into_host(name)) {
+                tests.push(CaptureTest::Label);
+            }
+            tests
+        };
+        let host_tests =
+            pattern.origin.as_ref().and_then(|origin| origin.host.capture.as_deref()).map(|name| tests(name, false, true));
+        set.pieces.retain(|piece| pattern.origin.is_some() || self.regions[piece.region].inside);
+        for piece in &mut set.pieces {
+            if let Some(origin) = &pattern.origin {
+                piece.origins.retain(|at| {
+                    self.origins.get(at).is_some_and(|asked| asked.takes(origin, host_tests.as_deref(), &self.edge.rules().site))
+                });
+            }
+            let read: Vec<Symbol> = match pattern.origin {
+                Some(_) => symbols(&self.regions[piece.region].prefix).collect(),
+                None => Vec::new(),
+            };
+            let mut path_tests = Vec::new();
+            for (number, (_, name)) in (0_u16..).zip(pattern.path.expressions()) {
+                path_tests.extend(tests(name, false, false).into_iter().map(|test| (number, test)));
+            }
+            let leaf = match pattern.path.is_literal() && !fold {
+                true => {
+                    let word: Vec<Symbol> = symbols(pattern.path.as_str()).collect();
+                    word.strip_prefix(&*read).map(|rest| Leaf::Word(rest.to_vec()))
+                }
+                false => Some(Leaf::Pattern(PatternLeaf::new(&pattern.path, path_tests, fold, &read))),
+            };
+            match leaf {
+                Some(leaf) => piece.path.push((Arc::new(leaf), true)),
+                None => piece.origins.retain(|_| false),
+            }
+        }
+        for part in pattern.query() {
+            let fact = match &part.test {
+                QueryTest::Present => Fact::Parameter(&part.key),
+                QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
+                QueryTest::Capture(name) => Fact::FirstValue(&part.key, tests(name, true, false)),
+            };
+            self.add_fact(&mut set, Arc::new(fact), true);
+        }
+        whens.iter().for_each(|when| self.add_when(&mut set, when));
+        set.pieces.retain(|piece| !(piece.origins.is_empty() || piece.methods.is_empty() || piece.languages.is_empty()));
+        set
+    }
+
+    pub(super) fn add_fact(&self, set: &mut RequestSet<'r>, fact: Arc<Fact<'r>>, holds: bool) {
+        set.pieces.iter_mut().for_each(|piece| piece.facts.push((Arc::clone(&fact), holds)));
+    }
+
+    pub(super) fn add_when(&self, set: &mut RequestSet<'r>, when: &'r When) {
+        let wanted = !when.negated;
+        let mut origins = |fits: &dyn Fn(&Origin) -> bool| {
+            for piece in &mut set.pieces {
+                piece.origins.retain(|at| self.origins.get(at).is_some_and(|origin| fits(origin) == wanted));
+            }
+        };
+        match &when.test {
+            WhenTest::Host(hosts) => origins(&|origin| hosts.iter().any(|host| host.as_str() == &*origin.host)),
+            WhenTest::Scheme(scheme) => origins(&|origin| origin.scheme == *scheme),
+            WhenTest::Preview => origins(&|origin| origin.is_preview()),
+            WhenTest::Method(methods) => {
+                let fits = |method: &Method| {
+                    methods.iter().any(|listed| listed == method || (*listed == Method::GET && *method == Method::HEAD))
+                };
+                for piece in &mut set.pieces {
+                    piece.methods.retain(|at| self.methods.get(at).is_some_and(|method| fits(method) == wanted));
+                }
+            }
+            WhenTest::Language(listed) => {
+                for piece in &mut set.pieces {
+                    piece.languages.retain(|at| listed.contains(&at) == wanted);
+                }
+            }
+            WhenTest::Cookie(name, value) => {
+                self.add_fact(set, Arc::new(Fact::Cookie(name, value.as_deref())), wanted);
+            }
+            WhenTest::Header(name, test) => self.add_fact(set, Arc::new(Fact::Header(name, test)), wanted),
+            WhenTest::NoFile => {
+                for piece in &mut set.pieces {
+                    if self.regions[piece.region].inside {
+                        piece.path.push((Arc::clone(&self.named), !wanted));
+                    } else if !wanted {
+                        piece.origins.retain(|_| false);
+                    }
+                }
+            }
+        }
+    }
+
+    /// The requests for which a rule's conditions on more than the path hold, wherever they are asked.
+    pub(crate) fn beyond_path(&self, rule: &'r Rule) -> RequestSet<'r> {
+        let mut set = self.all();
+        for part in rule.pattern.query() {
+            let fact = match &part.test {
+                QueryTest::Present => Fact::Parameter(&part.key),
+                QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
+                QueryTest::Capture(name) => Fact::FirstValue(&part.key, self.tests_of(rule, name)),
+            };
+            self.add_fact(&mut set, Arc::new(fact), true);
+        }
+        let whens = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.whens);
+        whens
+            .iter()
+            .filter(|when| when.test.is_about_headers() || matches!(when.test, WhenTest::Method(_)))
+            .for_each(|when| self.add_when(&mut set, when));
+        set.pieces.retain(|piece| !(piece.methods.is_empty() || piece.languages.is_empty()));
+        set
+    }
+
+    fn tests_of(&self, rule: &'r Rule, name: &str) -> Vec<CaptureTest<'r>> {
+        let fold = self.edge.rules().site.ignore_case;
+        let wheres = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.wheres);
+        let about = wheres.iter().filter(|condition| *condition.name == *name);
+        about.map(|condition| CaptureTest::of(&condition.test, fold)).collect()
+    }
+}
