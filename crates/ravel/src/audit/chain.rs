@@ -121,7 +121,7 @@ impl<'r> Audit<'r> {
     /// The routes of every value that a `where` lists.
     fn listed_routes(&self, rule: &'r Rule) -> Vec<(Request, Route)> {
         let mut routes = Vec::new();
-        for condition in rule.conditions.iter().flat_map(|conditions| &conditions.wheres) {
+        for condition in rule.wheres() {
             let WhereTest::OneOf(list) = &condition.test else { continue };
             for value in list.iter().take(MOST_LISTED) {
                 let capture = |name: &str| if *name == *condition.name { value.to_string() } else { "a".to_owned() };
@@ -136,8 +136,7 @@ impl<'r> Audit<'r> {
 
     /// Whether a rule's captures can be few enough to go through.
     pub(super) fn is_listed(&self, rule: &Rule) -> bool {
-        let wheres = rule.conditions.iter().flat_map(|conditions| &conditions.wheres);
-        wheres.into_iter().any(|condition| matches!(condition.test, WhereTest::OneOf(_)))
+        rule.wheres().iter().any(|condition| matches!(condition.test, WhereTest::OneOf(_)))
     }
 
     /// The requests with which a rule's target meets redirects that could lead back to some rule on the way, if there are any.
@@ -235,17 +234,7 @@ impl<'r> Audit<'r> {
             None => address.path().strip_prefix(&site.base[..site.base.len() - 1])?,
             Some(_) => address.path(),
         };
-        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
-        let template = redirect.target.path_as_pattern(|name| form_of(name).unwrap_or(crate::template::Expression::Any));
-        let mut captures = crate::template::Captures::new();
-        if !template.matches(path, site.ignore_case, &mut captures) {
-            return None;
-        }
-        let values: Vec<(String, String)> = template
-            .expressions()
-            .zip(&captures)
-            .map(|((_, name), captured)| (name.to_owned(), captured.text.to_owned()))
-            .collect();
+        let values = redirect.target.captures_for(path, &rule.pattern, site.ignore_case)?;
         let value =
             |name: &str| values.iter().find(|(known, _)| known == name).map_or("a".to_owned(), |(_, value)| value.clone());
         let sample = self.sample_with(&rule.pattern, &value)?;

@@ -2,8 +2,9 @@
 
 use super::{Audit, Code, Finding};
 use crate::address::{Request, Scheme};
+use crate::edge::Role;
 use crate::rules::{Action, Stage};
-use crate::space::{Member, Role};
+use crate::space::Member;
 
 impl<'r> Audit<'r> {
     /// Findings on rules that show files.

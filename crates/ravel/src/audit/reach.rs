@@ -8,7 +8,7 @@ use crate::edge::{Came, Outcome, Route, RouteEnd};
 use crate::language::Line;
 use crate::rules::{Action, Rule, Stage, WhereTest};
 use crate::space::{Members, RequestSet};
-use crate::template::{Captures, Expression, Part, Pattern, QueryTest};
+use crate::template::{Expression, Pattern, QueryTest};
 
 /// What is left of a rule.
 #[derive(Debug, Clone)]
@@ -207,27 +207,21 @@ impl<'r> Audit<'r> {
     /// The paths for which a rule's captures name a file, where it has captures and all of them stand in its path.
     pub(super) fn paths_with_files(&self, rule: &Rule) -> Option<Vec<String>> {
         let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { return None };
-        let form_of = |name: &str| rule.pattern.captures().find(|(_, known)| *known == name).map(|(form, _)| form);
-        let first = path.path().expressions().next().and_then(|(_, name)| form_of(name));
+        let first = path.path().expressions().next().and_then(|(_, name)| rule.pattern.form_of(name));
         // Slashes at the start become one, so that very many captures come to one path.
         let opens = matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
         let complete = rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
         if path.path().is_literal() || opens || !complete || rule.pattern.origin.is_some() {
             return None;
         }
-        let template = path.path_as_pattern(|name| form_of(name).unwrap_or(Expression::Any));
-        let prefix = template.literal_prefix();
+        let prefix = path.path().literal_prefix();
+        let fold = self.edge().site().ignore_case;
         let mut paths = Vec::new();
         for address in self.edge().spelled_addresses().filter(|address| address.starts_with(prefix)) {
-            let mut captures = Captures::new();
-            if !template.matches(address, self.edge().site().ignore_case, &mut captures) {
-                continue;
-            }
-            let values: Vec<(&str, &str)> =
-                template.expressions().zip(&captures).map(|((_, name), captured)| (name, captured.text)).collect();
+            let Some(values) = path.captures_for(address, &rule.pattern, fold) else { continue };
             let value =
-                |name: &str| values.iter().find(|(known, _)| *known == name).map_or(String::new(), |(_, text)| text.to_string());
-            paths.push(path_of(&rule.pattern, &value));
+                |name: &str| values.iter().find(|(known, _)| known == name).map_or(String::new(), |(_, value)| value.clone());
+            paths.push(rule.pattern.path_with(value));
             if paths.len() > MOST_OVERLAPS {
                 return None;
             }
@@ -255,16 +249,14 @@ impl<'r> Audit<'r> {
     /// A request made of the rule's own text, each capture being this where its conditions do not ask for more.
     pub(super) fn sample(&self, rule: &Rule, filler: &str) -> Option<Request> {
         let listed = |name: &str| {
-            let wheres = rule.conditions.iter().flat_map(|conditions| &conditions.wheres);
-            wheres.filter(|condition| *condition.name == *name).find_map(|condition| match &condition.test {
+            rule.wheres().iter().filter(|condition| *condition.name == *name).find_map(|condition| match &condition.test {
                 WhereTest::OneOf(list) => list.first().map(|text| text.to_string()),
                 WhereTest::Digits { least, .. } => Some("1".repeat((*least).min(64))),
                 WhereTest::Matches(regex) => regex.shortest(),
                 WhereTest::NotOneOf(_) => None,
             })
         };
-        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
-        self.sample_with(&rule.pattern, &|name| match (listed(name), form_of(name)) {
+        self.sample_with(&rule.pattern, &|name| match (listed(name), rule.pattern.form_of(name)) {
             (Some(text), Some(Expression::Segments)) => format!("/{text}"),
             (Some(text), _) => text,
             (None, Some(Expression::Segment)) => filler.to_owned(),
@@ -280,7 +272,7 @@ impl<'r> Audit<'r> {
             Some(origin) if origin.host.capture.is_none() => format!("{}://{}", origin.scheme, origin.host.host),
             Some(_) => return None,
         };
-        url.push_str(&path_of(pattern, capture));
+        url.push_str(&pattern.path_with(capture));
         for (at, part) in pattern.query().iter().enumerate() {
             url.push(if at == 0 { '?' } else { '&' });
             url.push_str(&part.key);
@@ -310,20 +302,6 @@ pub(super) fn decides(route: &Route, rule: &Rule) -> bool {
         (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => *by == Some(rule.line),
         _ => false,
     }
-}
-
-/// A pattern's path with these captures.
-fn path_of(pattern: &Pattern, capture: &dyn Fn(&str) -> String) -> String {
-    let text = pattern.path.as_str();
-    if pattern.path.is_literal() {
-        return text.to_owned();
-    }
-    let piece = |part: &Part| match *part {
-        Part::Text { start, end } => text[start as usize..end as usize].to_owned(),
-        Part::Expression { start, end, .. } => capture(&text[start as usize..end as usize]),
-    };
-    let path: String = pattern.path.parts().iter().map(piece).collect();
-    if path.is_empty() { "/".to_owned() } else { path }
 }
 
 fn written_conditions(conditions: &crate::rules::Conditions) -> (Vec<String>, String) {

@@ -94,8 +94,7 @@ impl<'r> Audit<'r> {
         if redirect.target.origin().is_some_and(|origin| !self.edge().site().has_host(origin.host.host.as_str())) {
             return true;
         }
-        let form_of = |name: &str| rule.pattern.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form);
-        let template = redirect.target.path_as_pattern(|name| form_of(name).unwrap_or(crate::template::Expression::Any));
+        let template = redirect.target.path_as_pattern(&rule.pattern);
         let fold = self.edge().site().ignore_case;
         if self.addresses_below(template.literal_prefix()).any(|address| template.matches(address, fold, &mut Default::default()))
         {
@@ -167,7 +166,7 @@ impl<'r> Audit<'r> {
     pub(super) fn unused_captures(&self, rule: &Rule, redirect: &Redirect, out: &mut Vec<Finding>) {
         let used = |name: &str| {
             redirect.target.expressions().any(|(_, used)| used == name)
-                || rule.conditions.iter().flat_map(|conditions| &conditions.wheres).any(|condition| *condition.name == *name)
+                || rule.wheres().iter().any(|condition| *condition.name == *name)
         };
         let unused: Vec<String> =
             rule.pattern.captures().filter(|(_, name)| !used(name)).map(|(form, name)| form.written(name)).collect();

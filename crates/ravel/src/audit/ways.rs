@@ -2,9 +2,8 @@
 
 use super::{Audit, Code, Finding};
 use crate::address::{Address, Request, Scheme};
-use crate::edge::{End, Walk};
+use crate::edge::{End, Role, Walk};
 use crate::language::Line;
-use crate::space::Role;
 
 /// Where people end who come in by each host and scheme.
 #[derive(Debug, Clone)]

@@ -25,6 +25,7 @@ mod walk;
 pub use answer::{Answer, Header, Outcome};
 pub(crate) use condition::holds_for;
 pub use explain::Explanation;
+pub(crate) use hosts::Role;
 pub(crate) use route::{Route, RouteEnd};
 pub use trace::{Came, Step};
 pub use walk::{End, Walk};

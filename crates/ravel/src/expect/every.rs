@@ -9,9 +9,9 @@ use std::ops::ControlFlow;
 use super::symbolic::{symbolic, written};
 use super::{Failure, Verdict, verify};
 use crate::address::Request;
-use crate::edge::Edge;
+use crate::edge::{Edge, Role};
 use crate::rules::{Action, Expectation, HeaderOp, Is, Outcomes, Redirect, Rule, Stage, Universal};
-use crate::space::{Member, Members, RequestSet, Role, Space};
+use crate::space::{Member, Members, RequestSet, Space};
 use crate::template::{Target, TargetBase};
 
 /// Addresses of one class that are gone through, where it has no more.

@@ -1,6 +1,6 @@
 //! What patterns capture and targets write, with captures that stand for themselves.
 
-use crate::template::{Expression, Part, Pattern, Target};
+use crate::template::{Expression, Pattern, Piece, Target};
 
 /// A piece of what a template writes: text, or a capture of the expectation's pattern by its number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,10 +19,12 @@ pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Sy
         let names = of.path.expressions().enumerate().map(|(number, (_, name))| (name.to_owned(), vec![Symbol::Capture(number)]));
         return Some(names.collect());
     }
-    let [.., last] = of.path.parts() else { return Some(Vec::new()) };
+    if of.path.is_literal() {
+        return Some(Vec::new());
+    }
+    let last = of.path.pieces().last();
     let only = of.path.expressions().count() == 1;
-    let (Part::Expression { form: Expression::Any | Expression::Segments, start, end }, true) = (last, only) else { return None };
-    let name = of.path.as_str()[*start as usize..*end as usize].to_owned();
+    let (Some(Piece::Expression(Expression::Any | Expression::Segments, name)), true) = (last, only) else { return None };
     let prefix = of.path.literal_prefix();
     let mut pieces = pieces(by);
     match pieces.first_mut() {
@@ -30,7 +32,7 @@ pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Sy
         _ => return None,
     }
     pieces.retain(|piece| *piece != Symbol::Text(String::new()));
-    Some(vec![(name, pieces)])
+    Some(vec![(name.to_owned(), pieces)])
 }
 
 /// Whether two patterns are the same but for the names of their captures.
@@ -41,18 +43,15 @@ fn same_forms(a: &Pattern, b: &Pattern) -> bool {
 
 /// A pattern's path as pieces.
 fn pieces(pattern: &Pattern) -> Vec<Symbol> {
-    if pattern.path.is_literal() {
-        return vec![Symbol::Text(pattern.path.as_str().to_owned())];
-    }
     let mut number = 0;
-    let piece = |part: &Part| match *part {
-        Part::Text { start, end } => Symbol::Text(pattern.path.as_str()[start as usize..end as usize].to_owned()),
-        Part::Expression { .. } => {
+    let piece = |piece: Piece<'_>| match piece {
+        Piece::Text(text) => Symbol::Text(text.to_owned()),
+        Piece::Expression(..) => {
             number += 1;
             Symbol::Capture(number - 1)
         }
     };
-    pattern.path.parts().iter().map(piece).collect()
+    pattern.path.pieces().map(piece).collect()
 }
 
 /// What a target writes, in pieces, with neighbouring texts joined; none where it has more than a path.
@@ -61,22 +60,15 @@ pub(super) fn written(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Op
         return None;
     }
     let origin = target.origin().map_or(String::new(), |origin| format!("{}://{}", origin.scheme, origin.host));
-    let path = target.path();
     let mut out: Vec<Symbol> = Vec::new();
     let mut push = |piece: &Symbol| match (out.last_mut(), piece) {
         (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
         _ => out.push(piece.clone()),
     };
-    if path.is_literal() {
-        push(&Symbol::Text(path.as_str().to_owned()));
-    }
-    for part in path.parts() {
-        match *part {
-            Part::Text { start, end } => push(&Symbol::Text(path.as_str()[start as usize..end as usize].to_owned())),
-            Part::Expression { start, end, .. } => {
-                let name = &path.as_str()[start as usize..end as usize];
-                captures.iter().find(|(known, _)| known == name)?.1.iter().for_each(&mut push);
-            }
+    for piece in target.path().pieces() {
+        match piece {
+            Piece::Text(text) => push(&Symbol::Text(text.to_owned())),
+            Piece::Expression(_, name) => captures.iter().find(|(known, _)| known == name)?.1.iter().for_each(&mut push),
         }
     }
     Some((origin, out))

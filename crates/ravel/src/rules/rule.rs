@@ -1,7 +1,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::{Conditions, HeaderRule};
+use super::{Conditions, HeaderRule, When, Where};
 use crate::language::Line;
 use crate::template::{Pattern, Target};
 
@@ -76,6 +76,16 @@ impl Stage {
 }
 
 impl Rule {
+    /// What its captures must be.
+    pub fn wheres(&self) -> &[Where] {
+        self.conditions.as_deref().map_or(&[], |conditions| &conditions.wheres)
+    }
+
+    /// What the request must be.
+    pub fn whens(&self) -> &[When] {
+        self.conditions.as_deref().map_or(&[], |conditions| &conditions.whens)
+    }
+
     /// The stage at which it is looked at.
     pub fn stage(&self) -> Stage {
         match self.action {

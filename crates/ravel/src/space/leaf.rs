@@ -7,7 +7,7 @@ use smallvec::SmallVec;
 use super::capture::{CaptureTest, Progress};
 use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, meaning, symbols};
 use crate::files::KNOWN_TYPES;
-use crate::template::{Expression, Part, Template};
+use crate::template::{Expression, Piece, Template};
 
 /// A set of paths. Its complement, and what it has in common with others, are worked out in `search.rs`.
 #[derive(Debug)]
@@ -82,16 +82,11 @@ impl<'r> PatternLeaf<'r> {
     /// `tests` are about the template's expressions, by their number; `read` is what stands before the paths that are asked about.
     pub(super) fn new(template: &Template, tests: Vec<(u16, CaptureTest<'r>)>, fold: bool, read: &[Symbol]) -> PatternLeaf<'r> {
         let mut ops = Vec::new();
-        if template.is_literal() {
-            ops.extend(symbols(template.as_str()).map(Op::Text));
-        }
         let mut expressions = 0;
-        for part in template.parts() {
-            match *part {
-                Part::Text { start, end } => {
-                    ops.extend(symbols(&template.as_str()[start as usize..end as usize]).map(Op::Text));
-                }
-                Part::Expression { form, .. } => {
+        for piece in template.pieces() {
+            match piece {
+                Piece::Text(text) => ops.extend(symbols(text).map(Op::Text)),
+                Piece::Expression(form, _) => {
                     ops.push(Op::Expression(form, expressions));
                     expressions += 1;
                 }

@@ -24,11 +24,7 @@ impl<'r> Space<'r> {
         let mut set = self.all();
         let fold = self.edge.rules().site.ignore_case;
         let tests = |name: &str, from_query: bool, from_host: bool| {
-            let mut tests: Vec<CaptureTest<'r>> = wheres
-                .iter()
-                .filter(|condition| *condition.name == *name)
-                .map(|condition| CaptureTest::of(&condition.test, fold))
-                .collect();
+            let mut tests: Vec<CaptureTest<'r>> = self.tests_about(name, wheres).collect();
             if from_query && target.is_some_and(|target| target.puts_into_path(name)) {
                 tests.push(CaptureTest::Segment);
             }
@@ -130,12 +126,11 @@ impl<'r> Space<'r> {
             let fact = match &part.test {
                 QueryTest::Present => Fact::Parameter(&part.key),
                 QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
-                QueryTest::Capture(name) => Fact::FirstValue(&part.key, self.tests_of(rule, name)),
+                QueryTest::Capture(name) => Fact::FirstValue(&part.key, self.tests_about(name, rule.wheres()).collect()),
             };
             self.add_fact(&mut set, Arc::new(fact), true);
         }
-        let whens = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.whens);
-        whens
+        rule.whens()
             .iter()
             .filter(|when| when.test.is_about_headers() || matches!(when.test, WhenTest::Method(_)))
             .for_each(|when| self.add_when(&mut set, when));
@@ -143,10 +138,10 @@ impl<'r> Space<'r> {
         set
     }
 
-    fn tests_of(&self, rule: &'r Rule, name: &str) -> Vec<CaptureTest<'r>> {
+    /// What `where` asks of a capture.
+    pub(super) fn tests_about(&self, name: &str, wheres: &'r [Where]) -> impl Iterator<Item = CaptureTest<'r>> {
         let fold = self.edge.rules().site.ignore_case;
-        let wheres = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.wheres);
-        let about = wheres.iter().filter(|condition| *condition.name == *name);
-        about.map(|condition| CaptureTest::of(&condition.test, fold)).collect()
+        let about = wheres.iter().filter(move |condition| *condition.name == *name);
+        about.map(move |condition| CaptureTest::of(&condition.test, fold))
     }
 }

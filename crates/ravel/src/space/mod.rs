@@ -23,7 +23,7 @@ mod set;
 mod symbol;
 mod ways;
 
-pub(crate) use origin::{Origin, Role};
+pub(crate) use origin::Origin;
 pub(crate) use overlap::Overlaps;
 pub(crate) use redirect::changes_length;
 pub(crate) use set::Members;
@@ -35,7 +35,7 @@ use std::sync::Arc;
 use http::Method;
 
 use crate::address::Scheme;
-use crate::edge::Edge;
+use crate::edge::{Edge, Role};
 use crate::rules::{Action, Rule, Stage, WhenTest};
 use crate::template::Pattern;
 use bits::Bits;
@@ -200,15 +200,12 @@ impl<'r> Space<'r> {
 
     /// The requests that a rule's pattern matches and whose conditions hold.
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
-        let conditions = rule.conditions.as_deref();
-        let wheres = conditions.map_or(&[][..], |conditions| &conditions.wheres);
-        let whens = conditions.map_or(&[][..], |conditions| &conditions.whens);
         let target = match &rule.action {
             Action::Redirect(redirect) => Some(&redirect.target),
             Action::Rewrite(path) | Action::Missing(path) | Action::Fallback { path, .. } => Some(path),
             _ => None,
         };
-        self.asked_by(&rule.pattern, wheres, whens, target)
+        self.asked_by(&rule.pattern, rule.wheres(), rule.whens(), target)
     }
 
     /// The requests that a pattern matches.

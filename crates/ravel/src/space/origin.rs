@@ -5,6 +5,7 @@ use super::capture::CaptureTest;
 use super::leaf::Names;
 use super::symbol::symbols;
 use crate::address::Scheme;
+use crate::edge::Role;
 use crate::rules::{Pages, RuleSet, Site, Stage, WhenTest, WhereTest};
 use crate::template::OriginPattern;
 
@@ -15,14 +16,6 @@ pub(crate) struct Origin {
     pub(crate) host: Box<str>,
     pub(crate) role: Role,
     pub(super) region: usize,
-}
-
-/// What a host is to the site.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Role {
-    Canonical,
-    Alias,
-    Preview,
 }
 
 /// Paths that are seen from one place.
@@ -114,7 +107,7 @@ fn labels(rules: &RuleSet, below: &str) -> Vec<String> {
             labels.extend(label_of(origin.host.host.as_str()));
             continue;
         };
-        for condition in rule.conditions.iter().flat_map(|conditions| &conditions.wheres).filter(|test| test.name == *name) {
+        for condition in rule.wheres().iter().filter(|test| test.name == *name) {
             match &condition.test {
                 WhereTest::OneOf(list) | WhereTest::NotOneOf(list) => labels.extend(list.iter().map(|label| label.to_string())),
                 WhereTest::Digits { least, .. } => labels.push("1".repeat((*least).min(63))),

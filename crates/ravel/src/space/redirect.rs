@@ -4,14 +4,13 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 use super::bits::Bits;
-use super::capture::CaptureTest;
 use super::fact::Fact;
 use super::leaf::{Leaf, PatternLeaf};
 use super::origin::Origin;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, Space};
 use crate::rules::{Action, Redirect, Rule};
-use crate::template::{Expression, Part, Pattern, Target, Template};
+use crate::template::{Expression, Piece, Target, Template};
 
 /// Where a redirect could lead to the very address that was asked, so that it does not act.
 enum Itself {
@@ -79,13 +78,10 @@ impl<'r> Space<'r> {
         let Action::Redirect(redirect) = &rule.action else { return None };
         let target = &redirect.target;
         let site = &self.edge.rules().site;
-        let template = target.path_as_pattern(|name| form_of(&rule.pattern, name));
-        let fold = site.ignore_case;
-        let wheres = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.wheres);
+        let template = target.path_as_pattern(&rule.pattern);
         let mut tests = Vec::new();
         for (number, (_, name)) in (0_u16..).zip(template.expressions()) {
-            let about = wheres.iter().filter(|condition| *condition.name == *name);
-            tests.extend(about.map(|condition| (number, CaptureTest::of(&condition.test, fold))));
+            tests.extend(self.tests_about(name, rule.wheres()).map(|test| (number, test)));
         }
         // Captures that are all empty come to `/`.
         let mut empty = Vec::new();
@@ -106,7 +102,7 @@ impl<'r> Space<'r> {
                     }
                 })
             });
-            if template.parts().iter().all(|part| matches!(part, Part::Expression { .. })) && !template.is_literal() {
+            if template.pieces().all(|piece| matches!(piece, Piece::Expression(..))) {
                 let mut nothing = piece.clone();
                 nothing.path.push((Arc::new(Leaf::Word(vec![SLASH])), true));
                 empty.push(nothing);
@@ -120,8 +116,7 @@ impl<'r> Space<'r> {
         }
         set.pieces.extend(empty);
         // Who asks brings the same cookies and header fields along.
-        let whens = rule.conditions.as_deref().map_or(&[][..], |conditions| &conditions.whens);
-        whens.iter().filter(|when| when.test.is_about_headers()).for_each(|when| self.add_when(&mut set, when));
+        rule.whens().iter().filter(|when| when.test.is_about_headers()).for_each(|when| self.add_when(&mut set, when));
         set.pieces.retain(|piece| !piece.origins.is_empty() && !piece.languages.is_empty());
         Some(set)
     }
@@ -157,7 +152,7 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
     if changes_length(rule, redirect).is_some() {
         return Itself::Never;
     }
-    let among = || Itself::Among(target.path_as_pattern(|name| form_of(pattern, name)));
+    let among = || Itself::Among(target.path_as_pattern(pattern));
     let same_root = base_is_root || pattern.origin.is_none() == target.origin().is_none();
     if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
         // What becomes of the query is not worked out.
@@ -178,17 +173,11 @@ pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Orderin
     if rule.pattern.origin.is_some() || redirect.target.origin().is_some() {
         return None;
     }
-    let text = |template: &[Part], whole: &str| match template.is_empty() {
-        true => symbols(whole).count() as i64,
-        false => template
-            .iter()
-            .map(|part| match *part {
-                Part::Text { start, end } => symbols(&whole[start as usize..end as usize]).count() as i64,
-                Part::Expression { .. } => 0,
-            })
-            .sum(),
+    let length = |piece| match piece {
+        Piece::Text(text) => symbols(text).count() as i64,
+        Piece::Expression(..) => 0,
     };
-    let (before, after) = (text(from.parts(), from.as_str()), text(to.parts(), to.as_str()));
+    let (before, after): (i64, i64) = (from.pieces().map(length).sum(), to.pieces().map(length).sum());
     let least = |form| i64::from(form == Expression::Segment);
     let captures: Vec<(i64, i64)> = from
         .expressions()
@@ -208,9 +197,4 @@ pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Orderin
         return Some(Ordering::Greater);
     }
     None
-}
-
-/// What a capture can take: what is captured from a query or a host is one segment of a path.
-fn form_of(pattern: &Pattern, name: &str) -> Expression {
-    pattern.captures().find(|(_, captured)| *captured == name).map_or(Expression::Any, |(form, _)| form)
 }

@@ -22,6 +22,7 @@ mod text;
 pub use capture::{Captured, Captures};
 pub use error::{TemplateError, TemplateErrorKind};
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
+pub(crate) use piece::Piece;
 pub use piece::{Expression, Part, Template};
 pub use target::{Target, TargetBase, TargetTemplate};
 pub(crate) use text::Text;

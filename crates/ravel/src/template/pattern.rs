@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::capture::{Captured, Captures, Source};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
-use super::piece::{Expression, Template, TemplateBuilder};
+use super::piece::{Expression, Piece, Template, TemplateBuilder};
 use crate::address::{Host, Scheme, form_decode, parameters};
 
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
@@ -115,6 +115,24 @@ impl Pattern {
         });
         let simple = |name| (Expression::Segment, name);
         host.map(simple).chain(self.path.expressions()).chain(query.map(simple))
+    }
+
+    /// What a capture can take: what is captured from a query or a host is one segment of a path.
+    pub(crate) fn form_of(&self, name: &str) -> Option<Expression> {
+        self.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form)
+    }
+
+    /// Its path with these captures; an empty one is `/`.
+    pub(crate) fn path_with(&self, capture: impl Fn(&str) -> String) -> String {
+        let path: String = self
+            .path
+            .pieces()
+            .map(|piece| match piece {
+                Piece::Text(text) => text.to_owned(),
+                Piece::Expression(_, name) => capture(name),
+            })
+            .collect();
+        if path.is_empty() { "/".to_owned() } else { path }
     }
 
     /// Holds the query parts against a query and adds what they capture.

@@ -46,6 +46,15 @@ pub enum Part {
     },
 }
 
+/// A piece of a [`Template`] with its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Piece<'t> {
+    /// Text that stands for itself.
+    Text(&'t str),
+    /// An expression, by its name.
+    Expression(Expression, &'t str),
+}
+
 /// Text with expressions in it, in the form in which it is printed.
 ///
 /// Most rules of a large site are literal, so a template without expressions keeps nothing but its text, and that, up to
@@ -70,6 +79,16 @@ impl<const INLINE: usize> Template<INLINE> {
     /// Its pieces; none for a literal, whose only piece is its text.
     pub fn parts(&self) -> &[Part] {
         self.parts.as_deref().unwrap_or_default()
+    }
+
+    /// Its pieces with their texts; of a literal its text.
+    pub(crate) fn pieces(&self) -> impl Iterator<Item = Piece<'_>> {
+        let whole = self.is_literal().then(|| Piece::Text(&self.text));
+        let parts = self.parts().iter().map(|part| match *part {
+            Part::Text { start, end } => Piece::Text(self.slice(start, end)),
+            Part::Expression { form, start, end } => Piece::Expression(form, self.slice(start, end)),
+        });
+        whole.into_iter().chain(parts)
     }
 
     /// Its expressions, in order, with their names.

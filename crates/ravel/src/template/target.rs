@@ -5,7 +5,7 @@ use super::capture::{Captured, Captures};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
 use super::pattern::{HostPattern, OriginPattern, Pattern, origin_pattern};
-use super::piece::{Expression, Part, Template, TemplateBuilder};
+use super::piece::{Expression, Part, Piece, Template, TemplateBuilder};
 use crate::address::{Address, AddressWriter, Scheme, form_decode, has_pair, normalize, parameters};
 
 /// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
@@ -131,26 +131,29 @@ impl Target {
         self.host_capture() == Some(name)
     }
 
-    /// Its path as a pattern: the paths that it can lead to, and more where a capture stands in it twice.
-    pub(crate) fn path_as_pattern(&self, form_of: impl Fn(&str) -> Expression) -> Template {
+    /// Its path as a pattern whose captures take what those of `pattern` can: the paths that it can lead to, and more where a
+    /// capture stands in it twice.
+    pub(crate) fn path_as_pattern(&self, pattern: &Pattern) -> Template {
+        let form_of = |name: &str| pattern.form_of(name).unwrap_or(Expression::Any);
         let mut builder = TemplateBuilder::default();
-        if self.path.is_literal() {
-            builder.push_text(self.path.as_str());
-        }
         // What is captured with its own `/` and put behind one at the start leaves one of the two.
-        let doubled = matches!(self.path.expressions().next(), Some((_, name)) if form_of(name) == Expression::Segments)
-            && self.path.literal_prefix() == "/";
-        for (number, part) in self.path.parts().iter().enumerate() {
-            match *part {
-                Part::Text { .. } if doubled && number == 0 => {}
-                Part::Text { start, end } => builder.push_text(self.path.slice(start, end)),
-                Part::Expression { start, end, .. } => {
-                    let name = self.path.slice(start, end);
-                    builder.push_expression(form_of(name), name);
-                }
+        let doubled = self.path.literal_prefix() == "/"
+            && self.path.expressions().next().is_some_and(|(_, name)| form_of(name) == Expression::Segments);
+        for piece in self.path.pieces().skip(usize::from(doubled)) {
+            match piece {
+                Piece::Text(text) => builder.push_text(text),
+                Piece::Expression(_, name) => builder.push_expression(form_of(name), name),
             }
         }
         builder.finish()
+    }
+
+    /// What the captures of `pattern` must be for this to lead to a path; none where it never does.
+    pub(crate) fn captures_for(&self, path: &str, pattern: &Pattern, fold: bool) -> Option<Vec<(String, String)>> {
+        let template = self.path_as_pattern(pattern);
+        let mut captures = Captures::new();
+        let value = |((_, name), captured): ((Expression, &str), &Captured<'_>)| (name.to_owned(), captured.text.to_owned());
+        template.matches(path, fold, &mut captures).then(|| template.expressions().zip(&captures).map(value).collect())
     }
 
     /// The path, if it is a literal path of the site and nothing more.
