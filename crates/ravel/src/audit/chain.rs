@@ -31,11 +31,9 @@ impl<'r> Audit<'r> {
         let hidden = self.hidden_files();
         let mut in_circle: FxHashSet<Line> = FxHashSet::default();
         for rule in self.space.rules(Stage::Redirect) {
-            if let Some((count, first)) =
-                hidden.iter().find(|(line, ..)| *line == rule.line).map(|(_, count, first)| (*count, *first))
-            {
-                out.push(self.hides(rule, count, first));
-            }
+            out.extend(
+                hidden.iter().find(|(line, ..)| *line == rule.line).map(|(_, count, first)| self.hides(rule, *count, *first)),
+            );
             let Action::Redirect(redirect) = &rule.action else { continue };
             self.written_target(rule, redirect, out);
             self.unused_captures(rule, redirect, out);
@@ -57,8 +55,7 @@ impl<'r> Audit<'r> {
     /// The routes of addresses on which a rule acts. For a rule that captures, some of very many.
     fn routes(&self, rule: &'r Rule, out: &mut Vec<Finding>) -> Option<Vec<(Request, Route)>> {
         let plain = rule.pattern.origin.is_none() && rule.conditions.is_none();
-        if plain && let Some(request) = self.quick_example(Stage::Redirect, rule) {
-            let route = self.edge().route(&request);
+        if plain && let Some((request, route)) = self.quick_route(rule) {
             let alone = route.hops.iter().skip(1).all(|hop| hop.rule.is_none());
             // What later hops do can hang on the request's header fields; then every way is tried.
             if alone && !self.conditions_met(&route) && (rule.pattern.path.is_literal() || self.could_go_round(rule).is_none()) {
@@ -66,7 +63,7 @@ impl<'r> Audit<'r> {
             }
         }
         let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
-        let acts = |(request, route): &(Request, Route)| decides(route, rule) || self.acts(Stage::Redirect, rule, request);
+        let acts = |(_, route): &(Request, Route)| decides(route, rule);
         if rule.pattern.path.is_literal() {
             match self.space.routes_of(&matching) {
                 Some(mut routes) => {
@@ -88,10 +85,7 @@ impl<'r> Audit<'r> {
         if members == Members::Exhausted {
             return (!routes.is_empty()).then_some(routes);
         }
-        routes.extend(self.quick_example(Stage::Redirect, rule).map(|request| {
-            let route = self.edge().route(&request);
-            (request, route)
-        }));
+        routes.extend(self.quick_route(rule));
         if let Some(round) = self.could_go_round(rule) {
             for request in round.iter().take(MOST_TRIED).filter_map(|target| self.leading_to(rule, target)) {
                 routes.extend(self.space.routes_of(&matching.and(&self.space.at(&request))).into_iter().flatten().filter(acts));
@@ -101,6 +95,13 @@ impl<'r> Audit<'r> {
             }
         }
         (!routes.is_empty()).then_some(routes)
+    }
+
+    /// The route of a request made of the rule's own text, if the rule acts on it.
+    fn quick_route(&self, rule: &Rule) -> Option<(Request, Route)> {
+        let request = self.sample(rule)?;
+        let route = self.edge().route(&request);
+        decides(&route, rule).then_some((request, route))
     }
 
     /// Tries more addresses of a rule; whether there are others still, none of those tried going round.

@@ -2,9 +2,10 @@
 
 use std::ops::ControlFlow;
 
-use super::{Audit, Code, Finding};
+use super::{Audit, Code, Finding, UNKNOWN};
 use crate::address::Request;
 use crate::edge::{Answer, Outcome};
+use crate::language::Line;
 use crate::rules::{Action, HeaderOp, HeaderRule, On, Rule, Stage};
 use crate::space::Members;
 
@@ -47,8 +48,8 @@ impl<'r> Audit<'r> {
 
     /// Whether some answer is one that a statement is for; none where that is not decided.
     fn applies(&self, rule: &'r Rule, statement: &HeaderRule) -> Option<bool> {
-        let fits = |request: &Request| is_for(statement.on, self.edge().answer(request).outcome());
-        if self.sample(rule, "a").is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
+        let fits = |request: &Request| statement.on.is_for(self.edge().answer(request).outcome());
+        if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
             return Some(true);
         }
         let matching = self.space.matching(rule);
@@ -89,12 +90,6 @@ impl<'r> Audit<'r> {
 
     fn matches(&self, rule: &Rule, request: &Request) -> bool {
         self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.line == rule.line)
-    }
-
-    /// A request for an address below the base path, at the canonical origin.
-    pub(super) fn request_below(&self, address: &str) -> Option<Request> {
-        let site = self.edge().site();
-        Request::get(&format!("{}{address}", site.url().trim_end_matches('/'))).ok()
     }
 
     /// A long life that the answer of a fallback gets.
@@ -156,7 +151,7 @@ impl<'r> Audit<'r> {
                 let mut shown = None;
                 let mut try_request = |request: &Request| {
                     let answer = self.edge().answer(request);
-                    let acts = is_for(first.on, answer.outcome()) && is_for(second.on, answer.outcome());
+                    let acts = first.on.is_for(answer.outcome()) && second.on.is_for(answer.outcome());
                     if acts {
                         shown = Some(request.url().to_owned());
                     }
@@ -191,9 +186,9 @@ impl<'r> Audit<'r> {
     /// Findings on how long files are kept, and on fields that the missing page lacks.
     pub(super) fn kept_files(&self, out: &mut Vec<Finding>) {
         let edge = self.edge();
-        let mut pages: Vec<(String, u64, Option<crate::language::Line>)> = Vec::new();
+        let mut pages: Vec<(String, u64, Option<Line>)> = Vec::new();
         let mut assets: Vec<&str> = Vec::new();
-        let mut secured: Option<(String, Vec<String>)> = None;
+        let mut secured: Option<(&str, Vec<(&str, Line)>)> = None;
         for (file, name) in (0..).zip(edge.files().names()) {
             let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
             let answer = edge.answer(&request);
@@ -206,8 +201,11 @@ impl<'r> Audit<'r> {
                 pages.push((name.to_string(), kept.unwrap_or(0), line_of(&answer, "cache-control")));
             }
             if is_page && secured.is_none() {
-                let fields = answer.headers().iter().filter(|header| header.line.is_some() && SECURITY.contains(&header.name));
-                secured = Some((name.to_string(), fields.map(|header| header.name.to_owned()).collect()));
+                let fields = answer.headers().iter().filter_map(|header| {
+                    let name = SECURITY.into_iter().find(|name| *name == header.name)?;
+                    Some((name, header.line?))
+                });
+                secured = Some((name, fields.collect()));
             }
             if !is_page && is_fingerprinted(name) && kept.is_none_or(|life| life < 30 * 86_400) {
                 assets.push(name);
@@ -248,44 +246,25 @@ impl<'r> Audit<'r> {
     }
 
     /// Fields that protect visitors on pages, and not on the missing page.
-    fn missing_lacks(&self, secured: Option<(String, Vec<String>)>, out: &mut Vec<Finding>) {
+    fn missing_lacks(&self, secured: Option<(&str, Vec<(&str, Line)>)>, out: &mut Vec<Finding>) {
         let Some((page, fields)) = secured else { return };
-        let edge = self.edge();
-        let Some(request) = self.request_below("/no-such/page-1") else { return };
-        let answer = edge.answer(&request);
-        if answer.outcome() != Outcome::Missing {
-            return;
-        }
-        let lacks: Vec<&str> = fields.iter().map(String::as_str).filter(|name| answer.header(name).is_none()).collect();
-        if lacks.is_empty() {
-            return;
-        }
-        let line = self
-            .edge()
-            .answer(&Request::get(&self.url_of_name(&page)).unwrap_or(request.clone()))
-            .headers()
-            .iter()
-            .find_map(|header| (header.name == lacks[0]).then_some(header.line).flatten());
-        let what = format!(
-            "{} {} on {page} and not on the answer to a missing address",
-            lacks.join(", "),
-            if lacks.len() == 1 { "is" } else { "are" }
-        );
+        let Some(request) = self.request_below(UNKNOWN) else { return };
+        let answer = self.edge().answer(&request);
+        let lacks: Vec<&(&str, Line)> = fields.iter().filter(|(name, _)| answer.header(name).is_none()).collect();
+        let (Outcome::Missing, Some((_, line))) = (answer.outcome(), lacks.first()) else { return };
+        let names: Vec<&str> = lacks.iter().map(|(name, _)| *name).collect();
+        let are = if names.len() == 1 { "is" } else { "are" };
+        let what = format!("{} {are} on {page} and not on the answer to a missing address", names.join(", "));
         out.push(
-            Finding::on(Code::MissingLacksHeader, line.unwrap_or(edge.site().line), what)
+            Finding::on(Code::MissingLacksHeader, *line, what)
                 .visitor("the missing page is a page too, and can be abused as one")
                 .instead("say `on all` behind the pattern")
                 .example(request.url()),
         );
     }
 
-    fn url_of_name(&self, name: &str) -> String {
-        let at = self.edge().files().names().binary_search_by(|known| (**known).cmp(name)).unwrap_or(0);
-        self.edge().url_of(at as u32)
-    }
-
     /// The line that names the folder of files, or the site's.
-    pub(super) fn files_line(&self) -> crate::language::Line {
+    pub(super) fn files_line(&self) -> Line {
         let site = self.edge().site();
         site.files_line.unwrap_or(site.line)
     }
@@ -319,17 +298,8 @@ impl<'r> Audit<'r> {
     }
 }
 
-fn line_of(answer: &Answer<'_>, name: &str) -> Option<crate::language::Line> {
+fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
     answer.headers().iter().find(|header| header.name == name).and_then(|header| header.line)
-}
-
-fn is_for(on: On, outcome: Outcome) -> bool {
-    match on {
-        On::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere | Outcome::Refused),
-        On::Served => outcome == Outcome::File,
-        On::Missing => matches!(outcome, Outcome::Missing | Outcome::Gone),
-        On::Redirects => outcome == Outcome::Redirect,
-    }
 }
 
 fn on_words(on: On) -> &'static str {
@@ -342,10 +312,7 @@ fn on_words(on: On) -> &'static str {
 }
 
 /// A field that both set, with the later line and the earlier.
-fn both_set<'h>(
-    first: &'h HeaderRule,
-    second: &'h HeaderRule,
-) -> Option<(&'h http::HeaderName, crate::language::Line, crate::language::Line)> {
+fn both_set<'h>(first: &'h HeaderRule, second: &'h HeaderRule) -> Option<(&'h http::HeaderName, Line, Line)> {
     let sets = |op: &'h HeaderOp| match op {
         HeaderOp::Set(name, _, line) => Some((name, *line)),
         _ => None,
@@ -381,6 +348,5 @@ pub(super) fn is_fingerprinted(name: &str) -> bool {
     stem.split(['.', '-', '_']).skip(1).any(|piece| {
         let hash = piece.len() >= 8 && piece.bytes().all(|byte| byte.is_ascii_alphanumeric());
         hash && piece.bytes().any(|byte| byte.is_ascii_digit())
-            && piece.bytes().any(|byte| byte.is_ascii_alphabetic() || piece.len() >= 8)
     })
 }

@@ -6,8 +6,7 @@ use std::ops::Range;
 use url::Url;
 
 use super::content::{self, Kind, Reference};
-use super::text::line_of;
-use super::{Audit, Code, Finding, FindingPlace};
+use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
 use crate::address::Request;
 use crate::edge::{Outcome, RouteEnd};
 use crate::files::content_type;
@@ -17,16 +16,15 @@ use crate::rules::{Action, Stage};
 #[derive(Debug, Default)]
 pub(super) struct Folder {
     found: BTreeMap<(Code, String), (Finding, usize)>,
+    /// How often something was found, the same included.
+    total: usize,
 }
 
 impl Folder {
-    fn total(&self) -> usize {
-        self.found.values().map(|(_, count)| count).sum()
-    }
-
     fn add(&mut self, key: &str, finding: Finding) {
         let entry = self.found.entry((finding.code, key.to_owned())).or_insert((finding, 0));
         entry.1 += 1;
+        self.total += 1;
     }
 }
 
@@ -38,7 +36,9 @@ struct From<'f> {
 
 impl From<'_> {
     fn at(&self, range: &Range<usize>) -> FindingPlace {
-        FindingPlace::File { name: self.name.into(), at: Some((line_of(self.text, range.start), range.clone())) }
+        let before = &self.text.as_bytes()[..range.start.min(self.text.len())];
+        let line = 1 + memchr::memchr_iter(b'\n', before).count() as u32;
+        FindingPlace::File { name: self.name.into(), at: Some((line, range.clone())) }
     }
 }
 
@@ -59,9 +59,9 @@ impl<'r> Audit<'r> {
         if !hidden {
             let base = base_of(&own, content.base.as_deref());
             for (number, reference) in content.references.iter().enumerate() {
-                let before = self.folder.total();
+                let before = self.folder.total;
                 self.follow(&from, &own, base.as_ref(), reference);
-                if self.folder.total() > before {
+                if self.folder.total > before {
                     at_fault.push(number);
                 }
             }
@@ -158,10 +158,7 @@ impl<'r> Audit<'r> {
                 }
                 false => {
                     let found = finding(Code::BrokenLink, format!("`{}` leads to nothing", reference.url)).visitor(gets);
-                    found.instead(
-                        self.nearest_page(request.url())
-                            .map_or("mend or remove it".to_owned(), |page| format!("did you mean `{page}`?")),
-                    )
+                    found.instead(self.or_nearest(request.url(), "mend or remove it"))
                 }
             };
             // A build that does not know the base path is one mistake, however many references it makes.
@@ -206,7 +203,7 @@ impl<'r> Audit<'r> {
                 .instead(format!("`{own}`")),
             Kind::SitemapEntry if !shown => finding(format!("the sitemap names {stated}, where nothing is"))
                 .visitor("search engines find 404")
-                .instead(self.nearest_page(stated).map_or("remove it".to_owned(), |page| format!("did you mean `{page}`?"))),
+                .instead(self.or_nearest(stated, "remove it")),
             Kind::SitemapEntry => match last {
                 Some(last) => finding(format!("the sitemap names {stated}, which redirects"))
                     .visitor("search engines are sent round")
@@ -263,7 +260,7 @@ impl<'r> Audit<'r> {
             for rule in self.space.rules(stage) {
                 let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { continue };
                 if path.path().is_literal() && edge.file_of(path.path().as_str()) == Some(name) {
-                    let deep = self.sample_with(&rule.pattern, &|_| "/no-such/page-1".to_owned());
+                    let deep = self.sample_with(&rule.pattern, &|_| UNKNOWN.to_owned());
                     let asked = deep.filter(|request| edge.answer(request).file() == Some(name));
                     shown.extend(asked.map(|request| (request.url().to_owned(), Some(rule.line))));
                 }
@@ -271,7 +268,7 @@ impl<'r> Audit<'r> {
         }
         if let Some((path, line)) = &edge.site().missing
             && edge.file_of(path) == Some(name)
-            && let Some(request) = self.request_below("/no-such/page-1")
+            && let Some(request) = self.request_below(UNKNOWN)
         {
             shown.push((request.url().to_owned(), Some(*line)));
         }

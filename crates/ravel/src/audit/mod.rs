@@ -18,7 +18,6 @@ mod links;
 mod pages;
 mod reach;
 mod targets;
-mod text;
 mod ways;
 
 pub use crate::rules::{Code, Weight};
@@ -38,6 +37,9 @@ use crate::space::{Member, Overlaps, RequestSet, Space};
 
 /// A folder with more files than this is not searched for names that are spelled nearly the same.
 const MOST_COMPARED: usize = 2_000;
+
+/// An address that no site has.
+const UNKNOWN: &str = "/no-such/page-1";
 
 /// A site that is looked over.
 #[derive(Debug)]
@@ -73,6 +75,22 @@ impl<'r> Audit<'r> {
             queries_in_targets: OnceCell::new(),
             folder: links::Folder::default(),
         }
+    }
+
+    /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways in; without what is accepted.
+    pub fn all<E: std::fmt::Display>(&mut self, mut read: impl FnMut(&str) -> Result<Vec<u8>, E>) -> (Report, WaysIn) {
+        let mut findings = self.rules();
+        findings.extend(self.names());
+        for name in self.edge().files().names().iter().filter(|name| reads(name)) {
+            match read(name) {
+                Ok(bytes) => self.read(name, &bytes),
+                Err(error) => self.unreadable(name, &error.to_string()),
+            }
+        }
+        findings.extend(self.content());
+        let ways = self.ways_in();
+        findings.extend(self.way_findings(&ways));
+        (self.report(findings), ways)
     }
 
     /// Findings on the rules.
@@ -164,6 +182,16 @@ impl<'r> Audit<'r> {
         let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
         let base = &edge.site().base;
         Some(format!("{}{found}", &base[..base.len() - 1]))
+    }
+
+    /// What to write instead of an address where nothing is.
+    fn or_nearest(&self, url: &str, otherwise: &str) -> String {
+        self.nearest_page(url).map_or(otherwise.to_owned(), |page| format!("did you mean `{page}`?"))
+    }
+
+    /// A request for an address below the base path, at the canonical origin.
+    fn request_below(&self, address: &str) -> Option<Request> {
+        Request::get(&format!("{}{address}", self.edge().site().url().trim_end_matches('/'))).ok()
     }
 
     fn names_a_file(&self, path: &str) -> bool {

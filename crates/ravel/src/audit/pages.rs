@@ -1,7 +1,7 @@
 //! Rules that show files: fallbacks, rewrites, missing pages.
 
-use super::{Audit, Code, Finding};
-use crate::address::{Request, Scheme};
+use super::{Audit, Code, Finding, UNKNOWN};
+use crate::address::Request;
 use crate::edge::Role;
 use crate::rules::{Action, Stage};
 use crate::space::Member;
@@ -43,50 +43,37 @@ impl<'r> Audit<'r> {
     }
 
     fn no_such_file(&self, line: crate::language::Line, who: &str, path: &str) -> Finding {
-        let instead = match self.nearest_page(path) {
-            Some(page) => format!("did you mean `{page}`?"),
-            None => "build the file, or name one that is there".to_owned(),
-        };
-        Finding::on(Code::NoSuchFile, line, format!("{who} names {path}, and no such file is in the folder")).instead(instead)
+        Finding::on(Code::NoSuchFile, line, format!("{who} names {path}, and no such file is in the folder"))
+            .instead(self.or_nearest(path, "build the file, or name one that is there"))
     }
 
     /// A rewrite of the address of a file that shows another.
     fn hides_by_rewrite(&self, rule: &'r crate::rules::Rule, out: &mut Vec<Finding>) {
-        let prefix = if rule.pattern.path.is_literal() { rule.pattern.path.as_str() } else { rule.pattern.path.literal_prefix() };
         if rule.pattern.origin.is_some() || rule.conditions.is_some() {
             return;
         }
         let edge = self.edge();
-        let hidden = self.addresses_below(prefix).find_map(|address| {
+        let hidden = self.addresses_below(rule.pattern.path.literal_prefix()).find_map(|address| {
             let file = edge.file_number(address).filter(|file| edge.own_address(*file) == address)?;
             let request = Request::get(&edge.url_of(file)).ok()?;
             let answer = edge.answer(&request);
-            let name = &*edge.files().names()[file as usize];
-            (answer.line() == Some(rule.line) && answer.file() != Some(name)).then(|| (request.url().to_owned(), name.to_owned()))
+            let other = answer.file() != Some(&*edge.files().names()[file as usize]);
+            (answer.line() == Some(rule.line) && other).then_some(file)
         });
-        if let Some((url, name)) = hidden {
-            out.push(
-                Finding::on(Code::HidesFile, rule.line, format!("`{rule}` hides the file {name}"))
-                    .visitor("nobody can ever see what is there")
-                    .instead("remove the file, narrow the pattern, or add `when no file`")
-                    .example(url),
-            );
-        }
+        out.extend(hidden.map(|file| self.hides(rule, 1, file)));
     }
 
     /// A fallback that leaves no address missing.
     fn fallback_everywhere(&self, out: &mut Vec<Finding>) {
-        let site = &self.edge().rules().site;
-        let home = self
-            .space
-            .with_origins(|origin| origin.role == Role::Canonical && (origin.scheme == Scheme::Https || !site.upgrades()));
+        let Some(unknown) = self.request_below(UNKNOWN) else { return };
+        let taken_by = self.edge().answer(&unknown).line();
+        let canonical = self.space.with_origins(|origin| origin.role == Role::Canonical);
         let get = self.space.with_methods(|method| *method == http::Method::GET);
+        let home = self.space.at_home().and(&canonical);
         for rule in self.space.rules(Stage::Fallback) {
             let Action::Fallback { path, .. } = &rule.action else { continue };
             // One address that it does not take settles nearly every case.
-            let unknown = Request::get(&format!("{}no-such/page-1", site.url()));
-            let takes_unknown = unknown.is_ok_and(|request| self.edge().answer(&request).line() == Some(rule.line));
-            if !takes_unknown || !path.path().is_literal() {
+            if taken_by != Some(rule.line) || !path.path().is_literal() {
                 continue;
             }
             let mut rest = home.and(&get).and(&self.space.below_a_base());
@@ -97,7 +84,6 @@ impl<'r> Audit<'r> {
                 rest.take_out(&self.space.acting(&self.space.rules(Stage::Redirect)[number as usize]).0);
             }
             if let Member::None = rest.shortest(&self.space) {
-                let example = format!("{}no-such/page-1", site.url());
                 out.push(
                     Finding::on(
                         Code::FallbackEverywhere,
@@ -106,7 +92,7 @@ impl<'r> Audit<'r> {
                     )
                     .visitor(format!("a mistyped address answers 200 with {path}"))
                     .instead("give the fallback only the part of the site that is an app, and the rest a missing page")
-                    .example(example),
+                    .example(unknown.url()),
                 );
             }
         }

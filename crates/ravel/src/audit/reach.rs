@@ -242,12 +242,12 @@ impl<'r> Audit<'r> {
 
     /// A request made of the rule's own text on which it acts; finding none says nothing.
     pub(super) fn quick_example(&self, stage: Stage, rule: &Rule) -> Option<Request> {
-        let request = self.sample(rule, "a")?;
+        let request = self.sample(rule)?;
         self.acts(stage, rule, &request).then_some(request)
     }
 
-    /// A request made of the rule's own text, each capture being this where its conditions do not ask for more.
-    pub(super) fn sample(&self, rule: &Rule, filler: &str) -> Option<Request> {
+    /// A request made of the rule's own text, as short as its conditions let it be.
+    pub(super) fn sample(&self, rule: &Rule) -> Option<Request> {
         let listed = |name: &str| {
             rule.wheres().iter().filter(|condition| *condition.name == *name).find_map(|condition| match &condition.test {
                 WhereTest::OneOf(list) => list.first().map(|text| text.to_string()),
@@ -259,7 +259,7 @@ impl<'r> Audit<'r> {
         self.sample_with(&rule.pattern, &|name| match (listed(name), rule.pattern.form_of(name)) {
             (Some(text), Some(Expression::Segments)) => format!("/{text}"),
             (Some(text), _) => text,
-            (None, Some(Expression::Segment)) => filler.to_owned(),
+            (None, Some(Expression::Segment)) => "a".to_owned(),
             (None, _) => String::new(),
         })
     }

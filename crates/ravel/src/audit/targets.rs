@@ -79,10 +79,7 @@ impl<'r> Audit<'r> {
         out.push(
             Finding::on(Code::EndsMissing, rule.line, what)
                 .visitor("404 after a redirect")
-                .instead(
-                    self.nearest_page(last)
-                        .map_or("lead to a page that is there".to_owned(), |page| format!("did you mean `{page}`?")),
-                )
+                .instead(self.or_nearest(last, "lead to a page that is there"))
                 .example(request.url()),
         );
     }
@@ -119,9 +116,9 @@ impl<'r> Audit<'r> {
             Some(shorter) => shorter.to_owned(),
             None => format!("{path}/"),
         };
-        let site = &self.edge().rules().site;
-        let Ok(request) = Request::get(&format!("{}{}", site.url().trim_end_matches('/'), other)) else { return };
-        if self.edge().route(&request).ends_missing() && self.edge().route(&request).hops.is_empty() {
+        let Some(request) = self.request_below(&other) else { return };
+        let route = self.edge().route(&request);
+        if route.ends_missing() && route.hops.is_empty() {
             let what = format!("{path} is redirected, and {other} is missing");
             out.push(
                 Finding::on(Code::OneSlashForm, rule.line, what)

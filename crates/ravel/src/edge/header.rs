@@ -107,12 +107,7 @@ impl Edge {
     ) {
         self.all(Stage::Headers, asked, vary, trace, |rule| {
             let Action::Headers(statement) = &rule.action else { return false };
-            let acts = match statement.on {
-                On::All => true,
-                On::Served => outcome == Outcome::File,
-                On::Missing => matches!(outcome, Outcome::Missing | Outcome::Gone),
-                On::Redirects => outcome == Outcome::Redirect,
-            };
+            let acts = statement.on.is_for(outcome);
             if acts {
                 for op in &statement.ops {
                     match op {
@@ -147,6 +142,18 @@ impl Edge {
         let value = names.join(", ");
         headers.retain(|header| header.name != "vary");
         headers.push(Header { name: "vary", value: Cow::Owned(value), line });
+    }
+}
+
+impl On {
+    /// Whether it is for answers of this outcome; 400 and 421 are answered before any statement is asked.
+    pub(crate) fn is_for(self, outcome: Outcome) -> bool {
+        match self {
+            On::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),
+            On::Served => outcome == Outcome::File,
+            On::Missing => matches!(outcome, Outcome::Missing | Outcome::Gone),
+            On::Redirects => outcome == Outcome::Redirect,
+        }
     }
 }
 

@@ -16,6 +16,8 @@ use crate::template::{Target, TargetBase};
 
 /// Addresses of one class that are gone through, where it has no more.
 const MOST_LISTED: usize = 64;
+/// Other spellings of files that are tried.
+const MOST_SPELLINGS: usize = 8;
 /// Files that are gone through.
 const MOST_FILES: usize = 20_000;
 
@@ -26,10 +28,8 @@ enum Why<'r> {
     Alike,
     /// This rule redirects, and may carry captures along.
     Redirect(&'r Rule, &'r Redirect),
-    /// It is sent to the canonical origin.
-    Canonical,
-    /// It shows a file that its captures name.
-    NamedFile,
+    /// What its captures are decides: each address is asked.
+    Captures,
 }
 
 struct Prover<'s, 'r> {
@@ -94,7 +94,7 @@ impl<'r> Prover<'_, 'r> {
             match path.path().is_literal() {
                 true if self.edge().file_of(path.path().as_str()).is_none() => continue,
                 true => self.class(rest.and(&taken), Why::Alike),
-                false => self.class(rest.and(&taken), Why::NamedFile),
+                false => self.class(rest.and(&taken), Why::Captures),
             }
             rest.take_out(&taken);
         }
@@ -151,7 +151,8 @@ impl<'r> Prover<'_, 'r> {
         let named = self.space.naming_a_file();
         let files = away.and(&named);
         self.files_of(&files);
-        self.class(away.minus(&named), Why::Canonical);
+        // An end that answers 200 is, for an address that names no file, a fallback's; each is asked.
+        self.class(away.minus(&named), Why::Captures);
     }
 
     /// Gives the requests for which a rewrite names a file that is not there: no other file is looked up for them.
@@ -166,7 +167,7 @@ impl<'r> Prover<'_, 'r> {
             match path.path().is_literal() {
                 true if self.edge().file_of(path.path().as_str()).is_none() => passed_over = passed_over.or(&class),
                 true => self.class(class, Why::Alike),
-                false => self.class(class, Why::NamedFile),
+                false => self.class(class, Why::Captures),
             }
         }
         passed_over
@@ -199,7 +200,7 @@ impl<'r> Prover<'_, 'r> {
             }
         }
         // Other spellings, as `/a//b`, lead to the addresses asked.
-        self.each_sample(set);
+        self.ask_members(set, MOST_SPELLINGS);
     }
 
     fn under_given(&self, set: &RequestSet<'r>) -> RequestSet<'r> {
@@ -225,8 +226,7 @@ impl<'r> Prover<'_, 'r> {
             let alike = match why {
                 Why::Alike => true,
                 Why::Redirect(rule, redirect) => self.redirect_is_alike(rule, redirect),
-                Why::Canonical => self.canonical_is_alike(),
-                Why::NamedFile => false,
+                Why::Captures => false,
             };
             if !alike {
                 self.each_of(&set, "what the captures lead to");
@@ -258,28 +258,16 @@ impl<'r> Prover<'_, 'r> {
 
     /// Asks every address of a set, if they are few; else some, and says that it is not decided.
     fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
-        let mut requests = Vec::new();
-        let members = set.each_member(self.space, MOST_LISTED, |request| {
-            requests.push(request.clone());
-            ControlFlow::Continue(())
-        });
-        for request in &requests {
-            self.ask_each_way(set, request);
-        }
-        if members != Members::Exhausted {
+        if self.ask_members(set, MOST_LISTED) != Members::Exhausted {
             self.undecided(what);
         }
     }
 
-    fn each_sample(&mut self, set: &RequestSet<'r>) {
-        let mut requests = Vec::new();
-        set.each_member(self.space, 8, |request| {
-            requests.push(request.clone());
-            ControlFlow::Continue(())
-        });
-        for request in &requests {
+    fn ask_members(&mut self, set: &RequestSet<'r>, most: usize) -> Members {
+        set.each_member(self.space, most, |request| {
             self.ask_each_way(set, request);
-        }
+            ControlFlow::Continue(())
+        })
     }
 
     /// Asks the edge about an address of a set, once for every way that later hops could go from there.
@@ -322,26 +310,23 @@ impl<'r> Prover<'_, 'r> {
             outcome: None,
             checks: self.universal.checks.clone(),
         };
-        let query = request.address().ok().and_then(|address| address.query());
-        // Parameters that the pattern leaves free may be carried along, or left behind.
-        let mut outcomes = vec![self.outcome_for(request, None)];
-        if query.is_some() && matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. })) {
-            outcomes.push(self.outcome_for(request, query));
-        }
-        let mut verdicts = outcomes.into_iter().map(|outcome| {
-            expectation.outcome = outcome.ok();
+        let mut verdict_of = |query: Option<&str>| {
+            expectation.outcome = self.outcome_for(request, query).ok();
             let mut verdict = verify(self.edge(), &expectation);
-            if expectation.outcome.is_none() && self.universal.outcome.is_some() {
-                let expected = self.universal.outcome.as_ref().map_or(String::new(), |outcome| outcome.to_string());
-                verdict.failures.push(Failure { expected, got: "captures what can not stand in that".to_owned() });
+            if let (None, Some(outcome)) = (&expectation.outcome, &self.universal.outcome) {
+                let got = "captures what can not stand in that".to_owned();
+                verdict.failures.push(Failure { expected: outcome.to_string(), got });
             }
             verdict
-        });
-        let first = verdicts.next();
-        match first {
-            Some(first) if first.holds() => first,
-            first => verdicts.find(Verdict::holds).or(first).unwrap_or_else(|| verify(self.edge(), &expectation)),
+        };
+        let plain = verdict_of(None);
+        let query = request.address().ok().and_then(|address| address.query());
+        if plain.holds() || query.is_none() || !matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. })) {
+            return plain;
         }
+        // Parameters that the pattern leaves free may be carried along, or left behind.
+        let carried = verdict_of(query);
+        if carried.holds() { carried } else { plain }
     }
 
     /// The outcome that is expected of one address. `Err` if its captures can not stand there.
@@ -423,11 +408,5 @@ impl<'r> Prover<'_, 'r> {
             }
         }
         matches!(rest.shortest(self.space), Member::None)
-    }
-
-    /// Whether all that goes to the canonical origin is expected to go there under its own path.
-    fn canonical_is_alike(&self) -> bool {
-        // The end must answer 200, which addresses that name no file do only by a fallback; then each is asked.
-        false
     }
 }
