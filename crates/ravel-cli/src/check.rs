@@ -1,6 +1,5 @@
 //! `ravel check`: what is wrong with the rules and the folder.
 
-use std::fs;
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -52,15 +51,10 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     }
     let loaded = Loaded::read(rules)?;
     let mut audit = Audit::new(&loaded.edge);
-    let mut findings = audit.rules();
-    findings.extend(audit.names());
-    read_files(&loaded, &mut audit);
-    findings.extend(audit.content());
-    let ways = audit.ways_in();
-    findings.extend(audit.way_findings(&ways));
+    let (report, ways) = look_over(&loaded, &mut audit);
     let mut left = if arguments.left { audit.remainders() } else { Vec::new() };
     left.retain(|remainder| !remainder.taken_by.is_empty());
-    let found = Found { report: audit.report(findings), ways, left };
+    let found = Found { report, ways, left };
     if let Some(path) = &arguments.sarif {
         let text = sarif::of(&loaded, &found.report.findings);
         write_beside(path, text.as_bytes())
@@ -110,22 +104,20 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
     Ok(Ended::Well)
 }
 
-/// Reads the files that refer to others. One that can not be read is a finding, and the rest goes on.
-fn read_files(loaded: &Loaded, audit: &mut Audit<'_>) {
-    let Some(root) = &loaded.root else { return };
-    let names: Vec<&str> = loaded.edge.files().names().iter().map(|name| &**name).filter(|name| audit::reads(name)).collect();
-    let bar = ProgressBar::with_draw_target(Some(names.len() as u64), ProgressDrawTarget::hidden());
+/// Looks the site over; a terminal shows how far the reading of its files is.
+fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
+    let files = loaded.edge.files().names().iter().filter(|name| audit::reads(name)).count();
+    let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
     let start = Instant::now();
-    for name in bar.wrap_iter(names.into_iter()) {
+    let found = audit.all(|name| {
         if bar.is_hidden() && start.elapsed() > LONG_WORK && io::stderr().is_terminal() {
             bar.set_draw_target(ProgressDrawTarget::stderr());
         }
-        match fs::read(root.join(name)) {
-            Ok(bytes) => audit.read(name, &bytes),
-            Err(error) => audit.unreadable(name, &error.to_string()),
-        }
-    }
+        bar.inc(1);
+        loaded.bytes(name)
+    });
     bar.finish_and_clear();
+    found
 }
 
 fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
@@ -160,7 +152,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
     match &finding.place {
         FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
         FindingPlace::File { name, at: Some((number, range)) } => {
-            let text = loaded.root.as_ref().and_then(|root| fs::read(root.join(&**name)).ok()).unwrap_or_default();
+            let text = loaded.bytes(name).unwrap_or_default();
             let text = String::from_utf8_lossy(&text);
             let start = text.get(..range.start).map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
             let line = text.get(start..).unwrap_or_default().lines().next().unwrap_or_default();

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::SystemTime;
 
 use ravel::edge::{Answer, Explanation, Walk};
-use ravel::expect::{describe, journey};
+use ravel::expect::describe;
 use tokio::sync::broadcast;
 
 use crate::Site;
@@ -15,7 +15,6 @@ use crate::Site;
 pub struct Log {
     last: Mutex<VecDeque<Arc<Record>>>,
     stream: broadcast::Sender<Arc<Record>>,
-    next: Mutex<u64>,
 }
 
 /// Requests that are kept.
@@ -96,11 +95,6 @@ impl Explained {
     pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<Explained> {
         walk.answers.iter().map(|(url, explanation)| Explained::of(site, url, explanation)).collect()
     }
-
-    /// A walk in a few words.
-    pub(crate) fn journey(walk: &Walk<'_>) -> String {
-        journey(walk)
-    }
 }
 
 impl Record {
@@ -123,17 +117,15 @@ impl Record {
 
 impl Default for Log {
     fn default() -> Log {
-        Log { last: Mutex::default(), stream: broadcast::channel(256).0, next: Mutex::new(0) }
+        Log { last: Mutex::default(), stream: broadcast::channel(256).0 }
     }
 }
 
 impl Log {
     pub(crate) fn add(&self, mut record: Record) {
-        let mut next = lock(&self.next);
-        *next += 1;
-        record.number = *next;
-        let record = Arc::new(record);
         let mut last = lock(&self.last);
+        record.number = last.front().map_or(1, |newest| newest.number + 1);
+        let record = Arc::new(record);
         last.push_front(Arc::clone(&record));
         last.truncate(MOST_KEPT);
         // Nobody may be listening.

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
-use http::header::{CONTENT_LENGTH, CONTENT_TYPE, HeaderName, HeaderValue};
+use http::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use http::{HeaderMap, Method, Request, Response, StatusCode};
 use http_body_util::combinators::UnsyncBoxBody;
 use http_body_util::{BodyExt, Full};
@@ -38,18 +38,14 @@ const PARTIAL: [HeaderName; 6] = [
 pub(crate) async fn respond(decided: Decided, root: Option<&Path>, method: &Method, headers: &HeaderMap) -> Response<Body> {
     let shown = match &decided.file {
         Some(file) => shown_file(file, root, decided.status, method, headers).await,
-        None => None,
+        None => Some(text(decided.text)),
     };
-    let vanished = decided.file.is_some() && shown.is_none();
-    let mut response = shown.unwrap_or_else(|| {
-        let text = if vanished { "404: the file is not there any more\n" } else { &decided.text };
-        Response::new(Full::from(text.to_owned()).map_err(|never| match never {}).boxed_unsync())
-    });
-    if vanished {
+    let Some(mut response) = shown else {
+        let mut response = text("404: the file is not there any more\n".to_owned());
         *response.status_mut() = StatusCode::NOT_FOUND;
         response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
         return response;
-    }
+    };
     if response.status() == StatusCode::OK {
         *response.status_mut() = decided.status;
     }
@@ -65,6 +61,10 @@ pub(crate) async fn respond(decided: Decided, root: Option<&Path>, method: &Meth
         set.push(name);
     }
     response
+}
+
+fn text(text: String) -> Response<Body> {
+    Response::new(Full::from(text).map_err(|never| match never {}).boxed_unsync())
 }
 
 /// The file, or the part of it that is asked for; none where it is not there, or leads out of the folder.
@@ -101,14 +101,4 @@ async fn shown_file(
         }
     }
     Some(response)
-}
-
-/// A response of one line.
-pub(crate) fn line(status: StatusCode, text: &str) -> Response<Body> {
-    let body = Full::from(format!("{text}\n")).map_err(|never| match never {}).boxed_unsync();
-    let mut response = Response::new(body);
-    *response.status_mut() = status;
-    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
-    response.headers_mut().remove(CONTENT_LENGTH);
-    response
 }

@@ -13,7 +13,7 @@ use ravel::address::Scheme;
 use tower::Service;
 
 use crate::log::Record;
-use crate::respond::{Body, Decided, line, respond};
+use crate::respond::{Body, Decided, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
 
@@ -98,12 +98,6 @@ impl<B: Send + 'static> Service<Request<B>> for SiteService {
     fn call(&mut self, request: Request<B>) -> Self::Future {
         let (head, _) = request.into_parts();
         let (decided, root) = self.decide(&head);
-        Box::pin(async move {
-            let mut response = respond(decided, root.as_deref(), &head.method, &head.headers).await;
-            if head.method == http::Method::CONNECT {
-                response = line(StatusCode::METHOD_NOT_ALLOWED, "405: refused");
-            }
-            Ok(response)
-        })
+        Box::pin(async move { Ok(respond(decided, root.as_deref(), &head.method, &head.headers).await) })
     }
 }

@@ -49,16 +49,7 @@ impl Site {
     /// # Errors
     /// Every problem of the rules, or what could not be read.
     pub fn read(path: &Path) -> Result<Site, ReadError> {
-        Site::read_with(path, |rules| rules)
-    }
-
-    /// As [`Site::read`], with rules that are changed before they are compiled.
-    ///
-    /// # Errors
-    /// Every problem of the rules, or what could not be read.
-    pub fn read_with(path: &Path, change: impl FnOnce(Rules) -> Rules) -> Result<Site, ReadError> {
         let (rules, texts) = rules(path)?;
-        let rules = change(rules);
         let root = rules.site().files.as_ref().map(|folder| parent(path).join(&**folder));
         let files = match &root {
             Some(root) => {
@@ -69,6 +60,20 @@ impl Site {
         };
         let edge = Edge::new(&rules, files);
         Ok(Site { rules, edge, texts, root })
+    }
+
+    /// The same files, answered for by other rules.
+    pub(crate) fn answering(&self, rules: Rules) -> Site {
+        let edge = Edge::new(&rules, self.edge.files().clone());
+        Site { rules, edge, texts: self.texts.clone(), root: self.root.clone() }
+    }
+
+    /// The bytes of a file of the list.
+    ///
+    /// # Errors
+    /// Why it can not be read.
+    pub fn bytes(&self, name: &str) -> std::io::Result<Vec<u8>> {
+        fs::read(self.root.as_deref().unwrap_or(Path::new("")).join(name))
     }
 
     /// A line as people name it: `edge.ravel:9`.

@@ -1,25 +1,28 @@
 //! What is served at the moment: the last good rules, and what is wrong with newer ones.
 
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
-use ravel::Rules;
-use ravel::audit::{self, Audit, Report, WaysIn};
+use ravel::audit::{Audit, Report, WaysIn};
 use ravel::expect::{Verdict, verify_all};
 
+use crate::visitor::with_own_names;
 use crate::{ReadError, Site};
 
 /// A site that is read again when it changes. Cheap to share.
 #[derive(Debug)]
 pub struct Live {
     path: PathBuf,
-    change: fn(&Rules, Option<std::net::IpAddr>) -> Rules,
-    listen: Option<std::net::IpAddr>,
+    listen: Option<IpAddr>,
     now: RwLock<Now>,
 }
 
 #[derive(Debug, Clone)]
 struct Now {
+    /// As it is published.
+    published: Arc<Site>,
+    /// The same with the names of this machine as preview hosts.
     site: Arc<Site>,
     /// Why what is on disk is not what is served.
     problem: Option<Arc<ReadError>>,
@@ -42,10 +45,9 @@ impl Live {
     ///
     /// # Errors
     /// As [`Site::read`].
-    pub fn read(path: &Path, listen: Option<std::net::IpAddr>) -> Result<Live, ReadError> {
-        let change = crate::visitor::with_own_names;
-        let site = Arc::new(Site::read_with(path, |rules| change(&rules, listen))?);
-        Ok(Live { path: path.to_owned(), change, listen, now: RwLock::new(Now { site, problem: None, checked: None }) })
+    pub fn read(path: &Path, listen: Option<IpAddr>) -> Result<Live, ReadError> {
+        let now = RwLock::new(Now::of(Site::read(path)?, listen, None));
+        Ok(Live { path: path.to_owned(), listen, now })
     }
 
     /// The rules file.
@@ -70,10 +72,10 @@ impl Live {
 
     /// Reads the site again; one that can not be read leaves the last good one in place. Says whether it could be read.
     pub fn reload(&self) -> bool {
-        let read = Site::read_with(&self.path, |rules| (self.change)(&rules, self.listen));
+        let read = Site::read(&self.path);
         let mut now = self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         match read {
-            Ok(site) => *now = Now { site: Arc::new(site), problem: None, checked: now.checked.take() },
+            Ok(site) => *now = Now::of(site, self.listen, now.checked.take()),
             Err(error) => now.problem = Some(Arc::new(error)),
         }
         now.problem.is_none()
@@ -81,26 +83,20 @@ impl Live {
 
     /// Runs the expectations and the audit of the site that is served. It can take a while.
     pub fn check(&self) {
-        // As it is published, without the names of this machine.
-        let Ok(site) = Site::read(&self.path) else { return };
-        let mut audit = Audit::new(&site.edge);
-        let mut findings = audit.rules();
-        findings.extend(audit.names());
-        for name in site.edge.files().names().iter().filter(|name| audit::reads(name)) {
-            match site.root.as_ref().map(|root| std::fs::read(root.join(&**name))) {
-                Some(Ok(bytes)) => audit.read(name, &bytes),
-                Some(Err(error)) => audit.unreadable(name, &error.to_string()),
-                None => {}
-            }
-        }
-        findings.extend(audit.content());
-        let ways = audit.ways_in();
-        findings.extend(audit.way_findings(&ways));
-        let checked = Checked { verdicts: verify_all(&site.edge), report: audit.report(findings), ways };
+        let site = self.now().published;
+        let (report, ways) = Audit::new(&site.edge).all(|name| site.bytes(name));
+        let checked = Checked { verdicts: verify_all(&site.edge), report, ways };
         self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner).checked = Some(Arc::new(checked));
     }
 
     fn now(&self) -> Now {
         self.now.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+}
+
+impl Now {
+    fn of(published: Site, listen: Option<IpAddr>, checked: Option<Arc<Checked>>) -> Now {
+        let site = published.answering(with_own_names(&published.rules, listen));
+        Now { published: Arc::new(published), site: Arc::new(site), problem: None, checked }
     }
 }

@@ -6,15 +6,8 @@ use ravel::{Edge, FileList, Rules};
 fn report(rules: &str, folder: &[(&str, &str)]) -> Report {
     let rules = Rules::parse(rules).unwrap_or_else(|problems| panic!("{rules}{problems}"));
     let edge = Edge::new(&rules, FileList::from_iter(folder.iter().map(|(name, _)| *name)));
-    let mut audit = Audit::new(&edge);
-    let mut findings = audit.rules();
-    findings.extend(audit.names());
-    for (name, text) in folder.iter().filter(|(name, _)| ravel::audit::reads(name)) {
-        audit.read(name, text.as_bytes());
-    }
-    findings.extend(audit.content());
-    findings.extend(audit.way_findings(&audit.ways_in()));
-    audit.report(findings)
+    let bytes = |name: &str| folder.iter().find(|(known, _)| *known == name).map(|(_, text)| text.as_bytes().to_vec()).ok_or("");
+    Audit::new(&edge).all(bytes).0
 }
 
 fn shown(findings: &[Finding]) -> Vec<String> {

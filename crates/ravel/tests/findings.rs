@@ -2,11 +2,12 @@
 //!
 //! `RAVEL_BLESS=1 cargo test -p ravel --test findings` writes down what is said now.
 
+mod catalogue;
+
 use std::collections::BTreeSet;
 use std::fmt::Write;
-use std::fs;
-use std::path::Path;
 
+use catalogue::{block, compare};
 use ravel::audit::{Audit, Code, Finding, FindingPlace, Report};
 use ravel::{Edge, FileList, Rules};
 
@@ -15,15 +16,8 @@ fn check(rules: &str, folder: &str) -> (Vec<String>, Report) {
     let rules = Rules::parse(rules).unwrap_or_else(|problems| panic!("{rules}{problems}"));
     let files: Vec<(&str, &str)> = folder.lines().map(|line| line.split_once(' ').unwrap_or((line, ""))).collect();
     let edge = Edge::new(&rules, FileList::from_iter(files.iter().map(|(name, _)| *name)));
-    let mut audit = Audit::new(&edge);
-    let mut findings = audit.rules();
-    findings.extend(audit.names());
-    for (name, text) in files.iter().filter(|(name, _)| ravel::audit::reads(name)) {
-        audit.read(name, text.as_bytes());
-    }
-    findings.extend(audit.content());
-    findings.extend(audit.way_findings(&audit.ways_in()));
-    let report = audit.report(findings);
+    let bytes = |name: &str| files.iter().find(|(known, _)| *known == name).map(|(_, text)| text.as_bytes().to_vec()).ok_or("");
+    let report = Audit::new(&edge).all(bytes).0;
     (rules.sources().iter().map(|source| source.to_string()).collect(), report)
 }
 
@@ -42,45 +36,23 @@ fn said(sources: &[String], finding: &Finding) -> String {
     text
 }
 
-fn block<'t>(section: &'t str, kind: &str) -> Option<&'t str> {
-    let (_, rest) = section.split_once(&format!("```{kind}\n"))?;
-    rest.split_once("```").map(|(text, _)| text)
-}
-
 #[test]
 fn the_catalogue_is_what_is_found() {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/findings.md");
-    let text = fs::read_to_string(&path).unwrap();
-    let bless = std::env::var_os("RAVEL_BLESS").is_some();
     let mut seen = BTreeSet::new();
-    let mut blessed = String::new();
-    for section in text.split_inclusive("\n### ").flat_map(|part| part.split_inclusive("\n## ")) {
-        let Some(wrong) = block(section, "wrong") else {
-            blessed.push_str(section);
-            continue;
-        };
-        let name = section.split(['\n', ' ']).next().unwrap();
+    compare("findings.md", |name, section| {
         let code: Code = name.parse().unwrap_or_else(|()| panic!("`{name}` is no finding"));
         seen.insert(code);
+        let wrong = block(section, "wrong").unwrap();
         let folder = block(section, "folder").unwrap_or("index.html\n");
         let (sources, report) = check(wrong, folder);
         let found: Vec<&Finding> = report.findings.iter().filter(|finding| finding.code == code).collect();
         assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings);
-        let now: String = found.iter().map(|finding| said(&sources, finding)).collect();
-        if !bless {
-            assert_eq!(block(section, "said"), Some(now.as_str()), "{name}");
-        }
-        let start = section.find("```said\n").unwrap() + "```said\n".len();
-        let end = start + section[start..].find("```").unwrap();
-        blessed.extend([&section[..start], &now, &section[end..]]);
         let mended = block(section, "mended").unwrap_or(wrong);
-        let (_, report) = check(mended, block(section, "mended-folder").unwrap_or(folder));
-        let still: Vec<&Finding> = report.findings.iter().filter(|finding| finding.code == code).collect();
+        let (_, mended) = check(mended, block(section, "mended-folder").unwrap_or(folder));
+        let still: Vec<&Finding> = mended.findings.iter().filter(|finding| finding.code == code).collect();
         assert!(still.is_empty(), "{name} is not mended: {still:#?}");
-    }
-    if bless {
-        fs::write(&path, blessed).unwrap();
-    }
+        found.iter().map(|finding| said(&sources, finding)).collect()
+    });
     let missing: Vec<&Code> = Code::ALL.iter().filter(|code| !seen.contains(code)).collect();
     assert!(missing.is_empty(), "not in docs/findings.md: {missing:?}");
 }

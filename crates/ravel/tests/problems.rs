@@ -2,10 +2,13 @@
 //!
 //! `RAVEL_BLESS=1 cargo test -p ravel --test problems` writes down what is said now.
 
+mod catalogue;
+
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
+use catalogue::{block, compare};
 use ravel::Rules;
 
 /// Problems that would take too long to show.
@@ -25,35 +28,18 @@ fn load(name: &str) -> Result<Vec<u8>, &'static str> {
 
 #[test]
 fn the_catalogue_is_what_happens() {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/problems.md");
-    let text = fs::read_to_string(&path).unwrap();
     let mut seen = BTreeSet::new();
-    let mut blessed = String::new();
-    for section in text.split_inclusive("\n### ").flat_map(|part| part.split_inclusive("\n## ")) {
-        let Some(wrong) = block(section, "wrong") else {
-            blessed.push_str(section);
-            continue;
-        };
-        let name = section.split(['\n', ' ']).next().unwrap();
-        let problems = Rules::parse_with(wrong, load).expect_err(section);
+    compare("problems.md", |name, section| {
+        let problems = Rules::parse_with(block(section, "wrong").unwrap(), load).expect_err(section);
         let kinds: Vec<String> = problems.iter().map(|problem| variant(&format!("{:?}", problem.kind))).collect();
         assert!(kinds.iter().any(|kind| kind == name), "{name}: {kinds:?}\n{problems}");
         seen.extend(kinds);
-        let said = format!("{problems}\n");
-        if std::env::var_os("RAVEL_BLESS").is_none() {
-            assert_eq!(block(section, "said"), Some(said.as_str()), "{name}");
-        }
-        let start = section.find("```said\n").unwrap() + "```said\n".len();
-        let end = start + section[start..].find("```").unwrap();
-        blessed.extend([&section[..start], &said, &section[end..]]);
         let mended = block(section, "mended").expect(section);
         if let Err(problems) = Rules::parse_with(mended, load) {
             panic!("{name} is not mended:\n{mended}{problems}");
         }
-    }
-    if std::env::var_os("RAVEL_BLESS").is_some() {
-        fs::write(&path, blessed).unwrap();
-    }
+        format!("{problems}\n")
+    });
     let all = variants("src/language/problem.rs", "pub enum ProblemKind {")
         .chain(variants("src/template/error.rs", "pub enum TemplateErrorKind {"));
     let missing: Vec<String> =
@@ -79,10 +65,4 @@ fn variants(file: &str, opening: &str) -> impl Iterator<Item = String> {
         .collect();
     assert!(names.len() > 15, "{file}");
     names.into_iter()
-}
-
-fn block<'t>(text: &'t str, name: &str) -> Option<&'t str> {
-    let open = format!("```{name}\n");
-    let start = text.find(&open)? + open.len();
-    Some(&text[start..start + text[start..].find("```")?])
 }

@@ -5,6 +5,7 @@ use std::time::SystemTime;
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::audit::{FindingPlace, WayEnd, Weight};
+use ravel::expect::journey;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -48,7 +49,7 @@ fn ask(inspector: &Inspector, method: &str, address: &str, header: &str) -> Resu
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
-    Ok((Explained::journey(&walk), Explained::way(&site, &walk)))
+    Ok((journey(&walk), Explained::way(&site, &walk)))
 }
 
 pub(super) fn whole(inspector: &Inspector, asked: Option<&Tried>) -> Markup {
