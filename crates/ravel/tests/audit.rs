@@ -96,6 +96,8 @@ fn rules_have_these_findings_and_no_others() {
         // What is shown.
         ("fallback /app{/s*} -> /app/\nfallback /app/x{/s*} -> /b/\n", &["7 never-acts"]),
         ("fallback /app{/s*} -> /app/\nfallback /app/x.js -> /b/ even files\n", &[]),
+        // Its captures name a file only at `/`, which is one itself; what `gone` takes has no part in that.
+        ("gone {/x*}/q\nfallback {/x*} -> /a/{x}\n", &["7 never-acts"]),
         ("rewrite /today -> /a\nrewrite /today -> /b/\n", &["7 never-acts"]),
         ("rewrite /a -> /b/\n", &["6 hides-file"]),
         ("fallback {/s*} -> /app/\n", &["6 fallback-everywhere"]),

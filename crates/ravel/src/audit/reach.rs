@@ -38,16 +38,21 @@ impl<'r> Audit<'r> {
                     out.push(same.instead("remove one of the two").lines([first]));
                     continue;
                 }
+                let with_files = self.paths_with_files(rule);
+                if with_files.as_ref().is_some_and(Vec::is_empty) {
+                    // Said as `no-such-file`.
+                    continue;
+                }
                 match self.left(stage, number, rule) {
                     Left::Something(..) => {}
-                    Left::Nothing(lines, files) => out.push(self.never(rule, lines, files)),
+                    Left::Nothing(lines, files) => out.push(self.never(rule, lines, files, with_files.is_some())),
                     Left::Undecided => out.push(self.not_decided(rule.line, format!("whether `{rule}` ever acts"))),
                 }
             }
         }
     }
 
-    fn never(&self, rule: &'r Rule, lines: Vec<Line>, files: bool) -> Finding {
+    fn never(&self, rule: &'r Rule, lines: Vec<Line>, files: bool, with_files: bool) -> Finding {
         let pattern = &rule.pattern;
         let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
         let (why, instead) = match (lines.len(), files) {
@@ -62,6 +67,7 @@ impl<'r> Audit<'r> {
             }
         };
         let shown = self.space.matching(rule);
+        let why = if with_files { format!("wherever its captures name a file, {why}") } else { why };
         let finding =
             Finding::on(Code::NeverActs, rule.line, format!("`{rule}` never acts: {why}")).instead(instead).lines(lines);
         match self.space_member(&shown) {
@@ -83,6 +89,11 @@ impl<'r> Audit<'r> {
         let mut left = sure.or(&maybe).and(&universe);
         if matches!(&rule.action, Action::Fallback { even_files: false, .. }) {
             left.take_out(&self.space.of_known_type());
+        }
+        // Where its captures name no file it does not act in any case, and nobody takes that from it.
+        let with_files = self.paths_with_files(rule).map(|paths| self.space.at_paths(&paths));
+        if let Some(with_files) = &with_files {
+            left = left.and(with_files);
         }
         let mut lines = Vec::new();
         let redirects = self.overlaps(Stage::Redirect).with(&rule.pattern);
@@ -118,10 +129,8 @@ impl<'r> Audit<'r> {
             }
         }
         if stage == Stage::Missing {
-            left = left.or(&self.gone_pages(rule, number, &mut lines));
-        }
-        if let Some(paths) = self.paths_with_files(rule) {
-            left = left.and(&self.space.at_paths(&paths));
+            let pages = self.gone_pages(rule, number, with_files.as_ref(), &mut lines);
+            left = left.or(&pages);
         }
         let mut example = None;
         let members = left.each_member(&self.space, MOST_TRIED, |request| match self.acts(stage, rule, request) {
@@ -178,9 +187,18 @@ impl<'r> Audit<'r> {
     }
 
     /// The requests whose answer is gone and shows the page of a missing rule: whatever the host and the method.
-    fn gone_pages(&self, rule: &'r Rule, number: u32, lines: &mut Vec<Line>) -> RequestSet<'r> {
+    fn gone_pages(
+        &self,
+        rule: &'r Rule,
+        number: u32,
+        with_files: Option<&RequestSet<'r>>,
+        lines: &mut Vec<Line>,
+    ) -> RequestSet<'r> {
         let rules = self.space.rules(Stage::Redirect);
-        let matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        let mut matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        if let Some(with_files) = with_files {
+            matching = matching.and(with_files);
+        }
         let mut before: Vec<&'r Rule> = Vec::new();
         let mut pages = RequestSet::default();
         for other in self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().map(|other| &rules[other as usize]) {
