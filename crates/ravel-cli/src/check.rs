@@ -5,13 +5,13 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
-use ravel::audit::{self, Audit, Code, Finding, FindingPlace, Remainder, Report, Way, WayEnd, WaysIn, Weight};
-use ravel::language::Line;
+use ravel::audit::{self, Audit, Code, Remainder, Report, Way, WayEnd, WaysIn, Weight};
 use serde::Serialize;
 
+use crate::findings::{FindingData, excerpt, finding_data, weight_word};
 use crate::load::{Loaded, write_beside};
-use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
-use crate::{Ended, Failure, sarif};
+use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
+use crate::{Ended, Failure, findings, sarif};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -89,6 +89,8 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
             Some("said") => "what is said:",
             Some("mended") => "mended:",
             Some("mended-folder") => "the folder, mended:",
+            Some("zone") => "its zone:",
+            Some("mended-zone") => "the zone, mended:",
             Some(_) => {
                 indent = "";
                 continue;
@@ -109,27 +111,22 @@ fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
     let files = loaded.edge.files().names().iter().filter(|name| audit::reads(name)).count();
     let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
     let start = Instant::now();
-    let found = audit.all(|name| {
-        if bar.is_hidden() && start.elapsed() > LONG_WORK && io::stderr().is_terminal() {
-            bar.set_draw_target(ProgressDrawTarget::stderr());
-        }
-        bar.inc(1);
-        loaded.bytes(name)
-    });
+    let found = audit.all(
+        |name| {
+            if bar.is_hidden() && start.elapsed() > LONG_WORK && io::stderr().is_terminal() {
+                bar.set_draw_target(ProgressDrawTarget::stderr());
+            }
+            bar.inc(1);
+            loaded.bytes(name)
+        },
+        loaded.domain_findings(),
+    );
     bar.finish_and_clear();
     found
 }
 
 fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
-    let mut file = String::new();
-    for finding in &found.report.findings {
-        let here = file_of(loaded, finding);
-        if here != file {
-            writeln!(out, "{}", in_style(STRONG, &here))?;
-            file = here;
-        }
-        print_finding(loaded, finding, out)?;
-    }
+    findings::print(loaded, &found.report.findings, out)?;
     for remainder in &found.left {
         let by: Vec<String> = remainder.taken_by.iter().map(|line| loaded.name(*line)).collect();
         writeln!(
@@ -144,59 +141,6 @@ fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> 
     }
     print_ways(&found.ways, out)?;
     print_count(&found.report, out)
-}
-
-fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
-    let (style, weight) = (weight_style(finding.code.weight()), weight_word(finding.code.weight()));
-    writeln!(out, "  {} {}", in_style(style, format_args!("{weight} {}", finding.code)), finding.what)?;
-    match &finding.place {
-        FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
-        FindingPlace::File { name, at: Some((number, range)) } => {
-            let text = loaded.bytes(name).unwrap_or_default();
-            let text = String::from_utf8_lossy(&text);
-            let start = text.get(..range.start).map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
-            let line = text.get(start..).unwrap_or_default().lines().next().unwrap_or_default();
-            let from = range.start - start;
-            marked(*number, line, from..(range.end - start).min(line.len()).max(from), out)?;
-        }
-        FindingPlace::File { .. } => {}
-    }
-    for (label, text) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
-        if !text.is_empty() {
-            writeln!(out, "       {}  {text}", in_style(FAINT, format_args!("{label:<8}")))?;
-        }
-    }
-    writeln!(out)
-}
-
-/// A line of the rules, marked as a whole.
-fn excerpt(loaded: &Loaded, line: Line, out: &mut dyn Write) -> io::Result<()> {
-    let text = loaded.texts.get(loaded.source(line)).map_or("", String::as_str).trim_start_matches('\u{feff}');
-    let text = text.split('\n').nth(line.number.saturating_sub(1) as usize).unwrap_or_default().trim_end();
-    let start = text.len() - text.trim_start().len();
-    let end = text.find(" #").map_or(text.len(), |at| text[..at].trim_end().len()).max(start);
-    marked(line.number, text, start..end, out)
-}
-
-/// The widest line that is shown whole, in characters.
-const WIDEST: usize = 110;
-
-/// A line with its number, and a piece of it underlined; of a long line what stands around the piece.
-fn marked(number: u32, line: &str, piece: std::ops::Range<usize>, out: &mut dyn Write) -> io::Result<()> {
-    let boundary = |mut at: usize| {
-        while !line.is_char_boundary(at) {
-            at -= 1;
-        }
-        at
-    };
-    let (start, end) = (boundary(piece.start.min(line.len())), boundary(piece.end.min(line.len())));
-    let indent = line.len() - line.trim_start().len();
-    let from = if line.len() > WIDEST { boundary(start.saturating_sub(30)).max(indent.min(start)) } else { indent.min(start) };
-    let shown: String = line[from..].chars().take(WIDEST).collect();
-    let before = line[from..start].chars().count();
-    let len = line[start..end].chars().count().clamp(1, WIDEST.saturating_sub(before).max(1));
-    writeln!(out, "  {} {}", in_style(FAINT, format_args!("{number:>4}")), shown)?;
-    writeln!(out, "       {}{}", " ".repeat(before), in_style(NOTE, "‾".repeat(len)))
 }
 
 fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
@@ -242,39 +186,6 @@ fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
     Ok(())
 }
 
-fn weight_word(weight: Weight) -> &'static str {
-    match weight {
-        Weight::Problem => "problem",
-        Weight::Advice => "advice",
-    }
-}
-
-fn weight_style(weight: Weight) -> anstyle::Style {
-    match weight {
-        Weight::Problem => BAD.bold(),
-        Weight::Advice => NOTE.bold(),
-    }
-}
-
-/// The file that a finding is in, as people name it.
-pub(crate) fn file_of(loaded: &Loaded, finding: &Finding) -> String {
-    match &finding.place {
-        FindingPlace::Line(line) => loaded.source(*line).to_owned(),
-        FindingPlace::File { name, .. } => match &loaded.rules.site().files {
-            Some(folder) => format!("{folder}/{name}"),
-            None => name.to_string(),
-        },
-    }
-}
-
-/// The line that a finding is on, if it is on one.
-pub(crate) fn line_number(finding: &Finding) -> Option<u32> {
-    match &finding.place {
-        FindingPlace::Line(line) => Some(line.number),
-        FindingPlace::File { at, .. } => at.as_ref().map(|(number, _)| *number),
-    }
-}
-
 #[derive(Serialize)]
 struct ReportData<'a> {
     problems: usize,
@@ -283,19 +194,6 @@ struct ReportData<'a> {
     findings: Vec<FindingData<'a>>,
     ways_in: Vec<WayData<'a>>,
     left: Vec<LeftData<'a>>,
-}
-
-#[derive(Serialize)]
-struct FindingData<'a> {
-    code: &'a str,
-    weight: &'a str,
-    source: String,
-    line: Option<u32>,
-    what: &'a str,
-    visitors: &'a str,
-    instead: &'a str,
-    example: Option<&'a str>,
-    lines: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -343,20 +241,6 @@ fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result
     };
     serde_json::to_writer_pretty(&mut *out, &data)?;
     writeln!(out)
-}
-
-fn finding_data<'a>(loaded: &Loaded, finding: &'a Finding) -> FindingData<'a> {
-    FindingData {
-        code: finding.code.name(),
-        weight: weight_word(finding.code.weight()),
-        source: file_of(loaded, finding),
-        line: line_number(finding),
-        what: &finding.what,
-        visitors: &finding.visitor,
-        instead: &finding.instead,
-        example: finding.example.as_deref(),
-        lines: finding.lines.iter().map(|line| loaded.name(*line)).collect(),
-    }
 }
 
 fn end_data(end: &WayEnd) -> EndData<'_> {

@@ -40,6 +40,10 @@ const WALK: &[(&str, &[&str])] = &[
     ("A deep link into the booking app: no such file exists, and the app answers.", &["explain", "/book/seat/14A"]),
     ("A missing page is 404 and shows the site's own page for that.", &["explain", "/no-such-page"]),
     ("What must hold is stated in the same file; `expect every` is proven for every address.", &["test"]),
+    (
+        "The zone as it was found: what is there, what is needed, what is wrong; and what a switch would have looked like.",
+        &["domain", "--zone", "dns/before.zone", "--switch", "2027-03-01T06:00:00Z"],
+    ),
     ("What is wrong, or could be better, is found before anybody visits; and where each way in ends.", &["check"]),
 ];
 
@@ -81,6 +85,9 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
         return Err(Failure::Message("the demo is running already".to_owned()));
     }
     arguments.rules = folder.join(&arguments.rules);
+    if let Command::Domain(domain) = &mut arguments.command {
+        domain.zone = domain.zone.take().map(|zone| folder.join(zone));
+    }
     crate::run(arguments, out)
 }
 

@@ -20,6 +20,11 @@ impl Deref for Loaded {
 }
 
 impl Loaded {
+    /// Takes in the text of a file that the rules do not name themselves.
+    pub(crate) fn know(&mut self, name: &str, text: &str) {
+        self.0.texts.insert(name.to_owned(), text.to_owned());
+    }
+
     /// Reads a rules file and its folder; problems are shown on standard error.
     pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
         Site::read(path).map(Loaded).map_err(|error| match error {

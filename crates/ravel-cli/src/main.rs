@@ -2,7 +2,9 @@
 
 mod check;
 mod demo;
+mod domain;
 mod explain;
+mod findings;
 mod fmt;
 mod load;
 mod problems;
@@ -36,6 +38,8 @@ enum Command {
     Test(test::Arguments),
     /// Say what is wrong with the rules and the folder, before anybody visits
     Check(check::Arguments),
+    /// Show the records that a domain needs beside those it has, and what visitors see while they change
+    Domain(domain::Arguments),
     /// Serve the site as the rules answer it, with a page that shows each request and why
     Serve(serve::Arguments),
     /// Bring rules files to their canonical form
@@ -95,6 +99,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
         Command::Explain(explain) => explain::run(&arguments.rules, &explain, out),
         Command::Test(test) => test::run(&arguments.rules, &test, out),
         Command::Check(check) => check::run(&arguments.rules, &check, out),
+        Command::Domain(domain) => domain::run(&arguments.rules, &domain, out),
         Command::Serve(serve) => serve::run(&arguments.rules, &serve, out),
         Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),

@@ -3,7 +3,7 @@
 use ravel::audit::{Code, Finding, Weight};
 use serde_json::{Value, json};
 
-use crate::check::{file_of, line_number};
+use crate::findings::{file_of, line_number};
 use crate::load::Loaded;
 
 /// The findings of one run.

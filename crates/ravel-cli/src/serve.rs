@@ -187,7 +187,7 @@ fn changed(live: &Live, good: bool) {
     }
 }
 
-async fn interrupted() {
+pub(crate) async fn interrupted() {
     // Where signals can not be waited for, only the end of the process ends it.
     if tokio::signal::ctrl_c().await.is_err() {
         std::future::pending::<()>().await;

@@ -12,6 +12,7 @@ use serde_json::Value;
 type Mistake = (&'static str, &'static str, &'static str, &'static str, &'static str);
 
 const RULES: &str = "edge.ravel";
+const ZONE: &str = "dns/lanternferries.example.zone";
 const NEWS: &str = "redirect /news{/story*} -> https://journal.lanternferries.example{/story*} permanent\n";
 
 /// Mistakes that do not touch each other.
@@ -58,10 +59,17 @@ const TOGETHER: &[Mistake] = &[
     ),
     ("dist/sitemap.xml", "example/about<", "example/about.html<", "not-canonical", "about.html"),
     ("dist/.htaccess", "", "none", "left-out", "files"),
+    (ZONE, "   IN AAAA 2001", "   IN A 203.0.113.80\n   IN AAAA 2001", "address-left-over", "IN A 203.0.113.80"),
+    (ZONE, "www         IN CNAME", "www 3d IN CNAME elsewhere.example. ; to\n; IN CNAME", "long-life", "www 3d"),
+    (ZONE, "0 issue \"authority.example\"", "0 issue \";\"", "caa-forbids", "CAA 0 issue"),
+    (ZONE, "   IN NS  ns2", "   IN NS  ns3", "nameservers-differ", "NS  ns1"),
+    (ZONE, "; The office.", "_sip._tcp IN CNAME x.example.", "cname-beside-others", "_sip._tcp IN CNAME"),
 ];
 
 /// Mistakes each of which changes the whole site.
 const ALONE: &[Mistake] = &[
+    (ZONE, "   IN A   192.0.2.44", "   IN A   192.0.2", "unreadable", "IN A   192.0.2"),
+    (ZONE, "   IN A   192.0.2.44", "   IN CNAME lantern.edge-host.example.", "cname-at-apex", "IN CNAME lantern"),
     (RULES, "fallback /book{/step*} -> /book/", "fallback {/any*} -> /book/", "fallback-everywhere", "fallback {/any*}"),
     (RULES, "site https://lanternferries.example/", "site https://lanternferries.example/ferries/", "outside-base", "/assets/"),
     (RULES, "headers /assets/{+file}", "headers {/any*}", "page-kept", "set cache-control"),

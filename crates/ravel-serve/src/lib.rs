@@ -12,6 +12,8 @@
 
 #![warn(missing_docs)]
 
+mod answer;
+mod ask;
 mod authority;
 mod inspect;
 mod log;
@@ -23,6 +25,8 @@ mod state;
 mod visitor;
 mod watch;
 
+pub use answer::NameServer;
+pub use ask::{Asked, Said, ask};
 pub use authority::{Authority, AuthorityError};
 pub use log::{Explained, Log, Record, StepLine};
 pub use server::{Addresses, Options, ServeError, Server};

@@ -5,9 +5,12 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use ravel::domain;
 use ravel::files::LeftOut;
+use ravel::finding::Finding;
 use ravel::language::{Line, Problems};
 use ravel::{Edge, FileList, Rules};
+use time::OffsetDateTime;
 use walkdir::WalkDir;
 
 /// A rules file with the folder it speaks of, read and compiled.
@@ -21,6 +24,8 @@ pub struct Site {
     pub texts: HashMap<String, String>,
     /// The folder of files, if the rules name one.
     pub root: Option<PathBuf>,
+    /// The folder of the rules file.
+    pub folder: PathBuf,
 }
 
 /// Why a site could not be read.
@@ -59,13 +64,13 @@ impl Site {
             None => FileList::default(),
         };
         let edge = Edge::new(&rules, files);
-        Ok(Site { rules, edge, texts, root })
+        Ok(Site { rules, edge, texts, root, folder: parent(path).to_owned() })
     }
 
     /// The same files, answered for by other rules.
     pub(crate) fn answering(&self, rules: Rules) -> Site {
         let edge = Edge::new(&rules, self.edge.files().clone());
-        Site { rules, edge, texts: self.texts.clone(), root: self.root.clone() }
+        Site { rules, edge, texts: self.texts.clone(), root: self.root.clone(), folder: self.folder.clone() }
     }
 
     /// The bytes of a file of the list.
@@ -74,6 +79,19 @@ impl Site {
     /// Why it can not be read.
     pub fn bytes(&self, name: &str) -> std::io::Result<Vec<u8>> {
         fs::read(self.root.as_deref().unwrap_or(Path::new("")).join(name))
+    }
+
+    /// The bytes of a file that the rules name, by its path from the rules file's folder.
+    ///
+    /// # Errors
+    /// Why it can not be read.
+    pub fn named(&self, path: &str) -> std::io::Result<Vec<u8>> {
+        fs::read(self.folder.join(path))
+    }
+
+    /// What is wrong with the site's zones and certificates now.
+    pub fn domain_findings(&self) -> Vec<Finding> {
+        domain::findings(&self.rules, OffsetDateTime::now_utc(), |path| self.named(path))
     }
 
     /// A line as people name it: `edge.ravel:9`.

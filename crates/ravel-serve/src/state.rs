@@ -84,7 +84,7 @@ impl Live {
     /// Runs the expectations and the audit of the site that is served. It can take a while.
     pub fn check(&self) {
         let site = self.now().published;
-        let (report, ways) = Audit::new(&site.edge).all(|name| site.bytes(name));
+        let (report, ways) = Audit::new(&site.edge).all(|name| site.bytes(name), site.domain_findings());
         let checked = Checked { verdicts: verify_all(&site.edge), report, ways };
         self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner).checked = Some(Arc::new(checked));
     }

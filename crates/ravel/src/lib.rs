@@ -31,9 +31,11 @@
 
 pub mod address;
 pub mod audit;
+pub mod domain;
 pub mod edge;
 pub mod expect;
 pub mod files;
+pub mod finding;
 pub mod language;
 pub mod rules;
 pub mod space;

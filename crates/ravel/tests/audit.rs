@@ -7,12 +7,13 @@ fn report(rules: &str, folder: &[(&str, &str)]) -> Report {
     let rules = Rules::parse(rules).unwrap_or_else(|problems| panic!("{rules}{problems}"));
     let edge = Edge::new(&rules, FileList::from_iter(folder.iter().map(|(name, _)| *name)));
     let bytes = |name: &str| folder.iter().find(|(known, _)| *known == name).map(|(_, text)| text.as_bytes().to_vec()).ok_or("");
-    Audit::new(&edge).all(bytes).0
+    Audit::new(&edge).all(bytes, Vec::new()).0
 }
 
 fn shown(findings: &[Finding]) -> Vec<String> {
     let place = |finding: &Finding| match &finding.place {
         FindingPlace::Line(line) => line.number.to_string(),
+        FindingPlace::Named { name, number, .. } => format!("{name}:{number:?}"),
         FindingPlace::File { name, at } => format!("{name}{}", at.as_ref().map_or(String::new(), |(line, _)| format!(":{line}"))),
     };
     findings.iter().map(|finding| format!("{} {}", place(finding), finding.code)).collect()

@@ -136,7 +136,7 @@ fn site_of(rules: &[String]) -> Rules {
 fn line(finding: &Finding) -> u32 {
     match &finding.place {
         FindingPlace::Line(line) => line.number,
-        FindingPlace::File { .. } => 0,
+        FindingPlace::File { .. } | FindingPlace::Named { .. } => 0,
     }
 }
 

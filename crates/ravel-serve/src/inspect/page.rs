@@ -184,6 +184,8 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
             Some((line, _)) => format!("{name}:{line}"),
             None => name.to_string(),
         },
+        FindingPlace::Named { name, number: Some(number), .. } => format!("{name}:{number}"),
+        FindingPlace::Named { name, .. } => name.to_string(),
     };
     html! {
         @if let Some(problem) = inspector.live.problem() {

@@ -1,6 +1,6 @@
 //! Findings that the rules accept.
 
-use super::{Audit, Code, Finding, FindingPlace, Weight};
+use super::{Audit, Code, Finding, Weight};
 
 /// What an audit came to.
 #[derive(Debug, Clone, Default)]
@@ -21,21 +21,15 @@ impl Report {
 impl<'r> Audit<'r> {
     /// Puts findings in order and leaves out what the rules accept; an `accept` that there is nothing for is one more.
     pub fn report(&self, mut findings: Vec<Finding>) -> Report {
-        let accepts = &self.edge().rules().accepts;
+        let rules = self.edge().rules();
+        let accepts = &rules.accepts;
         let mut used = vec![false; accepts.len()];
         let before = findings.len();
         findings.retain(|finding| {
-            // What is in a file is accepted where the folder is named.
-            let line = match &finding.place {
-                FindingPlace::Line(line) => *line,
-                FindingPlace::File { .. } => self.files_line(),
-            };
             let mut accepted = false;
-            for (accept, used) in accepts.iter().zip(&mut used) {
-                if accept.code == finding.code && accept.covers(line) {
-                    *used = true;
-                    accepted = true;
-                }
+            for (_, used) in accepts.iter().zip(&mut used).filter(|(accept, _)| rules.takes(accept, finding)) {
+                *used = true;
+                accepted = true;
             }
             !accepted
         });

@@ -265,8 +265,7 @@ impl<'r> Audit<'r> {
 
     /// The line that names the folder of files, or the site's.
     pub(super) fn files_line(&self) -> Line {
-        let site = self.edge().site();
-        site.files_line.unwrap_or(site.line)
+        self.edge().site().folder_line()
     }
 
     /// A promise of HTTPS that a rule breaks.

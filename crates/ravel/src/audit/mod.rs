@@ -11,7 +11,6 @@
 mod accept;
 mod chain;
 mod content;
-mod finding;
 mod folder;
 mod headers;
 mod links;
@@ -20,10 +19,10 @@ mod reach;
 mod targets;
 mod ways;
 
+pub use crate::finding::{Finding, FindingPlace};
 pub use crate::rules::{Code, Weight};
 pub use accept::Report;
 pub use content::reads;
-pub use finding::{Finding, FindingPlace};
 pub use ways::{Way, WayEnd, WaysIn};
 
 use std::cell::OnceCell;
@@ -77,9 +76,15 @@ impl<'r> Audit<'r> {
         }
     }
 
-    /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways in; without what is accepted.
-    pub fn all<E: std::fmt::Display>(&mut self, mut read: impl FnMut(&str) -> Result<Vec<u8>, E>) -> (Report, WaysIn) {
-        let mut findings = self.rules();
+    /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways in, with `also` from elsewhere;
+    /// without what is accepted.
+    pub fn all<E: std::fmt::Display>(
+        &mut self,
+        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+        also: Vec<Finding>,
+    ) -> (Report, WaysIn) {
+        let mut findings = also;
+        findings.extend(self.rules());
         findings.extend(self.names());
         for name in self.edge().files().names().iter().filter(|name| reads(name)) {
             match read(name) {

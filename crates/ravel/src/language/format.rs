@@ -89,7 +89,7 @@ fn code(statement: &str, line: LineText<'_>) -> Result<Code, Problem> {
         }
     }
     let comment = (!cursor.rest().is_empty()).then(|| cursor.rest().to_owned());
-    let setting = statement == "site" && indented && words.len() > 1;
+    let setting = matches!(statement, "site" | "domain") && indented && words.len() > 1;
     let (cut, column) = match arrow {
         _ if setting => (1, Column::Setting),
         Some(at) if at > 0 => (at, Column::Arrow),
@@ -108,6 +108,7 @@ fn begins_list(statement: &str, indented: bool, words: &[String]) -> bool {
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     match words.as_slice() {
         ["alias" | "preview" | "languages"] => indented && statement == "site",
+        ["address" | "nameservers"] => indented && statement == "domain",
         ["where", _, "is", "one", "of"] | ["where", _, "is", "not", "one", "of"] => indented,
         ["when", "language" | "host" | "method", "is"] | ["when", "not", "language" | "host" | "method", "is"] => indented,
         _ => false,
@@ -126,11 +127,12 @@ fn begins_value(statement: &str, indented: bool, words: &[String]) -> bool {
 
 fn align(shapes: &mut [Shape]) {
     // Settings of one statement stand in one column, whatever stands between them.
-    let setting = |shape: &Shape| match shape {
-        Shape::Code(code) if code.column == Column::Setting => Some(code.left.chars().count()),
-        _ => None,
-    };
-    let widest = shapes.iter().filter_map(setting).max().unwrap_or(0);
+    let begins = |shape: &Shape| matches!(shape, Shape::Code(code) if !code.indented);
+    for statement in shapes.chunk_by_mut(|_, next| !begins(next)) {
+        let mut settings: Vec<&mut String> = statement.iter_mut().filter_map(setting).collect();
+        let widest = settings.iter().map(|name| name.chars().count()).max().unwrap_or(0);
+        settings.iter_mut().for_each(|name| pad(name, widest));
+    }
     let in_column = |code: &Code| match (code.column, &code.right) {
         (Column::Arrow | Column::Outcome, Some(_)) => Some((code.column, code.indented)),
         _ => None,
@@ -141,9 +143,6 @@ fn align(shapes: &mut [Shape]) {
     });
     for shape in shapes.iter_mut() {
         let Shape::Code(code) = shape else { continue };
-        if code.column == Column::Setting {
-            pad(&mut code.left, widest);
-        }
         if let Some(right) = code.right.take() {
             code.left = format!("{} {right}", code.left);
         }
@@ -176,6 +175,14 @@ fn runs<C: PartialEq + Copy>(shapes: &mut [Shape], class: impl Fn(&Code) -> Opti
         run.extend(code.filter(|_| next.is_some()));
     }
     each(&mut run);
+}
+
+/// The name of a setting.
+fn setting(shape: &mut Shape) -> Option<&mut String> {
+    match shape {
+        Shape::Code(code) if code.column == Column::Setting => Some(&mut code.left),
+        _ => None,
+    }
 }
 
 fn pad(text: &mut String, width: usize) {

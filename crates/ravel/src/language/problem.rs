@@ -29,8 +29,8 @@ pub enum ProblemKind {
     Stray,
     /// A statement's keyword that is none.
     Keyword { found: String, nearest: Option<&'static str> },
-    /// A setting of `site` that is none.
-    Setting { found: String, nearest: Option<&'static str> },
+    /// A setting of `site` or `domain` that is none.
+    Setting { found: String, nearest: Option<&'static str>, allowed: &'static str },
     /// A line that the statement above it cannot have.
     Body { found: String, nearest: Option<&'static str>, allowed: &'static str },
     /// Lines below a rule that has a pattern of its own, as a group has them.
@@ -55,6 +55,12 @@ pub enum ProblemKind {
     SettingTwice { name: &'static str, first: u32 },
     /// A host and base path given twice.
     HostTwice { found: String },
+    /// A second `domain` statement for a name.
+    DomainTwice { found: String },
+    /// A `domain` with no host of the site.
+    DomainWithoutHost { found: String },
+    /// A `domain` that does not say what a host needs.
+    DomainLacks { host: String, setting: &'static str },
     /// A URL where only scheme, host and base path can stand.
     SiteUrl { found: String },
     /// A host name that is none.
@@ -165,7 +171,7 @@ impl fmt::Display for ProblemKind {
         match self {
             K::Stray => f.write_str("this line is indented and belongs to no statement"),
             K::Keyword { found, .. } => write!(f, "`{found}` begins no statement"),
-            K::Setting { found, .. } => write!(f, "`{found}` is no setting of `site`"),
+            K::Setting { found, .. } => write!(f, "`{found}` is no setting here"),
             K::Body { found, .. } => write!(f, "`{found}` can not stand here"),
             K::EntryBelowRule => f.write_str("the rule above has a pattern of its own, so no rules can stand below it"),
             K::EmptyGroup => f.write_str("this group holds no rule"),
@@ -179,6 +185,14 @@ impl fmt::Display for ProblemKind {
             K::SiteTwice => f.write_str("a second `site`"),
             K::SettingTwice { name, first } => write!(f, "`{name}` is set already, on line {first}"),
             K::HostTwice { found } => write!(f, "`{found}` is a host of the site already"),
+            K::DomainTwice { found } => write!(f, "`{found}` has a `domain` statement already"),
+            K::DomainWithoutHost { found } => write!(f, "no host of the site is in the domain `{found}`"),
+            K::DomainLacks { host, setting: setting @ "proof" } => {
+                write!(f, "the certificate for `{host}` waits for a proof, and no `{setting}` is given")
+            }
+            K::DomainLacks { host, setting } => {
+                write!(f, "`{host}` is a host of the site, and this domain has no `{setting}` for it")
+            }
             K::SiteUrl { found } => write!(f, "`{found}` is not the URL of a site"),
             K::Host { found } => write!(f, "`{found}` is no host name"),
             K::Wildcard { found } => write!(f, "the `*` in `{found}` can not stand there"),
@@ -226,13 +240,9 @@ impl ProblemKind {
             K::Stray => "begin a statement in the first column, or remove the indentation".into(),
             K::Keyword { nearest, .. } => nearest_or(
                 nearest,
-                "`site`, `redirect`, `gone`, `elsewhere`, `rewrite`, `fallback`, `missing`, `headers`, `include`, `expect`",
+                "`site`, `redirect`, `gone`, `elsewhere`, `rewrite`, `fallback`, `missing`, `headers`, `include`, `domain`, `expect`",
             ),
-            K::Setting { nearest, .. } => nearest_or(
-                nearest,
-                "`files`, `alias`, `preview`, `pages`, `index`, `missing`, `languages`, `http`, `hsts`, `hops`, `ignore case`",
-            ),
-            K::Body { nearest, allowed, .. } => nearest_or(nearest, allowed),
+            K::Setting { nearest, allowed, .. } | K::Body { nearest, allowed, .. } => nearest_or(nearest, allowed),
             K::EntryBelowRule => "move the pattern of the first line into a line of its own, or begin a new statement".into(),
             K::EmptyGroup => "write a pattern on its line, or rules on indented lines below it".into(),
             K::Expected { wanted, .. } => format!("write {wanted}"),
@@ -246,6 +256,16 @@ impl ProblemKind {
             K::SiteTwice => "a site has one `site` statement, in the first file; remove this one".into(),
             K::SettingTwice { .. } => "keep one of them".into(),
             K::HostTwice { .. } => "name it once".into(),
+            K::DomainTwice { .. } => "put their settings together".into(),
+            K::DomainWithoutHost { .. } => "name one as `alias` or `preview` in `site`, or remove the domain".into(),
+            K::DomainLacks { setting: "host", .. } => {
+                "add `host` with the name that the hosting gives the site; a CNAME will point there".into()
+            }
+            K::DomainLacks { setting: "address", .. } => {
+                "add `address` with what the hosting gives for a bare domain, or `apex alias` if the DNS host can follow a name there"
+                    .into()
+            }
+            K::DomainLacks { .. } => "add `proof NAME \"TEXT\"`, or leave `issue proof` out".into(),
             K::SiteUrl { .. } => "write scheme, host and base path without a port, as in `https://harbour.example/guide/`".into(),
             K::Host { .. } => "a host is labels of letters, digits and `-` with dots between them, without a port".into(),
             K::Wildcard { .. } => "only a preview host can begin with `*.`, which stands for one label".into(),

@@ -115,6 +115,32 @@ codes! {
     AppWithoutFallback "app-without-fallback" Problem,
     /// A file that can not be read.
     Unreadable "unreadable" Problem,
+    /// A CNAME at the name of a zone.
+    CnameAtApex "cname-at-apex" Problem,
+    /// A CNAME with other records at its name.
+    CnameBesideOthers "cname-beside-others" Problem,
+    /// An address of a former host beside the new ones.
+    AddressLeftOver "address-left-over" Problem,
+    /// A record of its own that keeps a preview host from its wildcard.
+    HidesWildcard "hides-wildcard" Problem,
+    /// A host in a part of the zone that is delegated.
+    HostDelegated "host-delegated" Problem,
+    /// CAA records under which no certificate can be issued.
+    CaaForbids "caa-forbids" Problem,
+    /// CAA records that name the only authorities that may issue.
+    CaaNames "caa-names" Advice,
+    /// Other name servers in the zone than the registry names.
+    NameserversDiffer "nameservers-differ" Problem,
+    /// A long life on a record that is about to change.
+    LongLife "long-life" Advice,
+    /// Records that are to be added, changed or removed.
+    RecordsToDo "records-to-do" Advice,
+    /// A host that the certificate does not name.
+    CertificateLacksHost "certificate-lacks-host" Problem,
+    /// A certificate that has expired or is not yet valid.
+    CertificateDates "certificate-dates" Problem,
+    /// A certificate chain in the wrong order.
+    CertificateChain "certificate-chain" Problem,
 }
 
 impl fmt::Display for Code {

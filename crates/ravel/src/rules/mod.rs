@@ -12,6 +12,7 @@
 mod accept;
 mod code;
 mod condition;
+mod domain;
 mod expectation;
 mod headers;
 mod read;
@@ -21,6 +22,7 @@ mod site;
 pub use accept::Accept;
 pub use code::{Code, Weight};
 pub use condition::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest, WholeRegex};
+pub use domain::{Apex, Domain, Issue, NamedFile, Proof};
 pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
 pub use headers::{HeaderOp, HeaderRule, On};
 pub use rule::{Action, Redirect, Rule, Stage};
@@ -30,6 +32,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::address::Host;
+use crate::finding::{Finding, FindingPlace};
 use crate::language::Problems;
 
 /// A rules file, understood. Cheap to clone.
@@ -48,6 +51,7 @@ pub(crate) struct RuleSet {
     pub(crate) expectations: Vec<Expectation>,
     pub(crate) universals: Vec<Universal>,
     pub(crate) accepts: Vec<Accept>,
+    pub(crate) domains: Vec<Domain>,
     pub(crate) sources: Arc<[Box<str>]>,
     /// The request headers that conditions look at; a condition names them by bits.
     pub(crate) vary_names: Vec<http::HeaderName>,
@@ -104,6 +108,16 @@ impl Rules {
         &self.0.universals
     }
 
+    /// What the domains of the site must say, in the order of the file.
+    pub fn domains(&self) -> &[Domain] {
+        &self.0.domains
+    }
+
+    /// Whether a finding is accepted.
+    pub fn accepts(&self, finding: &Finding) -> bool {
+        self.0.accepts.iter().any(|accept| self.0.takes(accept, finding))
+    }
+
     /// The same rules with more preview hosts; those that the site has already stay what they are.
     #[must_use]
     pub fn with_previews(&self, hosts: impl IntoIterator<Item = Host>) -> Rules {
@@ -128,6 +142,15 @@ impl Rules {
 }
 
 impl RuleSet {
+    /// Whether an `accept` is about a finding; what is in a built file is accepted where the folder is named.
+    pub(crate) fn takes(&self, accept: &Accept, finding: &Finding) -> bool {
+        let line = match &finding.place {
+            FindingPlace::Line(line) | FindingPlace::Named { by: line, .. } => *line,
+            FindingPlace::File { .. } => self.site.folder_line(),
+        };
+        accept.code == finding.code && accept.covers(line)
+    }
+
     pub(crate) fn stage(&self, stage: Stage) -> &[Rule] {
         match stage {
             Stage::Redirect => &self.redirects,

@@ -97,6 +97,21 @@ impl Site {
         self.host.as_str() == host || self.aliases.iter().any(|alias| alias.host.as_str() == host) || self.is_preview(host)
     }
 
+    /// Every host that a setting names, the canonical one first; a preview host may begin with `*.`.
+    pub fn hosts(&self) -> impl Iterator<Item = String> {
+        let aliases = self.aliases.iter().map(|alias| alias.host.to_string());
+        let mut seen = std::collections::BTreeSet::new();
+        std::iter::once(self.host.to_string())
+            .chain(aliases)
+            .chain(self.previews.iter().map(ToString::to_string))
+            .filter(move |host| seen.insert(host.clone()))
+    }
+
+    /// The line that names the folder of files, or the site's.
+    pub fn folder_line(&self) -> Line {
+        self.files_line.unwrap_or(self.line)
+    }
+
     /// Whether a host is a preview host.
     pub fn is_preview(&self, host: &str) -> bool {
         self.previews.iter().any(|preview| preview.matches(host))

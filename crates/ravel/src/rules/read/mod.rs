@@ -2,6 +2,7 @@
 
 mod accept;
 mod conditions;
+mod domain;
 mod expect;
 mod headers;
 mod rule;
@@ -31,8 +32,8 @@ struct Reader<'l> {
     set: RuleSet,
 }
 
-const STATEMENTS: [&str; 10] =
-    ["site", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers", "include", "expect"];
+const STATEMENTS: [&str; 11] =
+    ["site", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers", "include", "domain", "expect"];
 
 pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Problems> {
     let mut reader = Reader {
@@ -91,6 +92,7 @@ impl RuleSet {
             expectations: Vec::new(),
             universals: Vec::new(),
             accepts: Vec::new(),
+            domains: Vec::new(),
             sources: Arc::new([]),
             vary_names: Vec::new(),
         }
@@ -129,6 +131,7 @@ impl Reader<'_> {
             "headers" => self.headers(cursor, statement),
             "expect" => self.expect(cursor, statement),
             "include" => self.include(cursor, statement),
+            "domain" => self.domain(cursor, statement),
             keyword => match rule::Kind::of(keyword) {
                 Some(kind) => self.rules(kind, cursor, statement),
                 None => {
@@ -161,15 +164,19 @@ impl Reader<'_> {
 
     /// Reads a file that a statement names; its name is sought from the file that is being read.
     fn file(&mut self, word: &Word<'_>, place: &Place) -> Outcome<(String, Vec<u8>)> {
-        let current = self.open.last().map_or(0, |&source| usize::from(source));
-        let folder = if current == 0 { "" } else { self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder) };
-        let Some(name) = below(folder, &word.text) else {
-            return Err(Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() }));
-        };
+        let name = self.file_name(word, place)?;
         match (self.load)(&name) {
             Ok(bytes) => Ok((name, bytes)),
             Err(why) => Err(Problem::new(place.clone(), ProblemKind::Unreadable { name, why })),
         }
+    }
+
+    /// The name of a file from the rules file's folder; it is written as seen from the file that is being read.
+    fn file_name(&self, word: &Word<'_>, place: &Place) -> Outcome<String> {
+        let current = self.open.last().map_or(0, |&source| usize::from(source));
+        let folder = if current == 0 { "" } else { self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder) };
+        below(folder, &word.text)
+            .ok_or_else(|| Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() }))
     }
 
     fn source(&mut self, name: String, place: &Place) -> Outcome<u16> {

@@ -6,6 +6,8 @@ use crate::template::{Pattern, Target};
 
 const SETTINGS: [&str; 11] =
     ["files", "alias", "preview", "pages", "index", "missing", "languages", "http", "hsts", "hops", "ignore"];
+const ALL_SETTINGS: &str =
+    "`files`, `alias`, `preview`, `pages`, `index`, `missing`, `languages`, `http`, `hsts`, `hops`, `ignore case`";
 
 impl Site {
     /// Stands in for a site that could not be read, so that the rest of the file is still looked at.
@@ -112,18 +114,7 @@ fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<
 
 fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Vec<(&'static str, u32)>) -> Outcome<()> {
     let mut cursor = Cursor::new(line);
-    let Some(word) = cursor.word()? else { return Ok(()) };
-    let Some(&name) = SETTINGS.iter().find(|name| **name == word.text) else {
-        let nearest = nearest(&word.text, SETTINGS);
-        let kind = ProblemKind::Setting { found: word.text.into_owned(), nearest };
-        return Err(Problem::new(cursor.place(word.columns), kind));
-    };
-    let place = cursor.place(word.columns);
-    if let Some(&(_, first)) = seen.iter().find(|(other, _)| *other == name) {
-        return Err(Problem::new(place, ProblemKind::SettingTwice { name, first }));
-    }
-    seen.push((name, line.line.number));
-    match name {
+    match setting_name(&mut cursor, &SETTINGS, ALL_SETTINGS, seen)? {
         "files" => {
             site.files = Some(value(&mut cursor, "a folder")?.text.into());
             site.files_line = Some(line.line);
@@ -166,7 +157,27 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Vec<(&'static str, u3
     cursor.end()
 }
 
-fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> {
+/// The name of a setting that was not given before; `all` lists those there are, in words.
+pub(super) fn setting_name(
+    cursor: &mut Cursor<'_>,
+    settings: &[&'static str],
+    all: &'static str,
+    seen: &mut Vec<(&'static str, u32)>,
+) -> Outcome<&'static str> {
+    let Some(word) = cursor.word()? else { return Err(cursor.expected("a setting")) };
+    let place = cursor.place(word.columns);
+    let Some(&name) = settings.iter().find(|name| **name == word.text) else {
+        let nearest = nearest(&word.text, settings.iter().copied());
+        return Err(Problem::new(place, ProblemKind::Setting { found: word.text.into_owned(), nearest, allowed: all }));
+    };
+    if let Some(&(_, first)) = seen.iter().find(|(other, _)| *other == name) {
+        return Err(Problem::new(place, ProblemKind::SettingTwice { name, first }));
+    }
+    seen.push((name, place.line.number));
+    Ok(name)
+}
+
+pub(super) fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> {
     match cursor.word()? {
         Some(word) if !word.text.is_empty() => Ok(word),
         Some(word) => Err(cursor.unexpected(word, wanted)),
@@ -174,7 +185,7 @@ fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>>
     }
 }
 
-fn one_of<T: Copy>(cursor: &mut Cursor<'_>, wanted: &'static str, values: &[(&str, T)]) -> Outcome<T> {
+pub(super) fn one_of<T: Copy>(cursor: &mut Cursor<'_>, wanted: &'static str, values: &[(&str, T)]) -> Outcome<T> {
     let word = value(cursor, wanted)?;
     match values.iter().find(|(name, _)| *name == word.text) {
         Some((_, value)) => Ok(*value),

@@ -1,3 +1,5 @@
+//! What is found to be wrong, with what a visitor gets from it and what to write instead.
+
 use crate::language::Line;
 use crate::rules::Code;
 
@@ -32,6 +34,15 @@ pub enum FindingPlace {
         /// The line from 1, and the byte range within the whole file; none where the file as a whole is meant.
         at: Option<(u32, std::ops::Range<usize>)>,
     },
+    /// In another file that the rules name, such as a zone.
+    Named {
+        /// The line of the rules that names it.
+        by: Line,
+        /// The file's name, from the rules file's folder.
+        name: Box<str>,
+        /// The line, from 1; none where the file as a whole is meant.
+        number: Option<u32>,
+    },
 }
 
 impl PartialOrd for Finding {
@@ -52,18 +63,19 @@ impl Finding {
         match &self.place {
             FindingPlace::Line(line) => (false, Some(*line), "".into(), 0),
             FindingPlace::File { name, at } => (true, None, name.clone(), at.as_ref().map_or(0, |(line, _)| *line)),
+            FindingPlace::Named { by, name, number } => (false, Some(*by), name.clone(), number.unwrap_or(0)),
         }
     }
 
-    pub(super) fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
+    pub(crate) fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::Line(line), what)
     }
 
-    pub(super) fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
+    pub(crate) fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::File { name: name.into(), at: None }, what)
     }
 
-    pub(super) fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
+    pub(crate) fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
         Finding {
             code,
             place,
@@ -75,22 +87,22 @@ impl Finding {
         }
     }
 
-    pub(super) fn visitor(mut self, text: impl Into<String>) -> Finding {
+    pub(crate) fn visitor(mut self, text: impl Into<String>) -> Finding {
         self.visitor = text.into();
         self
     }
 
-    pub(super) fn instead(mut self, text: impl Into<String>) -> Finding {
+    pub(crate) fn instead(mut self, text: impl Into<String>) -> Finding {
         self.instead = text.into();
         self
     }
 
-    pub(super) fn example(mut self, request: impl Into<String>) -> Finding {
+    pub(crate) fn example(mut self, request: impl Into<String>) -> Finding {
         self.example = Some(request.into());
         self
     }
 
-    pub(super) fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
+    pub(crate) fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
         self.lines.extend(lines);
         self
     }

@@ -1,0 +1,247 @@
+//! What visitors see while records change, for the terminal: a strip a host, then the moments.
+
+use std::io::{self, Write};
+
+use anstyle::Style;
+use ravel::domain::{Course, Ends, Gap, HostCourse, Issued, Moment, StepKind};
+use time::format_description::well_known::Rfc3339;
+
+use super::table::{Cell, columns, duration};
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
+
+/// How wide a strip is, in characters.
+const WIDTH: i64 = 64;
+
+/// Marks on the axis, at most.
+const MOST_MARKS: i64 = 6;
+
+pub(super) fn print(at_once: &Course, in_order: &Course, now: Moment, out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), moment(at_once.moment))?;
+    course(at_once, out)?;
+    writeln!(out, "\n{}  step by step, with the switch at the same moment\n", in_style(STRONG, "in order"))?;
+    steps(in_order, out)?;
+    course(in_order, out)?;
+    if let Some(first) = in_order.steps.first().filter(|first| first.at < now && in_order.moment > now) {
+        let earliest = now + (in_order.moment - first.at);
+        let text = format!(
+            "the first step should have been at {}; begun now, the switch can be at {}",
+            moment(first.at),
+            moment(earliest)
+        );
+        writeln!(out, "{}", in_style(NOTE, text))?;
+    }
+    writeln!(out)
+}
+
+fn course(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+    strips(course, out)?;
+    writeln!(out)?;
+    moments(course, out)?;
+    for words in gaps_in_words(course) {
+        writeln!(out, "{}", in_style(BAD, words))?;
+    }
+    Ok(())
+}
+
+/// When some get no HTTPS from the new site, and why.
+pub(super) fn gaps_in_words(course: &Course) -> Vec<String> {
+    match course.certificate {
+        Issued::Forbidden => {
+            vec!["no certificate can be issued while CAA forbids it; the new site stays without HTTPS".to_owned()]
+        }
+        _ => course.hosts.iter().filter_map(|host| Some(gap_in_words(host, host.gap?))).collect(),
+    }
+}
+
+fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
+    let name = &host.host;
+    match gap.until {
+        None => format!("{name}: without HTTPS from {} on", moment(gap.from)),
+        Some(until) if until <= gap.from => {
+            format!("{name}: without HTTPS from {} for as long as the issuing takes", moment(gap.from))
+        }
+        Some(until) => format!(
+            "{name}: without HTTPS for {}, from {} to {}",
+            duration((until - gap.from).whole_seconds()),
+            moment(gap.from),
+            moment(until)
+        ),
+    }
+}
+
+/// Start and end of what is drawn: a little more than what happens.
+pub(super) fn extent(course: &Course) -> (Moment, Moment) {
+    let (from, until) = course.extent();
+    let margin = time::Duration::seconds((until - from).whole_seconds() / 12).max(time::Duration::minutes(5));
+    (from - margin, until + margin)
+}
+
+/// Round distances from the switch, in seconds, that are marked on the axis.
+pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
+    const STEPS: [i64; 14] =
+        [60, 300, 900, 1_800, 3_600, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800, 1_209_600, 2_419_200, 31_536_000];
+    let (from, until) = extent(course);
+    let (from, until) = ((from - course.moment).whole_seconds(), (until - course.moment).whole_seconds());
+    let step = STEPS.into_iter().find(|step| (until - from) / step < most).unwrap_or((until - from) / most.max(1) + 1);
+    (from.div_euclid(step) + 1..=until.div_euclid(step)).map(|number| number * step).collect()
+}
+
+fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+    let (from, until) = extent(course);
+    let length = (until - from).whole_seconds().max(1);
+    let at = |column: i64| from + time::Duration::seconds(length * column / WIDTH);
+    let names = course.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
+    let mut labels = String::new();
+    let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
+    for mark in marks(course, MOST_MARKS) {
+        let column = ((course.moment + time::Duration::seconds(mark) - from).whole_seconds() * WIDTH / length).clamp(0, WIDTH - 1)
+            as usize;
+        ruler[column] = if mark == 0 { '┼' } else { '┬' };
+        if labels.chars().count() <= column {
+            labels.push_str(&" ".repeat(column - labels.chars().count()));
+            labels.push_str(&signed(mark));
+            labels.push(' ');
+        }
+    }
+    writeln!(out, "{:names$}  {}", "", in_style(FAINT, labels.trim_end()))?;
+    writeln!(out, "{:names$}  {}", "", in_style(FAINT, ruler.iter().collect::<String>()))?;
+    for host in &course.hosts {
+        let mut strip = String::new();
+        for column in 0..WIDTH {
+            let (style, mark) = glyph(within(host, at(column), at(column + 1)));
+            strip.push_str(&in_style(style, mark));
+        }
+        writeln!(out, "{:names$}  {strip}", host.host)?;
+    }
+    let shown: Vec<Ends> = course.hosts.iter().flat_map(|host| host.spans.iter().map(|span| span.ends)).collect();
+    let legend = LEGEND.iter().filter(|(ends, _)| shown.iter().any(|shown| glyph(*shown).1 == glyph(*ends).1));
+    let legend = legend.map(|(ends, words)| {
+        let (style, mark) = glyph(*ends);
+        format!("{} {words}", in_style(style, mark))
+    });
+    writeln!(out, "{:names$}  {}", "", legend.collect::<Vec<_>>().join("   "))
+}
+
+const LEGEND: [(Ends, &str); 5] = [
+    (Ends { old: true, new: false, missing: false }, "not the new site"),
+    (Ends { old: true, new: true, missing: false }, "either"),
+    (Ends { old: false, new: true, missing: true }, "the new site, or not found"),
+    (Ends { old: false, new: false, missing: true }, "not found"),
+    (Ends { old: false, new: true, missing: false }, "the new site"),
+];
+
+/// What can be reached in a stretch of time, put together, so that nothing short is lost.
+fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
+    let mut all = Ends::default();
+    let inside =
+        host.spans.iter().filter(|span| span.from.is_none_or(|start| start < until) && span.until.is_none_or(|end| end > from));
+    for span in inside {
+        all.old |= span.ends.old;
+        all.new |= span.ends.new;
+        all.missing |= span.ends.missing;
+    }
+    all
+}
+
+fn glyph(ends: Ends) -> (Style, &'static str) {
+    match (ends.old, ends.missing, ends.new) {
+        (_, false, false) => (FAINT, "░"),
+        (_, true, false) => (BAD, "·"),
+        (_, true, true) => (BAD, "∶"),
+        (true, false, true) => (NOTE, "▒"),
+        (false, false, true) => (GOOD, "█"),
+    }
+}
+
+fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+    let from_switch = |at: Option<Moment>, otherwise: &str| match at {
+        Some(at) => relative(course.moment, at),
+        None => otherwise.to_owned(),
+    };
+    let plain = Style::new();
+    let rows: Vec<Vec<Cell>> = course
+        .hosts
+        .iter()
+        .map(|host| {
+            let same = host.spans.len() == 1;
+            let cell = |at, otherwise| (plain, if same { "as now".to_owned() } else { from_switch(at, otherwise) });
+            let gone = host.last_old().max(host.last_missing());
+            vec![
+                (STRONG, host.host.clone()),
+                cell(host.spans.iter().find(|span| span.ends.new).and_then(|span| span.from), "now already"),
+                cell(host.all_new(), "never"),
+                cell(gone, "–"),
+                (
+                    if host.https.is_some() { plain } else { BAD },
+                    from_switch(host.https.filter(|_| !same), if host.https.is_some() { "as now" } else { "never" }),
+                ),
+            ]
+        })
+        .collect();
+    columns(&["host", "new for some", "new for all", "old or missing until", "HTTPS for all"], &rows, out)?;
+    for host in &course.unseen {
+        writeln!(out, "{}", in_style(FAINT, format_args!("{host}: the zone does not show what it gets")))?;
+    }
+    if let Some(proof) = course.proof {
+        let (best, worst) = (relative(course.moment, proof.best), relative(course.moment, proof.worst));
+        writeln!(out, "ownership can be proved: at best {best}, at worst {worst}")?;
+    }
+    if let Issued::In(window) = course.certificate {
+        let (best, worst) = (relative(course.moment, window.best), relative(course.moment, window.worst));
+        writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
+    }
+    Ok(())
+}
+
+fn steps(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    for step in &course.steps {
+        let ahead = (step.at - course.moment).whole_seconds();
+        for words in step_in_words(&step.kind) {
+            rows.push(vec![(Style::new(), moment(step.at)), (FAINT, signed(ahead)), (STRONG, words)]);
+        }
+    }
+    columns(&["moment", "from the switch", "step"], &rows, out)?;
+    writeln!(out)
+}
+
+/// What to do, a line each.
+pub(super) fn step_in_words(step: &StepKind) -> Vec<String> {
+    let words = match step {
+        StepKind::Lower(sets, life) => {
+            let lower = |(name, kind, ttl): &(String, _, u32)| {
+                let (old, new) = (duration(i64::from(*ttl)), duration(i64::from(*life)));
+                format!("lower the life of {kind} of {name} from {old} to {new}")
+            };
+            return sets.iter().map(lower).collect();
+        }
+        StepKind::Prove => "add the record that proves ownership",
+        StepKind::Allow => "let CAA name the authority that the hosting uses",
+        StepKind::Issue => "have the certificate issued",
+        StepKind::Switch => "switch: write the new records",
+        StepKind::Raise => "give the records the life that is wanted",
+    };
+    vec![words.to_owned()]
+}
+
+/// A moment as RFC 3339 writes it.
+pub(super) fn moment(moment: Moment) -> String {
+    moment.replace_nanosecond(0).unwrap_or(moment).format(&Rfc3339).unwrap_or_default()
+}
+
+fn relative(switch: Moment, at: Moment) -> String {
+    match (at - switch).whole_seconds() {
+        0 => "at the switch".to_owned(),
+        seconds if seconds > 0 => format!("{} later", duration(seconds)),
+        seconds => format!("{} before", duration(seconds)),
+    }
+}
+
+/// A distance from the switch.
+pub(super) fn signed(seconds: i64) -> String {
+    match seconds {
+        0 => "0".to_owned(),
+        seconds if seconds > 0 => format!("+{}", duration(seconds)),
+        seconds => format!("−{}", duration(seconds)),
+    }
+}

@@ -1,0 +1,111 @@
+//! Records in a table.
+
+use std::io::{self, Write};
+
+use anstyle::Style;
+use ravel::domain::{Action, Certificate, Held, Plan, zone};
+
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
+
+/// A cell: its text, and how it is drawn.
+pub(super) type Cell = (Style, String);
+
+/// Wider texts are cut, in characters.
+const WIDEST: usize = 44;
+
+pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let path = plan.domain().zone.as_ref().map_or("", |file| &file.path);
+    let name = zone::shown(plan.zone().origin());
+    writeln!(out, "{}  {path}, serial {}\n", in_style(STRONG, name), plan.zone().serial())?;
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    let mut last = "";
+    for row in plan.rows() {
+        let host = if row.host == last { String::new() } else { row.host.clone() };
+        last = &row.host;
+        let plain = Style::new();
+        rows.push(vec![
+            (STRONG, host),
+            (plain, row.kind.to_string()),
+            (plain, held(row.there.as_ref())),
+            (plain, held(row.needed.as_ref())),
+            (style(row.action), row.action.name().to_owned()),
+            (FAINT, row.note.clone()),
+        ]);
+    }
+    columns(&["host", "type", "there, life", "needed, life", "to do", ""], &rows, out)
+}
+
+pub(super) fn print_certificate(certificate: &Certificate, out: &mut dyn Write) -> io::Result<()> {
+    let (from, until) = certificate.validity();
+    writeln!(out, "\ncertificate for {}", certificate.hosts().join(", "))?;
+    writeln!(
+        out,
+        "{}",
+        in_style(FAINT, format_args!("  valid from {} to {}, by {}", from.date(), until.date(), certificate.issuer()))
+    )
+}
+
+fn style(action: Action) -> Style {
+    match action {
+        Action::Keep => GOOD,
+        Action::Add | Action::Change | Action::Unseen => NOTE,
+        Action::Remove | Action::Blocked => BAD,
+    }
+}
+
+fn held(held: Option<&Held>) -> String {
+    match held {
+        None => "–".to_owned(),
+        Some(Held { data, ttl: None }) => data.clone(),
+        Some(Held { data, ttl: Some(ttl) }) => format!("{}  {}", cut(data), duration(i64::from(*ttl))),
+    }
+}
+
+/// The start of a long text.
+pub(super) fn cut(text: &str) -> String {
+    match text.char_indices().nth(WIDEST) {
+        Some((at, _)) => format!("{}…", &text[..at]),
+        None => text.to_owned(),
+    }
+}
+
+/// Seconds as people say them: the two largest units.
+pub(crate) fn duration(seconds: i64) -> String {
+    const UNITS: [(i64, &str); 4] = [(86_400, "d"), (3_600, "h"), (60, "min"), (1, "s")];
+    let mut rest = seconds.abs();
+    let mut parts: Vec<String> = Vec::new();
+    for (unit, name) in UNITS {
+        let number = rest / unit;
+        rest %= unit;
+        if number > 0 && parts.len() < 2 {
+            parts.push(format!("{number} {name}"));
+        }
+    }
+    if parts.is_empty() { "0 s".to_owned() } else { parts.join(" ") }
+}
+
+/// Prints rows in columns; the last column is as wide as it likes.
+pub(super) fn columns(head: &[&str], rows: &[Vec<Cell>], out: &mut dyn Write) -> io::Result<()> {
+    let width = |at: usize| {
+        let cells = rows.iter().filter_map(|row| row.get(at)).map(|(_, text)| text.chars().count());
+        cells.max().unwrap_or(0).max(head.get(at).map_or(0, |text| text.chars().count()))
+    };
+    let widths: Vec<usize> = (0..head.len()).map(width).collect();
+    let mut line = |cells: &mut dyn Iterator<Item = (Style, &str)>| {
+        let mut text = String::new();
+        let mut pending = 0;
+        for (at, (style, cell)) in cells.enumerate() {
+            text.push_str(&" ".repeat(pending));
+            if !cell.is_empty() {
+                text.push_str(&in_style(style, cell));
+            }
+            pending = widths[at].saturating_sub(cell.chars().count()) + 2;
+        }
+        writeln!(out, "{}", text.trim_end())
+    };
+    line(&mut head.iter().map(|text| (FAINT, *text)))?;
+    for row in rows {
+        line(&mut row.iter().map(|(style, text)| (*style, text.as_str())))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,152 @@
+//! Findings, shown where they are.
+
+use std::io::{self, Write};
+
+use ravel::audit::{Finding, FindingPlace, Weight};
+use ravel::language::Line;
+use serde::Serialize;
+
+use crate::load::Loaded;
+use crate::style::{BAD, FAINT, NOTE, STRONG, in_style};
+
+/// Findings below the files they are in.
+pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) -> io::Result<()> {
+    let mut file = String::new();
+    for finding in findings {
+        let here = file_of(loaded, finding);
+        if here != file {
+            writeln!(out, "{}", in_style(STRONG, &here))?;
+            file = here;
+        }
+        print_finding(loaded, finding, out)?;
+    }
+    Ok(())
+}
+
+fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
+    let (style, weight) = (weight_style(finding.code.weight()), weight_word(finding.code.weight()));
+    writeln!(out, "  {} {}", in_style(style, format_args!("{weight} {}", finding.code)), finding.what)?;
+    match &finding.place {
+        FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
+        FindingPlace::File { name, at: Some((number, range)) } => {
+            let text = loaded.bytes(name).unwrap_or_default();
+            let text = String::from_utf8_lossy(&text);
+            let start = text.get(..range.start).map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
+            let line = text.get(start..).unwrap_or_default().lines().next().unwrap_or_default();
+            let from = range.start - start;
+            marked(*number, line, from..(range.end - start).min(line.len()).max(from), out)?;
+        }
+        FindingPlace::Named { name, number: Some(number), .. } => {
+            let text = match loaded.texts.get(&**name) {
+                Some(text) => text.clone(),
+                None => String::from_utf8_lossy(&loaded.named(name).unwrap_or_default()).into_owned(),
+            };
+            whole_line(&text, *number, ';', out)?;
+        }
+        FindingPlace::File { .. } | FindingPlace::Named { .. } => {}
+    }
+    for (label, text) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
+        if !text.is_empty() {
+            writeln!(out, "       {}  {text}", in_style(FAINT, format_args!("{label:<8}")))?;
+        }
+    }
+    writeln!(out)
+}
+
+/// A line of the rules, marked as a whole.
+pub(crate) fn excerpt(loaded: &Loaded, line: Line, out: &mut dyn Write) -> io::Result<()> {
+    let text = loaded.texts.get(loaded.source(line)).map_or("", String::as_str).trim_start_matches('\u{feff}');
+    whole_line(text, line.number, '#', out)
+}
+
+/// A line of a text, marked up to its comment.
+fn whole_line(text: &str, number: u32, comment: char, out: &mut dyn Write) -> io::Result<()> {
+    let line = text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end();
+    let start = line.len() - line.trim_start().len();
+    let end =
+        line.find(&[' ', comment].iter().collect::<String>()).map_or(line.len(), |at| line[..at].trim_end().len()).max(start);
+    marked(number, line, start..end, out)
+}
+
+/// The widest line that is shown whole, in characters.
+const WIDEST: usize = 110;
+
+/// A line with its number, and a piece of it underlined; of a long line what stands around the piece.
+fn marked(number: u32, line: &str, piece: std::ops::Range<usize>, out: &mut dyn Write) -> io::Result<()> {
+    let boundary = |mut at: usize| {
+        while !line.is_char_boundary(at) {
+            at -= 1;
+        }
+        at
+    };
+    let (start, end) = (boundary(piece.start.min(line.len())), boundary(piece.end.min(line.len())));
+    let indent = line.len() - line.trim_start().len();
+    let from = if line.len() > WIDEST { boundary(start.saturating_sub(30)).max(indent.min(start)) } else { indent.min(start) };
+    let shown: String = line[from..].chars().take(WIDEST).collect();
+    let before = line[from..start].chars().count();
+    let len = line[start..end].chars().count().clamp(1, WIDEST.saturating_sub(before).max(1));
+    writeln!(out, "  {} {}", in_style(FAINT, format_args!("{number:>4}")), shown)?;
+    writeln!(out, "       {}{}", " ".repeat(before), in_style(NOTE, "‾".repeat(len)))
+}
+
+pub(crate) fn weight_word(weight: Weight) -> &'static str {
+    match weight {
+        Weight::Problem => "problem",
+        Weight::Advice => "advice",
+    }
+}
+
+pub(crate) fn weight_style(weight: Weight) -> anstyle::Style {
+    match weight {
+        Weight::Problem => BAD.bold(),
+        Weight::Advice => NOTE.bold(),
+    }
+}
+
+/// The file that a finding is in, as people name it.
+pub(crate) fn file_of(loaded: &Loaded, finding: &Finding) -> String {
+    match &finding.place {
+        FindingPlace::Line(line) => loaded.source(*line).to_owned(),
+        FindingPlace::File { name, .. } => match &loaded.rules.site().files {
+            Some(folder) => format!("{folder}/{name}"),
+            None => name.to_string(),
+        },
+        FindingPlace::Named { name, .. } => name.to_string(),
+    }
+}
+
+/// The line that a finding is on, if it is on one.
+pub(crate) fn line_number(finding: &Finding) -> Option<u32> {
+    match &finding.place {
+        FindingPlace::Line(line) => Some(line.number),
+        FindingPlace::File { at, .. } => at.as_ref().map(|(number, _)| *number),
+        FindingPlace::Named { number, .. } => *number,
+    }
+}
+
+#[derive(Serialize)]
+pub(crate) struct FindingData<'a> {
+    code: &'a str,
+    weight: &'a str,
+    source: String,
+    line: Option<u32>,
+    what: &'a str,
+    visitors: &'a str,
+    instead: &'a str,
+    example: Option<&'a str>,
+    lines: Vec<String>,
+}
+
+pub(crate) fn finding_data<'a>(loaded: &Loaded, finding: &'a Finding) -> FindingData<'a> {
+    FindingData {
+        code: finding.code.name(),
+        weight: weight_word(finding.code.weight()),
+        source: file_of(loaded, finding),
+        line: line_number(finding),
+        what: &finding.what,
+        visitors: &finding.visitor,
+        instead: &finding.instead,
+        example: finding.example.as_deref(),
+        lines: finding.lines.iter().map(|line| loaded.name(*line)).collect(),
+    }
+}

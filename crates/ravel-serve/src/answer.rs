@@ -1,0 +1,183 @@
+//! A small name server that answers from a zone, on loopback, over UDP and TCP.
+
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use hickory_net::runtime::Time;
+use hickory_proto::op::{Edns, Metadata, OpCode, ResponseCode};
+use hickory_proto::rr::{DNSClass, Name, Record, RecordType};
+use hickory_server::server::{Request, RequestHandler, ResponseHandler, ResponseInfo, Server};
+use hickory_server::zone_handler::MessageResponseBuilder;
+use ravel::domain::Zone;
+use ravel::domain::zone::{self, Lookup};
+use tokio::net::{TcpListener, UdpSocket};
+
+/// Aliases within the zone are followed so far.
+const MOST_ALIASES: usize = 8;
+
+/// A larger answer goes over TCP, as on the open Internet (RFC 9715, section 3.1).
+const LARGEST_DATAGRAM: u16 = 1_232;
+
+/// How long a connection may stay without a question.
+const IDLE: Duration = Duration::from_secs(10);
+
+/// Answers that may wait to be sent on one connection.
+const WAITING_ANSWERS: usize = 32;
+
+/// Tries at finding a port that is free for both UDP and TCP.
+const PORTS_TRIED: usize = 16;
+
+/// A name server for one zone.
+pub struct NameServer {
+    server: Server<Answering>,
+    address: SocketAddr,
+}
+
+impl NameServer {
+    /// Listens on this port of 127.0.0.1, over UDP and TCP; on port 0, on any that is free for both.
+    ///
+    /// # Errors
+    /// Why the port can not be had.
+    pub async fn bind(zone: Zone, port: u16) -> io::Result<NameServer> {
+        let (listener, socket) = both(port).await?;
+        let address = listener.local_addr()?;
+        let mut server = Server::new(Answering { zone });
+        server.register_socket(socket);
+        server.register_listener(listener, IDLE, WAITING_ANSWERS);
+        Ok(NameServer { server, address })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Answers until `end` is over.
+    ///
+    /// # Errors
+    /// Why the listening came to an end before that.
+    pub async fn run(mut self, end: impl Future<Output = ()>) -> io::Result<()> {
+        tokio::select! {
+            ended = self.server.block_until_done() => return ended.map_err(io::Error::other),
+            () = end => {}
+        }
+        self.server.shutdown_gracefully().await.map_err(io::Error::other)
+    }
+}
+
+async fn both(port: u16) -> io::Result<(TcpListener, UdpSocket)> {
+    let mut tries = if port == 0 { PORTS_TRIED } else { 1 };
+    loop {
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).await?;
+        match UdpSocket::bind(listener.local_addr()?).await {
+            Ok(socket) => return Ok((listener, socket)),
+            Err(error) if tries == 1 => return Err(error),
+            Err(_) => tries -= 1,
+        }
+    }
+}
+
+struct Answering {
+    zone: Zone,
+}
+
+/// What is answered to a question.
+struct Reply {
+    code: ResponseCode,
+    authoritative: bool,
+    answers: Vec<Record>,
+    authorities: Vec<Record>,
+    soa: Vec<Record>,
+}
+
+impl Answering {
+    fn reply(&self, name: &Name, kind: RecordType, class: DNSClass) -> Reply {
+        let mut reply =
+            Reply { code: ResponseCode::NoError, authoritative: true, answers: vec![], authorities: vec![], soa: vec![] };
+        if class != DNSClass::IN || !self.zone.origin().zone_of(name) {
+            return Reply { code: ResponseCode::Refused, authoritative: false, ..reply };
+        }
+        let mut name = name.clone();
+        for _ in 0..=MOST_ALIASES {
+            match self.zone.lookup(&name, kind) {
+                Lookup::Records(records) => {
+                    reply.answers.extend(records.iter().filter_map(|record| record_of(record, &name)));
+                    if reply.answers.is_empty() {
+                        reply.code = ResponseCode::NotImp;
+                    }
+                    return reply;
+                }
+                Lookup::Alias(record, target) => {
+                    reply.answers.extend(record_of(record, &name));
+                    if !self.zone.origin().zone_of(target) {
+                        return reply;
+                    }
+                    name = target.clone();
+                }
+                Lookup::Delegated(servers) => {
+                    reply.authoritative = !reply.answers.is_empty();
+                    reply.authorities.extend(servers.iter().filter_map(|record| record_of(record, &record.name)));
+                    return reply;
+                }
+                negative @ (Lookup::NoData | Lookup::NoName) => {
+                    let soa = self.zone.soa();
+                    reply.soa.extend(
+                        soa.data.clone().map(|data| Record::from_rdata(soa.name.clone(), self.zone.negative_ttl(), data)),
+                    );
+                    if negative == Lookup::NoName {
+                        reply.code = ResponseCode::NXDomain;
+                    }
+                    return reply;
+                }
+            }
+        }
+        Reply { code: ResponseCode::ServFail, ..reply }
+    }
+}
+
+/// A record as it is sent, for the name that was asked.
+fn record_of(record: &zone::Record, name: &Name) -> Option<Record> {
+    Some(Record::from_rdata(name.clone(), record.ttl, record.data.clone()?))
+}
+
+#[async_trait]
+impl RequestHandler for Answering {
+    async fn handle_request<R: ResponseHandler, T: Time>(&self, request: &Request, mut handle: R) -> ResponseInfo {
+        let mut metadata = Metadata::response_from_request(&request.metadata);
+        let edns = request.edns.as_ref().map(|asked| {
+            let mut edns = Edns::new();
+            edns.set_max_payload(asked.max_payload().clamp(512, LARGEST_DATAGRAM));
+            edns
+        });
+        let mut builder = MessageResponseBuilder::from_message_request(request);
+        if let Some(edns) = &edns {
+            builder.edns(edns);
+        }
+        let reply = match request.request_info() {
+            Ok(info) if info.metadata.op_code == OpCode::Query => {
+                Ok(self.reply(&Name::from(info.query.name()), info.query.query_type(), info.query.query_class()))
+            }
+            Ok(_) => Err(ResponseCode::NotImp),
+            Err(_) => Err(ResponseCode::FormErr),
+        };
+        let sent = match &reply {
+            Ok(reply) => {
+                metadata.response_code = reply.code;
+                metadata.authoritative = reply.authoritative;
+                handle.send_response(builder.build(metadata, &reply.answers, &reply.authorities, &reply.soa, &[])).await
+            }
+            Err(code) => {
+                metadata.response_code = *code;
+                handle.send_response(builder.build_no_records(metadata)).await
+            }
+        };
+        sent.unwrap_or_else(|error| {
+            tracing::debug!("an answer was not sent: {error}");
+            let mut metadata = Metadata::response_from_request(&request.metadata);
+            metadata.response_code = ResponseCode::ServFail;
+            hickory_proto::op::Header { metadata, counts: hickory_proto::op::HeaderCounts::default() }.into()
+        })
+    }
+}

@@ -1,0 +1,112 @@
+//! Questions to name servers: over UDP, and over TCP where the answer does not fit.
+
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use futures_util::{StreamExt, stream};
+use hickory_net::NetError;
+use hickory_net::runtime::TokioRuntimeProvider;
+use hickory_net::tcp::TcpClientStream;
+use hickory_net::udp::UdpClientStream;
+use hickory_net::xfer::{DnsExchange, DnsHandle};
+use hickory_proto::op::{DnsRequestOptions, DnsResponse, Query, ResponseCode};
+use hickory_proto::rr::{Name, RData, RecordType};
+use ravel::domain::Wanted;
+
+/// How long an answer is waited for, each time.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// Questions that are open at one server at a time.
+const AT_ONCE: usize = 4;
+
+/// What a server says to a question.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Said {
+    /// Records of the name, with the seconds they may still be kept; none where the name has none of the type.
+    Records(Vec<(RData, u32)>),
+    /// There is no such name.
+    NoName,
+    /// It does not answer, with its reason.
+    Refused(String),
+}
+
+/// What a name server says to what is wanted of it.
+#[derive(Debug)]
+pub struct Asked {
+    /// The server.
+    pub server: SocketAddr,
+    /// Its answers in the order of what is wanted; an error where it does not answer at all.
+    pub said: Result<Vec<Said>, String>,
+}
+
+/// Asks a name server for everything that is wanted. One that is silent is given up after the first question.
+pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
+    let Some(first) = wanted.first() else { return Asked { server, said: Ok(Vec::new()) } };
+    if let Err(error) = question(server, &first.name, first.kind).await {
+        return Asked { server, said: Err(error) };
+    }
+    let answers = stream::iter(wanted).map(|wanted| async {
+        let mut said = question(server, &wanted.name, wanted.kind).await.unwrap_or_else(Said::Refused);
+        // Where there is no CNAME, it matters what is there instead.
+        if wanted.kind == RecordType::CNAME && said == Said::Records(Vec::new()) {
+            for kind in [RecordType::A, RecordType::AAAA] {
+                if let (Said::Records(all), Ok(Said::Records(more))) = (&mut said, question(server, &wanted.name, kind).await) {
+                    all.extend(more);
+                }
+            }
+        }
+        said
+    });
+    Asked { server, said: Ok(answers.buffered(AT_ONCE).collect().await) }
+}
+
+/// One question. An error means that no answer came.
+async fn question(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Said, String> {
+    let mut response = over_udp(server, name, kind).await.map_err(in_words)?;
+    if response.metadata.truncation {
+        response = over_tcp(server, name, kind).await.map_err(in_words)?;
+    }
+    Ok(match response.metadata.response_code {
+        ResponseCode::NoError => {
+            let own = response.answers.iter().filter(|record| record.name == *name && record.record_type() == kind);
+            Said::Records(own.map(|record| (record.data.clone(), record.ttl)).collect())
+        }
+        ResponseCode::NXDomain => Said::NoName,
+        code => Said::Refused(code.to_str().to_lowercase()),
+    })
+}
+
+fn in_words(error: NetError) -> String {
+    match error {
+        NetError::Timeout => format!("no answer within {} s", PATIENCE.as_secs()),
+        NetError::Io(error) => match error.kind() {
+            std::io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
+            _ => error.to_string(),
+        },
+        error => error.to_string(),
+    }
+}
+
+async fn over_udp(server: SocketAddr, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
+    let exchange = UdpClientStream::builder(server, TokioRuntimeProvider::default()).with_timeout(Some(PATIENCE)).exchange();
+    answer(exchange, name, kind).await
+}
+
+async fn over_tcp(server: SocketAddr, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
+    // The connection lives as long as its provider.
+    let provider = TokioRuntimeProvider::default();
+    let exchange = TcpClientStream::exchange(server, None, PATIENCE, None, provider.clone()).await?;
+    let answer = answer(exchange, name, kind).await;
+    drop(provider);
+    answer
+}
+
+async fn answer(exchange: DnsExchange<TokioRuntimeProvider>, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
+    let mut options = DnsRequestOptions::default();
+    options.use_edns = true;
+    let mut answers = exchange.lookup(Query::query(name.clone(), kind), options);
+    match tokio::time::timeout(2 * PATIENCE, answers.next()).await {
+        Ok(Some(response)) => response,
+        Ok(None) | Err(_) => Err(NetError::Timeout),
+    }
+}

@@ -1,0 +1,501 @@
+//! Who reaches what while a domain changes, in virtual time.
+//!
+//! Resolvers keep what they fetched for its life, and each fetched at a moment of its own. What a version of the zone said
+//! can still be seen from its start until its end plus the life it gave: that is all there is to it, for every single question.
+//! A host's answer may need several questions (an alias, then addresses), each kept for itself.
+
+use std::collections::BTreeSet;
+
+use time::{Duration, OffsetDateTime};
+
+use super::plan::{Action, Plan, PlannedHost, name_of, said};
+use super::wrong::CaaSet;
+use super::zone::{Change, Changes, Lookup, Name, RData, RecordType, Zone, shown};
+use super::{Certificate, Moment};
+use crate::rules::Issue;
+
+/// The life that records get before a change, in seconds.
+const LOW: u32 = 300;
+
+/// The time that is left for a certificate to be issued before a switch, in seconds.
+const ISSUING: u32 = 3_600;
+
+/// Aliases are followed so far.
+const MOST_ALIASES: usize = 8;
+
+/// What happens when a zone changes.
+#[derive(Debug, Clone)]
+pub struct Course {
+    /// The moment at which all name servers give the site's new records.
+    pub moment: Moment,
+    /// What to do, in order of time.
+    pub steps: Vec<Step>,
+    /// What visitors see, host by host.
+    pub hosts: Vec<HostCourse>,
+    /// Hosts of which the zone can not show what they get.
+    pub unseen: Vec<String>,
+    /// When ownership can be proved; none where the rules state no proof or the proof can not be added.
+    pub proof: Option<Window>,
+    /// When the certificate can be issued.
+    pub certificate: Issued,
+}
+
+/// Something to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// When: at the latest before a switch, at the earliest after it.
+    pub at: Moment,
+    /// What.
+    pub kind: StepKind,
+}
+
+/// What is to be done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StepKind {
+    /// Give these records a short life: whose, which type, and the life they have.
+    Lower(Vec<(String, RecordType, u32)>, u32),
+    /// Add the record that proves ownership.
+    Prove,
+    /// Let CAA records name the authority that is to issue; which one, only the hosting knows.
+    Allow,
+    /// Have the certificate issued.
+    Issue,
+    /// Write the new records.
+    Switch,
+    /// Give the new records the life that is wanted.
+    Raise,
+}
+
+/// What visitors of a host see.
+#[derive(Debug, Clone)]
+pub struct HostCourse {
+    /// The host.
+    pub host: String,
+    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
+    pub spans: Vec<Span>,
+    /// From when on HTTPS works for everyone; none where no certificate can be issued.
+    pub https: Option<Moment>,
+    /// While some reach the new site, and it has no certificate yet.
+    pub gap: Option<Gap>,
+}
+
+/// A stretch of time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    /// Its start; none for the past.
+    pub from: Option<Moment>,
+    /// Its end, which is no part of it; none for the future.
+    pub until: Option<Moment>,
+    /// What visitors can reach in it.
+    pub ends: Ends,
+}
+
+/// Where visitors can end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Ends {
+    /// Somewhere else than at the new site.
+    pub old: bool,
+    /// At the new site.
+    pub new: bool,
+    /// Nowhere: the name is not found.
+    pub missing: bool,
+}
+
+/// When something begins to be so: for the first, and for all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Window {
+    /// The best case.
+    pub best: Moment,
+    /// The worst case.
+    pub worst: Moment,
+}
+
+/// When a certificate can be issued.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Issued {
+    /// It is there: the chain that the rules name is for every host, and valid.
+    There,
+    /// In this window.
+    In(Window),
+    /// Not at all: CAA records forbid it.
+    Forbidden,
+}
+
+/// A time without HTTPS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Gap {
+    /// When the first visitors reach the new site.
+    pub from: Moment,
+    /// When the certificate can be issued at the latest; none if it can not. What the issuing itself takes comes on top.
+    pub until: Option<Moment>,
+}
+
+/// A zone from a moment on.
+struct Version<'z> {
+    /// In seconds from the switch.
+    from: i64,
+    zone: &'z Zone,
+}
+
+/// The start of the first version: longer before than any life.
+const EVER: i64 = i64::MIN / 2;
+
+impl Course {
+    /// Everything is changed at one moment.
+    pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+        let after = plan.zone.changed(plan.changes());
+        let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
+        let mut course = Course::over(plan, certificate, moment, &versions, None);
+        course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
+        if let Issued::In(window) = course.certificate {
+            course.steps.push(Step { at: window.worst, kind: StepKind::Issue });
+        }
+        course
+    }
+
+    /// The steps are taken in the order that leaves as little of a gap as can be, with the switch at this moment.
+    pub fn in_order(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+        let lowered = long_lives(plan);
+        let proves = adds_proof(plan);
+        let old_life = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
+        let proving = if proves { proof_wait(plan).saturating_add(ISSUING) } else { 0 };
+        let forbidding = plan.caa().iter().filter(|caa| caa.forbids()).map(CaaSet::ttl).max();
+        let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(ISSUING));
+        let start = -i64::from(old_life.max(proving).max(allowing));
+        let allowed = forbidding.map(|ttl| (start, start + i64::from(ttl)));
+        let before = plan.zone.changed(&prepared(plan, &lowered));
+        let switched = plan.zone.changed(&with_low_lives(plan, &lowered));
+        let mut versions = vec![Version { from: EVER, zone: plan.zone }];
+        if start < 0 {
+            versions.push(Version { from: start, zone: &before });
+        }
+        versions.push(Version { from: 0, zone: &switched });
+        let arrived =
+            Course::over(plan, certificate, moment, &versions, allowed).settled().map_or(0, |at| (at - moment).whole_seconds());
+        let after = plan.zone.changed(plan.changes());
+        versions.push(Version { from: arrived, zone: &after });
+        let mut course = Course::over(plan, certificate, moment, &versions, allowed);
+        let at = |seconds| later(moment, seconds);
+        let mut steps = Vec::new();
+        if !lowered.is_empty() {
+            steps.push(Step { at: at(start), kind: StepKind::Lower(lowered, LOW) });
+        }
+        if proves {
+            steps.push(Step { at: at(start), kind: StepKind::Prove });
+        }
+        if allowed.is_some() {
+            steps.push(Step { at: at(start), kind: StepKind::Allow });
+        }
+        steps.push(Step { at: moment, kind: StepKind::Switch });
+        if let Issued::In(window) = course.certificate {
+            steps.push(Step { at: window.worst, kind: StepKind::Issue });
+        }
+        if after.text() != switched.text() {
+            steps.push(Step { at: at(arrived), kind: StepKind::Raise });
+        }
+        steps.sort_by_key(|step| step.at);
+        course.steps = steps;
+        course
+    }
+
+    /// From when on everybody reaches the new site; none where nothing changes or the zone never gives it.
+    pub fn settled(&self) -> Option<Moment> {
+        self.hosts.iter().filter_map(|host| host.all_new()).max()
+    }
+
+    /// The first and the last moment at which something changes for somebody.
+    pub fn extent(&self) -> (Moment, Moment) {
+        let spans = self.hosts.iter().flat_map(|host| host.spans.iter().filter_map(|span| span.from));
+        let windows = self.proof.iter().chain(match &self.certificate {
+            Issued::In(window) => Some(window),
+            _ => None,
+        });
+        let mut all: Vec<Moment> = spans.chain(self.steps.iter().map(|step| step.at)).collect();
+        all.extend(windows.flat_map(|window| [window.best, window.worst]));
+        all.push(self.moment);
+        all.sort();
+        (all[0], all[all.len() - 1])
+    }
+
+    /// What happens when these versions follow each other; `allowed` says between when CAA records that forbid a certificate no longer
+    /// do, in seconds from the switch.
+    fn over(
+        plan: &Plan<'_>,
+        certificate: Option<&Certificate>,
+        moment: Moment,
+        versions: &[Version<'_>],
+        allowed: Option<(i64, i64)>,
+    ) -> Course {
+        let at = |seconds| later(moment, seconds);
+        let proof = plan.domain.proof.as_ref().and_then(|proof| {
+            let name = name_of(proof.name.as_str());
+            let has = |zone: &Zone| zone.set(&name, RecordType::TXT).any(|record| said(record) == proof.text.as_bytes());
+            let first = versions.iter().position(|version| has(version.zone))?;
+            let best =
+                versions[first].from.max(versions.iter().map(|version| version.from).find(|from| *from > EVER).unwrap_or(0));
+            let worst = (0..first).map(|old| end_of(versions, old, &name, RecordType::TXT)).max().unwrap_or(best).max(best);
+            Some(Window { best: at(best), worst: at(worst) })
+        });
+        let allowed = allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
+        let certificate = issued(plan, certificate, moment, proof, allowed);
+        let course = |host: &PlannedHost| {
+            let spans = spans(plan, versions, &host.name, moment);
+            HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue)
+        };
+        Course {
+            moment,
+            steps: Vec::new(),
+            hosts: plan.hosts.iter().filter(|host| host.seen).map(course).collect(),
+            unseen: plan.hosts.iter().filter(|host| !host.seen).map(|host| host.host.clone()).collect(),
+            proof,
+            certificate,
+        }
+    }
+}
+
+impl HostCourse {
+    fn new(host: String, spans: Vec<Span>, certificate: Issued, issue: Issue) -> HostCourse {
+        let mut course = HostCourse { host, spans, https: None, gap: None };
+        let changes = course.spans.len() > 1;
+        let all_new = course.all_new();
+        let Some(first) = course.first_new() else { return course };
+        course.https = match certificate {
+            Issued::There => Some(all_new.unwrap_or(first)),
+            Issued::In(window) => Some(all_new.unwrap_or(first).max(window.worst)),
+            Issued::Forbidden => None,
+        };
+        course.gap = match certificate {
+            _ if !changes => None,
+            Issued::There => None,
+            Issued::In(window) => {
+                let late = window.worst > first || issue == Issue::Records;
+                late.then_some(Gap { from: first, until: Some(window.worst.max(first)) })
+            }
+            Issued::Forbidden => Some(Gap { from: first, until: None }),
+        };
+        course
+    }
+
+    /// When the first visitors reach the new site; the start of time where they always do.
+    pub fn first_new(&self) -> Option<Moment> {
+        let span = self.spans.iter().find(|span| span.ends.new)?;
+        span.from.or(span.until).or(Some(OffsetDateTime::UNIX_EPOCH))
+    }
+
+    /// When the last visitors are gone from the old one; none where there are none or they stay.
+    pub fn last_old(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.old)?.until
+    }
+
+    /// When the last resolver forgets that the name was missing.
+    pub fn last_missing(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.missing)?.until
+    }
+
+    /// From when on everybody reaches the new site; none where they always do or never.
+    pub fn all_new(&self) -> Option<Moment> {
+        let last = self.spans.last()?;
+        last.from.filter(|_| last.ends == Ends { new: true, ..Ends::default() })
+    }
+}
+
+impl Ends {
+    fn add(&mut self, other: Ends) {
+        self.old |= other.old;
+        self.new |= other.new;
+        self.missing |= other.missing;
+    }
+}
+
+fn later(moment: Moment, seconds: i64) -> Moment {
+    moment.saturating_add(Duration::seconds(seconds))
+}
+
+fn issued(
+    plan: &Plan<'_>,
+    certificate: Option<&Certificate>,
+    moment: Moment,
+    proof: Option<Window>,
+    allowed: Option<Window>,
+) -> Issued {
+    let there = certificate.is_some_and(|certificate| {
+        let (from, until) = certificate.validity();
+        from <= moment && moment < until && plan.hosts.iter().all(|host| certificate.names(&host.host))
+    });
+    if there {
+        return Issued::There;
+    }
+    if allowed.is_none() && plan.caa().iter().any(CaaSet::forbids) {
+        return Issued::Forbidden;
+    }
+    let switch = Window { best: moment, worst: moment };
+    let records = (plan.domain.issue == Issue::Records || proof.is_none()).then_some(switch);
+    // All that is waited for must have come.
+    let awaited = [records, proof, allowed].into_iter().flatten();
+    let last = awaited.reduce(|one, other| Window { best: one.best.max(other.best), worst: one.worst.max(other.worst) });
+    Issued::In(last.unwrap_or(switch))
+}
+
+/// What a version of the zone says to a question, and how long that is kept.
+enum Said<'z> {
+    Data(Vec<&'z RData>),
+    Alias(&'z Name),
+    Nothing,
+}
+
+fn ask<'z>(zone: &'z Zone, name: &Name, kind: RecordType) -> (u32, Said<'z>) {
+    match zone.lookup(name, kind) {
+        Lookup::Records(records) => {
+            let ttl = records.iter().map(|record| record.ttl).min().unwrap_or(0);
+            (ttl, Said::Data(records.iter().filter_map(|record| record.data.as_ref()).collect()))
+        }
+        Lookup::Alias(record, target) => (record.ttl, Said::Alias(target)),
+        Lookup::Delegated(_) | Lookup::NoData | Lookup::NoName => (zone.negative_ttl(), Said::Nothing),
+    }
+}
+
+/// When the last resolver forgets what a version said, in seconds from the switch.
+fn end_of(versions: &[Version<'_>], version: usize, name: &Name, kind: RecordType) -> i64 {
+    match versions.get(version + 1) {
+        Some(next) => next.from + i64::from(ask(versions[version].zone, name, kind).0),
+        None => i64::MAX,
+    }
+}
+
+/// The stretches of time in which visitors of a name can reach different things.
+fn spans(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, moment: Moment) -> Vec<Span> {
+    let mut moments = BTreeSet::from([EVER]);
+    for name in &reached(versions, name) {
+        for number in 0..versions.len() - 1 {
+            moments.insert(versions[number + 1].from);
+            moments.extend([RecordType::A, RecordType::AAAA].map(|kind| end_of(versions, number, name, kind)));
+        }
+    }
+    let mut spans: Vec<Span> = Vec::new();
+    for at in moments {
+        let ends = ends(plan, versions, name, at);
+        if spans.last().is_some_and(|last| last.ends == ends) {
+            continue;
+        }
+        let from = (at != EVER).then(|| later(moment, at));
+        if let Some(last) = spans.last_mut() {
+            last.until = from;
+        }
+        spans.push(Span { from, until: None, ends });
+    }
+    spans
+}
+
+/// The names of the zone that questions for a name can lead to.
+fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
+    let mut names = vec![name.clone()];
+    let mut at = 0;
+    while at < names.len() && names.len() <= MOST_ALIASES {
+        for version in versions {
+            if let (_, Said::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
+                && version.zone.origin().zone_of(target)
+                && !names.contains(target)
+            {
+                names.push(target.clone());
+            }
+        }
+        at += 1;
+    }
+    names
+}
+
+/// What visitors can reach at a moment. Most have both kinds of addresses to go by, so a name is missing only where both are.
+fn ends(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, at: i64) -> Ends {
+    let v4 = ends_of(plan, versions, name, RecordType::A, at, 0);
+    let v6 = ends_of(plan, versions, name, RecordType::AAAA, at, 0);
+    Ends { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
+}
+
+fn ends_of(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, kind: RecordType, at: i64, depth: usize) -> Ends {
+    let mut all = Ends::default();
+    for (number, version) in versions.iter().enumerate() {
+        if version.from > at || (at >= end_of(versions, number, name, kind)) {
+            continue;
+        }
+        let old = Ends { old: true, ..Ends::default() };
+        all.add(match ask(version.zone, name, kind).1 {
+            Said::Nothing => Ends { missing: true, ..Ends::default() },
+            Said::Alias(target) if plan.target().as_ref() == Some(target) => Ends { new: true, ..Ends::default() },
+            Said::Alias(target) if depth < MOST_ALIASES && version.zone.origin().zone_of(target) => {
+                ends_of(plan, versions, target, kind, at, depth + 1)
+            }
+            Said::Alias(_) => old,
+            Said::Data(data) => {
+                let needed = plan.addresses(kind);
+                let new = data.iter().any(|data| needed.contains(data));
+                Ends { new, old: data.iter().any(|data| !needed.contains(data)), missing: false }
+            }
+        });
+    }
+    all
+}
+
+/// The sets of records that change or go, and live long: whose, which type, their life.
+fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
+    let mut sets: Vec<(String, RecordType, u32)> = Vec::new();
+    let records: Vec<_> = plan.zone.records().collect();
+    let changes = plan.changes();
+    let changed = changes.changed.iter().filter(|(_, change)| !matches!(change, Change::Set { data: None, .. }));
+    let changed = changed.map(|(number, _)| records[*number as usize]);
+    let grown = changes.added.iter().filter(|record| record.kind != RecordType::TXT);
+    let grown = grown.flat_map(|new| plan.zone.set(&new.name, new.kind));
+    for record in changed.chain(grown).filter(|record| record.ttl > LOW) {
+        let key = shown(&record.name);
+        match sets.iter_mut().find(|(name, kind, _)| *name == key && *kind == record.kind) {
+            Some(set) => set.2 = set.2.max(record.ttl),
+            None => sets.push((key, record.kind, record.ttl)),
+        }
+    }
+    sets
+}
+
+/// The numbers of the records of sets.
+fn members<'s>(plan: &'s Plan<'_>, sets: &'s [(String, RecordType, u32)]) -> impl Iterator<Item = u32> + 's {
+    sets.iter().flat_map(|(name, kind, _)| {
+        let name = name_of(name);
+        plan.zone.numbered(&name).filter(|(_, record)| record.kind == *kind).map(|(number, _)| number).collect::<Vec<_>>()
+    })
+}
+
+fn adds_proof(plan: &Plan<'_>) -> bool {
+    plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
+}
+
+/// How long a resolver may still say that the proof is not there.
+fn proof_wait(plan: &Plan<'_>) -> u32 {
+    let Some(proof) = &plan.domain.proof else { return 0 };
+    ask(plan.zone, &name_of(proof.name.as_str()), RecordType::TXT).0
+}
+
+/// What is done before the switch: lives are lowered, and the proof is added.
+fn prepared(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
+    let set = Change::Set { ttl: Some(LOW), data: None };
+    let changed = members(plan, lowered).map(|number| (number, set.clone())).collect();
+    let added = plan.changes().added.iter().filter(|record| record.kind == RecordType::TXT).cloned().collect();
+    Changes { changed, added }
+}
+
+/// The switch itself, the lives still low.
+fn with_low_lives(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
+    let mut changes = plan.changes().clone();
+    for number in members(plan, lowered) {
+        match changes.changed.entry(number).or_insert(Change::Set { ttl: None, data: None }) {
+            Change::Set { ttl, .. } => *ttl = Some(LOW),
+            Change::Remove => {}
+        }
+    }
+    for change in changes.changed.values_mut() {
+        if let Change::Set { ttl, data: Some(_) } = change {
+            *ttl = Some(ttl.map_or(LOW, |ttl| ttl.min(LOW)));
+        }
+    }
+    for record in changes.added.iter_mut().filter(|record| record.kind != RecordType::TXT) {
+        record.ttl = record.ttl.min(LOW);
+    }
+    changes
+}

@@ -1,0 +1,81 @@
+use std::fmt;
+
+/// Why a zone can not be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ZoneError {
+    /// The line, from 1.
+    pub line: u32,
+    /// What is wrong there.
+    pub kind: ZoneErrorKind,
+}
+
+/// What can be wrong with a zone file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ZoneErrorKind {
+    /// Something else than what must stand there, or nothing.
+    Expected {
+        /// What must stand there.
+        wanted: &'static str,
+        /// What does.
+        found: Option<String>,
+    },
+    /// A `(` without its partner.
+    OpenParenthesis,
+    /// A `)` without its partner.
+    CloseParenthesis,
+    /// A `"` without its partner on the line.
+    OpenQuote,
+    /// A directive that is not read.
+    Directive(String),
+    /// A class other than `IN`.
+    Class(String),
+    /// A record without a name, with no record before it.
+    NoName,
+    /// A name outside the zone.
+    Outside(String),
+    /// No SOA record.
+    NoSoa,
+    /// A second SOA record.
+    SecondSoa,
+    /// The zone of another domain.
+    OtherZone {
+        /// The domain that was meant.
+        wanted: String,
+        /// The domain of the zone.
+        found: String,
+    },
+    /// More text than 4 GiB.
+    TooLarge,
+}
+
+impl fmt::Display for ZoneErrorKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use ZoneErrorKind as K;
+        match self {
+            K::Expected { wanted, found: Some(found) } => write!(f, "`{found}` stands where {wanted} should"),
+            K::Expected { wanted, found: None } => write!(f, "the record ends where {wanted} should stand"),
+            K::OpenParenthesis => f.write_str("this `(` is not closed; write `)` where the record ends"),
+            K::CloseParenthesis => f.write_str("this `)` closes nothing; remove it, or write `(` where the record begins"),
+            K::OpenQuote => f.write_str("this quote is not closed on its line; close it, and write `\\\"` for a quote inside"),
+            K::Directive(name) => {
+                write!(f, "`{name}` is not read; write out the records that it stands for (`$ORIGIN` and `$TTL` are read)")
+            }
+            K::Class(class) => write!(f, "the class `{class}` is not read; the web's records are of class `IN`"),
+            K::NoName => f.write_str("this record has no name, and none stands before it; begin the line with a name or `@`"),
+            K::Outside(name) => write!(f, "`{name}` is not in this zone; a name without a final dot is relative to the origin"),
+            K::NoSoa => f.write_str("the zone has no SOA record; export it whole from the DNS host"),
+            K::SecondSoa => f.write_str("this is a second SOA record; a zone has one"),
+            K::OtherZone { wanted, found } => write!(f, "this is the zone of `{found}`, and `{wanted}` was meant"),
+            K::TooLarge => f.write_str("a zone file of more than 4 GiB is not read"),
+        }
+    }
+}
+
+impl fmt::Display for ZoneError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "line {}: {}", self.line, self.kind)
+    }
+}
+
+impl std::error::Error for ZoneError {}

@@ -1,0 +1,144 @@
+use std::net::IpAddr;
+
+use super::site::{duration, host, one_of, setting_name, value};
+use super::{Cursor, Outcome, Reader};
+use crate::address::Host;
+use crate::language::{LineText, Problem, ProblemKind, Statement, Word};
+use crate::rules::{Apex, Domain, Issue, NamedFile, Proof};
+
+const SETTINGS: [&str; 9] = ["host", "address", "proof", "zone", "apex", "nameservers", "certificate", "issue", "ttl"];
+const ALL_SETTINGS: &str = "`host`, `address`, `proof`, `zone`, `apex`, `nameservers`, `certificate`, `issue`, `ttl`";
+
+/// The longest life that a record can have (RFC 2181, section 8).
+const LONGEST_LIFE: u64 = (1 << 31) - 1;
+
+impl Reader<'_> {
+    pub(super) fn domain(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        let word = value(&mut cursor, "the name of a domain")?;
+        let place = cursor.place(word.columns.clone());
+        let name = host(&word, &cursor)?;
+        cursor.end()?;
+        let mut domain = Domain {
+            line: statement.head.line,
+            name,
+            host: None,
+            addresses: Vec::new(),
+            proof: None,
+            zone: None,
+            apex: Apex::Address,
+            nameservers: Vec::new(),
+            certificate: None,
+            issue: Issue::Records,
+            ttl: None,
+        };
+        let mut seen = Vec::new();
+        let mut readable = true;
+        for &line in &statement.body {
+            if let Err(problem) = self.domain_setting(&mut domain, line, &mut seen) {
+                self.problems.push(problem);
+                readable = false;
+            }
+        }
+        let found = domain.name.to_string();
+        if self.set.domains.iter().any(|other| other.name == domain.name) {
+            return Err(Problem::new(place, ProblemKind::DomainTwice { found }));
+        }
+        if readable && let Some(kind) = self.lacking(&domain) {
+            return Err(Problem::new(place, kind));
+        }
+        self.set.domains.push(domain);
+        Ok(())
+    }
+
+    /// What a domain does not say and must.
+    fn lacking(&self, domain: &Domain) -> Option<ProblemKind> {
+        let site = &self.set.site;
+        if !site.is_known() {
+            return None;
+        }
+        let hosts: Vec<String> = site.hosts().filter(|host| domain.holds(host)).collect();
+        let lacks = |host: &String, setting| Some(ProblemKind::DomainLacks { host: host.clone(), setting });
+        if hosts.is_empty() {
+            return Some(ProblemKind::DomainWithoutHost { found: domain.name.to_string() });
+        }
+        let apex = hosts.iter().find(|host| **host == domain.name.as_str());
+        if let Some(apex) = apex
+            && domain.addresses.is_empty()
+            && domain.apex == Apex::Address
+        {
+            return lacks(apex, "address");
+        }
+        let below = hosts.iter().find(|host| **host != domain.name.as_str());
+        match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
+            Some(host) if domain.host.is_none() => lacks(host, "host"),
+            _ if domain.issue == Issue::Proof && domain.proof.is_none() => lacks(&hosts[0], "proof"),
+            _ => None,
+        }
+    }
+
+    fn domain_setting(&self, domain: &mut Domain, line: LineText<'_>, seen: &mut Vec<(&'static str, u32)>) -> Outcome<()> {
+        let mut cursor = Cursor::new(line);
+        match setting_name(&mut cursor, &SETTINGS, ALL_SETTINGS, seen)? {
+            "host" => {
+                let word = value(&mut cursor, "the name that the hosting gives the site")?;
+                domain.host = Some(host(&word, &cursor)?);
+            }
+            "address" => {
+                for word in cursor.list("an IP address")? {
+                    match word.text.parse::<IpAddr>() {
+                        Ok(address) => domain.addresses.push(address),
+                        Err(_) => return Err(cursor.unexpected(word, "an IP address such as `192.0.2.44` or `2001:db8::1`")),
+                    }
+                }
+            }
+            "proof" => {
+                let name = value(&mut cursor, "the name of the TXT record")?;
+                let name = relative(&name, &cursor, &domain.name)?;
+                let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
+                domain.proof = Some(Proof { name, text });
+            }
+            "zone" => domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?),
+            "apex" => {
+                domain.apex = one_of(&mut cursor, "`address` or `alias`", &[("address", Apex::Address), ("alias", Apex::Alias)])?;
+            }
+            "nameservers" => {
+                for word in cursor.list("the name of a name server")? {
+                    domain.nameservers.push(host(&word, &cursor)?);
+                }
+            }
+            "certificate" => domain.certificate = Some(self.named_file(&mut cursor, line, "the name of a PEM file")?),
+            "issue" => {
+                domain.issue =
+                    one_of(&mut cursor, "`proof` or `records`", &[("proof", Issue::Proof), ("records", Issue::Records)])?;
+            }
+            _ => {
+                let word = value(&mut cursor, "a duration such as `1h`")?;
+                match duration(&word.text).filter(|seconds| *seconds <= LONGEST_LIFE) {
+                    Some(seconds) => domain.ttl = Some(seconds as u32),
+                    None => {
+                        let found = word.text.into_owned();
+                        return Err(Problem::new(cursor.place(word.columns), ProblemKind::Duration { found }));
+                    }
+                }
+            }
+        }
+        cursor.end()
+    }
+
+    /// A file that is not read here; its name is sought from the file that is being read.
+    fn named_file(&self, cursor: &mut Cursor<'_>, line: LineText<'_>, wanted: &'static str) -> Outcome<NamedFile> {
+        let word = value(cursor, wanted)?;
+        let path = self.file_name(&word, &cursor.place(word.columns.clone()))?;
+        Ok(NamedFile { path: path.into(), line: line.line })
+    }
+}
+
+/// A name of the zone: relative to the domain, unless it ends with a dot; `@` is the domain itself.
+fn relative(word: &Word<'_>, cursor: &Cursor<'_>, domain: &Host) -> Outcome<Host> {
+    let whole = match &*word.text {
+        "@" => domain.to_string(),
+        name if name.ends_with('.') => name.to_owned(),
+        name => format!("{name}.{domain}"),
+    };
+    host(&Word { text: whole.into(), columns: word.columns.clone() }, cursor)
+}
