@@ -1,5 +1,6 @@
 //! The command `ravel`: reads a rules file and a folder of built files, asks the library, prints what it says.
 
+mod build;
 mod check;
 mod demo;
 mod domain;
@@ -40,6 +41,8 @@ enum Command {
     Check(check::Arguments),
     /// Show the records that a domain needs beside those it has, and what visitors see while they change
     Domain(domain::Arguments),
+    /// Write what is published: a module for hosts that run code, or pages for hosts that only serve files
+    Build(build::Arguments),
     /// Serve the site as the rules answer it, with a page that shows each request and why
     Serve(serve::Arguments),
     /// Bring rules files to their canonical form
@@ -100,6 +103,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
         Command::Test(test) => test::run(&arguments.rules, &test, out),
         Command::Check(check) => check::run(&arguments.rules, &check, out),
         Command::Domain(domain) => domain::run(&arguments.rules, &domain, out),
+        Command::Build(build) => build::run(&arguments.rules, &build, out),
         Command::Serve(serve) => serve::run(&arguments.rules, &serve, out),
         Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),

@@ -37,6 +37,7 @@ pub mod expect;
 pub mod files;
 pub mod finding;
 pub mod language;
+pub mod publish;
 pub mod rules;
 pub mod space;
 pub mod template;

@@ -135,6 +135,16 @@ impl Edge {
         self.spellings.all()
     }
 
+    /// The file that is shown where nothing answers, if the site has one.
+    pub fn missing_file(&self) -> Option<&str> {
+        self.rules.site.missing.as_ref().and_then(|(path, _)| self.file_of(path))
+    }
+
+    /// Every address below the base path with its file, and what is got there; see [`Spellings::table`].
+    pub(crate) fn spelling_table(&self) -> Vec<(&str, u32, u8)> {
+        self.spellings.table()
+    }
+
     /// What a pattern captures of a request; none where it does not match.
     pub(crate) fn captures_of<'q>(&self, pattern: &crate::template::Pattern, request: &'q Request) -> Option<Captures<'q>> {
         let asked = self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;

@@ -171,6 +171,15 @@ impl Spellings {
         self.entries.0.iter().map(|(address, _)| &**address)
     }
 
+    /// Every address with its file, and what a visitor who asks for it gets: 0 the file, 1 a redirect to the file's own address,
+    /// 2 nothing, since only rules may name the file so. In byte order.
+    pub(crate) fn table(&self) -> Vec<(&str, u32, u8)> {
+        let mut table: Vec<_> =
+            self.entries.0.iter().map(|(address, entry)| (&**address, entry.file, entry.gets as u8)).collect();
+        table.sort_unstable();
+        table
+    }
+
     /// Every address that names a file when it is asked for.
     pub(crate) fn addresses(&self) -> impl Iterator<Item = &str> {
         let asked = self.entries.0.iter().filter(|(_, entry)| entry.gets != Gets::Nothing);

@@ -4,6 +4,7 @@ use http::{HeaderName, Method};
 use regex_automata::dfa::{Automaton, dense};
 use regex_automata::util::primitives::StateID;
 use regex_automata::{Anchored, MatchKind, util::syntax};
+use rustc_hash::FxHashMap;
 
 use crate::address::{Host, Scheme};
 use crate::language::{Place, ProblemKind};
@@ -175,6 +176,24 @@ impl WholeRegex {
             classes[usize::from(byte)] = class as u8;
         }
         classes
+    }
+
+    /// The whole of it as a table: a class for each byte; for each state and class the next state or -1, a row a state, the first state
+    /// first; and whether a text may end in each state.
+    pub(crate) fn as_table(&self) -> (Vec<u8>, Vec<i64>, Vec<u8>) {
+        let classes = self.classes();
+        let width = classes.iter().max().map_or(0, |most| usize::from(*most) + 1);
+        let samples: Vec<u8> =
+            (0..width).filter_map(|class| (0..=u8::MAX).find(|byte| usize::from(classes[usize::from(*byte)]) == class)).collect();
+        let states = self.reachable();
+        let number: FxHashMap<u32, i64> = (0..).zip(&states).map(|(number, state)| (*state, number)).collect();
+        let next = |state: &u32| {
+            let state = *state;
+            let number = &number;
+            samples.iter().map(move |byte| self.next(state, *byte).map_or(-1, |next| number[&next])).collect::<Vec<_>>()
+        };
+        let last = states.iter().map(|state| u8::from(self.accepts(*state))).collect();
+        (classes.to_vec(), states.iter().flat_map(next).collect(), last)
     }
 
     fn reachable(&self) -> Vec<u32> {

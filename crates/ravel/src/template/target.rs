@@ -165,11 +165,13 @@ impl Target {
         self.origin.as_ref()?.host.capture.as_deref()
     }
 
-    fn query(&self) -> Option<&TargetTemplate> {
+    /// The query.
+    pub(crate) fn query(&self) -> Option<&TargetTemplate> {
         self.tail.as_ref()?.query.as_ref()
     }
 
-    fn fragment(&self) -> Option<&TargetTemplate> {
+    /// The fragment.
+    pub(crate) fn fragment(&self) -> Option<&TargetTemplate> {
         self.tail.as_ref()?.fragment.as_ref()
     }
 

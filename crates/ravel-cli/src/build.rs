@@ -1,0 +1,259 @@
+//! `ravel build`: what is published, written to a folder of its own.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use ravel::publish::{self, Exactness, Limit, Page};
+use serde_json::json;
+
+use crate::load::Loaded;
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
+use crate::{Ended, Failure};
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// For which kind of host
+    #[arg(long = "as", value_name = "KIND")]
+    kind: Kind,
+    /// The folder to write; it must be empty, or made by this command
+    #[arg(value_name = "OUT")]
+    out: PathBuf,
+    /// Take the place of a folder that this command has not made
+    #[arg(long)]
+    replace: bool,
+    /// Print data for programs
+    #[arg(long)]
+    json: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum Kind {
+    /// A module for hosts that run code at the edge, a Service Worker, and the table they read
+    Module,
+    /// The folder with pages for hosts that only serve files
+    Files,
+}
+
+/// Marks a folder that this command has made.
+const MARK: &str = ".ravel-build";
+
+/// What a file to write holds.
+enum Content {
+    Text(String),
+    Copy(PathBuf),
+}
+
+pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
+    let loaded = Loaded::read(rules)?;
+    refuse_to_lose(&loaded, arguments)?;
+    let table = publish::table(&loaded.edge);
+    let (files, limits) = match arguments.kind {
+        Kind::Module => (module(&table)?, Vec::new()),
+        Kind::Files => pages(&loaded, &table)?,
+    };
+    write_folder(&arguments.out, &files)
+        .map_err(|error| Failure::Message(format!("`{}` can not be written: {error}", arguments.out.display())))?;
+    match arguments.json {
+        true => print_json(&loaded, arguments, &files, &limits, out)?,
+        false => print(&loaded, arguments, &files, &limits, out)?,
+    }
+    Ok(Ended::Well)
+}
+
+/// Never into what is read, and never over what somebody else has made.
+fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure> {
+    let out = &arguments.out;
+    let refuse = |why: &str| Err(Failure::Message(format!("`{}` {why}", out.display())));
+    // What is not there yet has a folder that is.
+    let there = out.ancestors().find_map(|folder| {
+        let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+        folder.canonicalize().ok()
+    });
+    let root = loaded.root.as_ref().and_then(|root| root.canonicalize().ok());
+    let rules = if loaded.folder.as_os_str().is_empty() { Path::new(".") } else { &loaded.folder }.canonicalize().ok();
+    if let (Some(there), Some(root)) = (&there, &root)
+        && there.starts_with(root)
+    {
+        return refuse("is in the folder of files that is read; name one beside it");
+    }
+    let Ok(mut entries) = fs::read_dir(out) else {
+        return if out.exists() { refuse("is no folder") } else { Ok(()) };
+    };
+    let holds_sources =
+        [&root, &rules].into_iter().flatten().any(|source| there.as_ref().is_some_and(|there| source.starts_with(there)));
+    if holds_sources {
+        return refuse("holds the site itself; name a folder beside it");
+    }
+    if entries.next().is_some() && !out.join(MARK).exists() && !arguments.replace {
+        return refuse(
+            "is not empty, and was not made by `ravel build`; name another folder, or write `--replace` to lose what is in it",
+        );
+    }
+    Ok(())
+}
+
+fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failure> {
+    let pretty = serde_json::to_string_pretty(table).map_err(|error| Failure::Message(error.to_string()))?;
+    Ok(BTreeMap::from([
+        ("edge.mjs".to_owned(), Content::Text(publish::module(table))),
+        ("service-worker.mjs".to_owned(), Content::Text(publish::SERVICE_WORKER.to_owned())),
+        ("table.json".to_owned(), Content::Text(pretty + "\n")),
+    ]))
+}
+
+fn pages(loaded: &Loaded, table: &serde_json::Value) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
+    let Some(root) = &loaded.root else {
+        return Err(Failure::Message("the rules name no folder of built files; add `files FOLDER` to `site`".to_owned()));
+    };
+    let unreadable = |name: &str, error: &dyn std::fmt::Display| Failure::Message(format!("`{name}` can not be read: {error}"));
+    let lost = match loaded.edge.missing_file() {
+        Some(name) => {
+            let bytes = loaded.bytes(name).map_err(|error| unreadable(name, &error))?;
+            Some(String::from_utf8(bytes).map_err(|error| unreadable(name, &error))?)
+        }
+        None => None,
+    };
+    let published = publish::files(&loaded.edge, table, lost.as_deref());
+    let mut files: BTreeMap<String, Content> =
+        loaded.edge.files().names().iter().map(|name| (name.to_string(), Content::Copy(root.join(&**name)))).collect();
+    for (name, page) in published.pages {
+        let content = match page {
+            Page::Text(text) => Content::Text(text),
+            Page::Copy(of) => Content::Copy(root.join(of)),
+        };
+        files.insert(name, content);
+    }
+    Ok((files, published.limits))
+}
+
+/// Writes a folder beside its place and renames it, so that it is never half there.
+fn write_folder(out: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
+    let name = out.file_name().ok_or_else(|| io::Error::other("it has no name of its own"))?.to_string_lossy().into_owned();
+    let folder = out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    fs::create_dir_all(folder)?;
+    let (fresh, old) =
+        (folder.join(format!(".{name}.new.{}", std::process::id())), folder.join(format!(".{name}.old.{}", std::process::id())));
+    let written = fill(&fresh, files).and_then(|()| {
+        if out.exists() {
+            fs::rename(out, &old)?;
+        }
+        fs::rename(&fresh, out).inspect_err(|_| drop(fs::rename(&old, out)))
+    });
+    if written.is_err() {
+        let _ = fs::remove_dir_all(&fresh);
+    } else if old.exists() {
+        fs::remove_dir_all(&old)?;
+    }
+    written
+}
+
+fn fill(folder: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
+    fs::create_dir_all(folder)?;
+    fs::write(folder.join(MARK), "This folder is made by `ravel build`, which may replace it.\n")?;
+    for (name, content) in files {
+        let path = folder.join(name);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        match content {
+            Content::Text(text) => fs::write(path, text)?,
+            Content::Copy(from) => drop(fs::copy(from, path)?),
+        }
+    }
+    Ok(())
+}
+
+fn size(content: &Content) -> u64 {
+    match content {
+        Content::Text(text) => text.len() as u64,
+        Content::Copy(path) => fs::metadata(path).map_or(0, |data| data.len()),
+    }
+}
+
+fn print(
+    loaded: &Loaded,
+    arguments: &Arguments,
+    files: &BTreeMap<String, Content>,
+    limits: &[Limit],
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let place = arguments.out.display();
+    if arguments.kind == Kind::Module {
+        for (name, content) in files {
+            writeln!(out, "{:>9}  {place}/{name}", bytes(size(content)))?;
+        }
+        writeln!(
+            out,
+            "\n{}",
+            in_style(
+                FAINT,
+                "edge.mjs exports decide(request) and handle(request, file); service-worker.mjs runs it in a browser"
+            )
+        )?;
+        return Ok(());
+    }
+    let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
+    let width = limits.iter().map(|limit| loaded.name(limit.line).len()).max().unwrap_or(0);
+    let widest = limits.iter().map(|limit| limit.what.chars().count().min(60)).max().unwrap_or(0);
+    for (exactness, style, title) in [
+        (Exactness::Exact, GOOD, "exactly as on an edge"),
+        (Exactness::Near, NOTE, "nearly: the visitor ends where they should, in another way"),
+        (Exactness::Not, BAD, "not on a host that only serves files"),
+    ] {
+        let mut of = limits.iter().filter(|limit| limit.exactness == exactness).peekable();
+        if of.peek().is_none() {
+            continue;
+        }
+        writeln!(out, "{}", in_style(style, title))?;
+        for limit in of {
+            let line = loaded.name(limit.line);
+            let what: String = limit.what.chars().take(60).collect();
+            writeln!(out, "  {}  {what:<widest$}  {}", in_style(FAINT, format_args!("{line:<width$}")), limit.how)?;
+        }
+        writeln!(out)?;
+    }
+    writeln!(
+        out,
+        "{} {}, {made} of them made for this, in {}",
+        files.len(),
+        if files.len() == 1 { "file" } else { "files" },
+        in_style(STRONG, place)
+    )?;
+    let not = limits.iter().filter(|limit| limit.exactness == Exactness::Not).count();
+    writeln!(out, "{}", in_style(FAINT, format_args!("{} can not be done there", count(not, "line", "lines"))))
+}
+
+fn bytes(number: u64) -> String {
+    match number {
+        0..1_000 => format!("{number} B"),
+        1_000..1_000_000 => format!("{:.1} kB", number as f64 / 1e3),
+        _ => format!("{:.1} MB", number as f64 / 1e6),
+    }
+}
+
+fn print_json(
+    loaded: &Loaded,
+    arguments: &Arguments,
+    files: &BTreeMap<String, Content>,
+    limits: &[Limit],
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let files: Vec<_> = files
+        .iter()
+        .map(|(name, content)| json!({ "name": name, "bytes": size(content), "made": matches!(content, Content::Text(_)) }))
+        .collect();
+    let limits: Vec<_> = limits
+        .iter()
+        .map(|limit| {
+            json!({ "source": loaded.source(limit.line), "line": limit.line.number, "what": limit.what, "done": limit.exactness.name(), "how": limit.how })
+        })
+        .collect();
+    let kind = if arguments.kind == Kind::Module { "module" } else { "files" };
+    serde_json::to_writer_pretty(
+        &mut *out,
+        &json!({ "as": kind, "out": arguments.out.to_string_lossy(), "files": files, "rules": limits }),
+    )?;
+    writeln!(out)
+}
