@@ -263,7 +263,7 @@ const LEAD_ON: &str = r##"((to, drop) => {
 fn missing_page(table: &Value, lost: Option<&str>) -> String {
     let reader = READER.replacen("\"TABLE\"", &script_text(&table.to_string()), 1).replace("\nexport ", "\n");
     // Browsers look for the encoding at the very beginning.
-    let script = format!("<meta charset=\"utf-8\">\n<script>\n{{\n{reader}{TAKE}}}\n</script>\n");
+    let script = format!("<meta charset=\"utf-8\">\n<script>\n{{\n{reader}{{\n{TAKE}}}\n}}\n</script>\n");
     let page = lost.unwrap_or(
         "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<title>There is no such page</title>\n</head>\n\
          <body>\n<h1>There is no such page</h1>\n<p><a href=\"/\">The first page</a></p>\n</body>\n</html>\n",
@@ -297,9 +297,11 @@ const answer = decide({
   target: location.pathname + location.search,
   headers: [["accept-language", (navigator.languages ?? []).join(", ")], ["cookie", document.cookie]],
 });
+// The page for what is missing is not shown while something else is on its way.
+const veil = (value) => { document.documentElement.style.visibility = value; };
 const show = async (name) => {
   const response = await fetch("/" + name.split("/").map(encodeURIComponent).join("/"));
-  if (!response.ok) return;
+  if (!response.ok) return veil("");
   const text = await response.text();
   document.open();
   document.write(text);
@@ -309,8 +311,10 @@ const lost = table.lost === null ? null : anyFile(table.lost);
 const to = answer.headers.find(([name]) => name === "location")?.[1];
 if (to !== undefined) {
   const here = !known && to.startsWith(home.origin + "/") ? location.origin + to.slice(home.origin.length) : to;
+  veil("hidden");
   location.replace(here + (here.includes("#") ? "" : location.hash));
 } else if (answer.file !== null && (answer.outcome === "file" || answer.file !== (lost === null ? null : table.files[lost][0]))) {
-  show(answer.file);
+  veil("hidden");
+  show(answer.file).catch(() => veil(""));
 }
 "##;
