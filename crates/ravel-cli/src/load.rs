@@ -3,13 +3,14 @@
 use std::fs;
 use std::ops::Deref;
 use std::path::Path;
+use std::sync::Arc;
 
 use ravel_serve::{ReadError, Site};
 
 use crate::{Failure, problems};
 
 /// A site that was read.
-pub(crate) struct Loaded(Site);
+pub(crate) struct Loaded(Arc<Site>);
 
 impl Deref for Loaded {
     type Target = Site;
@@ -22,12 +23,19 @@ impl Deref for Loaded {
 impl Loaded {
     /// Takes in the text of a file that the rules do not name themselves.
     pub(crate) fn know(&mut self, name: &str, text: &str) {
-        self.0.texts.insert(name.to_owned(), text.to_owned());
+        if let Some(site) = Arc::get_mut(&mut self.0) {
+            site.texts.insert(name.to_owned(), text.to_owned());
+        }
+    }
+
+    /// The site, to be shared.
+    pub(crate) fn shared(&self) -> &Arc<Site> {
+        &self.0
     }
 
     /// Reads a rules file and its folder; problems are shown on standard error.
     pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
-        Site::read(path).map(Loaded).map_err(|error| match error {
+        Site::read(path).map(|site| Loaded(Arc::new(site))).map_err(|error| match error {
             ReadError::Rules(found, texts) => {
                 anstream::eprintln!("{}", problems::render(&found, &texts));
                 Failure::Message(String::new())

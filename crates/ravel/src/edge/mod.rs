@@ -29,6 +29,7 @@ pub(crate) use hosts::Role;
 pub(crate) use route::{Route, RouteEnd};
 pub use trace::{Came, Step};
 pub use walk::{End, Walk};
+pub(crate) use walk::{MOST_HOPS, method_after};
 
 use std::sync::Arc;
 

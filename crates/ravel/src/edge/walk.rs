@@ -26,7 +26,7 @@ pub enum End {
 }
 
 /// The most redirects that browsers follow (Fetch, section 4.4).
-pub(super) const MOST_HOPS: usize = 20;
+pub(crate) const MOST_HOPS: usize = 20;
 
 impl<'e> Walk<'e> {
     /// The number of redirects.
@@ -93,7 +93,7 @@ fn without_fragment(url: &str) -> &str {
 }
 
 /// The method of the request that follows a redirect (Fetch, section 4.4).
-fn method_after(method: &Method, status: u16) -> Method {
+pub(crate) fn method_after(method: &Method, status: u16) -> Method {
     let to_get = match status {
         303 => method != Method::HEAD,
         301 | 302 => method == Method::POST,

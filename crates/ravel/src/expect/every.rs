@@ -18,6 +18,8 @@ use crate::template::{Target, TargetBase};
 const MOST_LISTED: usize = 64;
 /// Other spellings of files that are tried.
 const MOST_SPELLINGS: usize = 8;
+/// Single addresses that are kept as witnesses.
+const MOST_KEPT: usize = 256;
 /// Files that are gone through.
 const MOST_FILES: usize = 20_000;
 
@@ -38,11 +40,13 @@ struct Prover<'s, 'r> {
     /// The shortest address found for which it does not hold, with what is wrong.
     failing: Option<(Request, Verdict)>,
     undecided: Option<String>,
+    /// What was asked of single addresses.
+    asked: Vec<Expectation>,
 }
 
 /// Proves or refutes what is expected of every address of a pattern.
 pub(super) fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
-    let mut prover = Prover { space, universal, failing: None, undecided: None };
+    let mut prover = Prover::new(space, universal);
     prover.run();
     let asked = format!("every {}", universal.pattern);
     let expected = universal.outcome.as_ref().map_or_else(
@@ -64,6 +68,16 @@ pub(super) fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> V
     }
 }
 
+/// What is expected of single addresses, one for each class that was met.
+pub(super) fn witnesses<'r>(space: &Space<'r>, universal: &'r Universal, most: usize) -> Vec<Expectation> {
+    let mut prover = Prover::new(space, universal);
+    prover.run();
+    prover.asked.sort_by_key(|asked| asked.url.len());
+    prover.asked.dedup_by(|one, other| one.url == other.url && one.given == other.given);
+    prover.asked.truncate(most);
+    prover.asked
+}
+
 /// The address, with the header fields that matter.
 fn describe_request(request: &Request) -> String {
     let mut text = request.url().to_owned();
@@ -73,7 +87,11 @@ fn describe_request(request: &Request) -> String {
     text
 }
 
-impl<'r> Prover<'_, 'r> {
+impl<'s, 'r> Prover<'s, 'r> {
+    fn new(space: &'s Space<'r>, universal: &'r Universal) -> Prover<'s, 'r> {
+        Prover { space, universal, failing: None, undecided: None, asked: Vec::new() }
+    }
+
     fn run(&mut self) {
         let mut rest = self.subject();
         self.by_redirects(&mut rest);
@@ -287,7 +305,10 @@ impl<'r> Prover<'_, 'r> {
 
     /// Asks the edge about one address; keeps it if it is the shortest so far for which the expectation does not hold.
     fn ask(&mut self, request: &Request) -> bool {
-        let verdict = self.verdict(request);
+        let (verdict, expectation) = self.verdict(request);
+        if self.asked.len() < MOST_KEPT {
+            self.asked.push(expectation);
+        }
         let holds = verdict.holds();
         let cost = |request: &Request| (request.url().len(), request.headers().len());
         if !holds && self.failing.as_ref().is_none_or(|(known, _)| cost(request) < cost(known)) {
@@ -296,7 +317,7 @@ impl<'r> Prover<'_, 'r> {
         holds
     }
 
-    fn verdict(&self, request: &Request) -> Verdict {
+    fn verdict(&self, request: &Request) -> (Verdict, Expectation) {
         let mut given = self.universal.given.clone();
         for (name, value) in request.headers() {
             given.append(name, value.clone());
@@ -317,16 +338,16 @@ impl<'r> Prover<'_, 'r> {
                 let got = "captures what can not stand in that".to_owned();
                 verdict.failures.push(Failure { expected: outcome.to_string(), got });
             }
-            verdict
+            (verdict, expectation.clone())
         };
         let plain = verdict_of(None);
         let query = request.address().ok().and_then(|address| address.query());
-        if plain.holds() || query.is_none() || !matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. })) {
+        if plain.0.holds() || query.is_none() || !matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. })) {
             return plain;
         }
         // Parameters that the pattern leaves free may be carried along, or left behind.
         let carried = verdict_of(query);
-        if carried.holds() { carried } else { plain }
+        if carried.0.holds() { carried } else { plain }
     }
 
     /// The outcome that is expected of one address. `Err` if its captures can not stand there.

@@ -5,12 +5,13 @@
 //! ```
 
 mod every;
+pub mod live;
 mod symbolic;
 
 use crate::address::{Address, Request};
 use crate::edge::{Answer, Edge, End, Outcome, Walk};
 use crate::language::Line;
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
+use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
 use crate::space::Space;
 
 /// What came of one expectation.
@@ -164,6 +165,11 @@ pub fn journey(walk: &Walk<'_>) -> String {
         End::Loop => "and round again".to_owned(),
     };
     format!("goes to {} as {status} in {number}, {end}", walk.url())
+}
+
+/// What `expect every` comes to for some single addresses: one for each class of addresses that something else decides, so many at most.
+pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expectation> {
+    every::witnesses(&Space::new(edge), universal, most)
 }
 
 /// Verifies everything that the rules expect, in the order of the files.

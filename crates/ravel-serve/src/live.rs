@@ -1,0 +1,333 @@
+//! Expectations asked of running hosts, hop by hop as a browser would.
+
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::{Stream, StreamExt, stream};
+use http::Uri;
+use http_body_util::{BodyExt, Empty};
+use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
+use hyper_util::client::legacy::Client;
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use ravel::Request;
+use ravel::expect::live::{LiveWalk, Next, Seen, compare, next};
+use ravel::expect::{Failure, journey, verify, witnesses};
+use ravel::language::Line;
+use ravel::rules::{Expectation, Is, Outcomes};
+use tokio::net::TcpStream;
+use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
+use tower::{Service, ServiceExt};
+use tower_http::decompression::Decompression;
+
+use crate::Site;
+
+/// How a running site is reached.
+#[derive(Debug, Clone)]
+pub struct Reach {
+    /// Where every name is, as `HOST:PORT`; none asks the system where names are.
+    pub connect: Option<String>,
+    /// The same for plain HTTP, where that is elsewhere.
+    pub connect_http: Option<String>,
+    /// Certificates of authorities to trust besides the well-known ones, as PEM.
+    pub authority: Option<Vec<u8>>,
+    /// How long an answer, with its body, is waited for.
+    pub patience: Duration,
+}
+
+/// What came of an expectation.
+#[derive(Debug)]
+pub struct LiveVerdict {
+    /// Where it stands.
+    pub line: Line,
+    /// What was asked.
+    pub asked: String,
+    /// The parts that do not hold.
+    pub failures: Vec<Failure>,
+    /// What the rules say, where something does not hold.
+    pub rules: String,
+    /// Whether the rules as they are here do what is expected.
+    pub rules_hold: bool,
+    /// Why it was not asked, if it was not.
+    pub not_asked: Option<String>,
+    /// How many addresses were asked, of `expect every`.
+    pub sampled: Option<usize>,
+}
+
+/// A connection takes so long at most.
+const CONNECT: Duration = Duration::from_secs(5);
+/// So many are asked at a time.
+const AT_ONCE: usize = 8;
+/// So much of a body is read, in bytes.
+const MOST_BODY: usize = 16 * 1024 * 1024;
+/// So many addresses stand for `expect every`.
+const WITNESSES: usize = 12;
+
+type Plugged = HttpsConnector<Connector>;
+type Plain = Decompression<Client<Plugged, Empty<Bytes>>>;
+
+/// Somebody who visits a running site.
+#[derive(Clone)]
+pub struct Visitor {
+    site: Arc<Site>,
+    client: Plain,
+    reach: Reach,
+}
+
+/// Connects to where names are said to be.
+#[derive(Debug, Clone)]
+struct Connector {
+    reach: Reach,
+}
+
+impl Reach {
+    /// Where the server for a scheme and host is.
+    fn place(&self, scheme: &str, host: &str) -> String {
+        let own = if scheme == "http" { self.connect_http.as_ref().or(self.connect.as_ref()) } else { self.connect.as_ref() };
+        match own {
+            Some(place) => place.clone(),
+            None => format!("{host}:{}", if scheme == "http" { 80 } else { 443 }),
+        }
+    }
+}
+
+impl Service<Uri> for Connector {
+    type Response = TokioIo<TcpStream>;
+    type Error = std::io::Error;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
+
+    fn poll_ready(&mut self, _: &mut std::task::Context<'_>) -> std::task::Poll<Result<(), Self::Error>> {
+        std::task::Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, uri: Uri) -> Self::Future {
+        let place = self.reach.place(uri.scheme_str().unwrap_or("https"), uri.host().unwrap_or_default());
+        Box::pin(async move { connect(&place).await.map(TokioIo::new) })
+    }
+}
+
+async fn connect(place: &str) -> std::io::Result<TcpStream> {
+    match tokio::time::timeout(CONNECT, TcpStream::connect(place)).await {
+        Ok(connected) => connected,
+        Err(_) => Err(std::io::Error::new(std::io::ErrorKind::TimedOut, format!("no connection within {} s", CONNECT.as_secs()))),
+    }
+}
+
+impl Visitor {
+    /// Somebody who visits a site where it is reached.
+    ///
+    /// # Errors
+    /// Why the authorities can not be trusted.
+    pub fn new(site: Arc<Site>, reach: Reach) -> Result<Visitor, String> {
+        let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
+        if let Some(pem) = &reach.authority {
+            let mut added = 0;
+            for block in x509_parser::pem::Pem::iter_from_buffer(pem) {
+                let block = block.map_err(|_| "it is no PEM".to_owned())?;
+                if block.label == "CERTIFICATE" {
+                    roots.add(block.contents.into()).map_err(|error| error.to_string())?;
+                    added += 1;
+                }
+            }
+            if added == 0 {
+                return Err("it holds no certificate".to_owned());
+            }
+        }
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|error| error.to_string())?
+            .with_root_certificates(roots)
+            .with_no_client_auth();
+        let connector = Connector { reach: reach.clone() };
+        let https =
+            HttpsConnectorBuilder::new().with_tls_config(config).https_or_http().enable_all_versions().wrap_connector(connector);
+        let client = Client::builder(TokioExecutor::new()).pool_max_idle_per_host(AT_ONCE).build(https);
+        Ok(Visitor { site, client: Decompression::new(client), reach })
+    }
+
+    /// Whether anything listens where the site should be.
+    ///
+    /// # Errors
+    /// Where nothing does, and why.
+    pub async fn find(&self) -> Result<(), String> {
+        let site = self.site.rules.site();
+        let place = self.reach.place(site.scheme.as_str(), site.host.as_str());
+        connect(&place).await.map(drop).map_err(|error| match error.kind() {
+            std::io::ErrorKind::ConnectionRefused => format!("nothing listens at {place}"),
+            _ => format!("{place} can not be reached: {error}"),
+        })
+    }
+
+    /// Asks everything that the rules expect, in the order of the files; verdicts come as they are found, at most eight at a time.
+    pub fn verdicts(&self) -> impl Stream<Item = LiveVerdict> + '_ {
+        let edge = &self.site.edge;
+        let rules = &self.site.rules;
+        let single = rules.expectations().iter().map(|expectation| (expectation.line, vec![expectation.clone()], None));
+        let every = rules.universals().iter().map(|universal| {
+            let asked = witnesses(edge, universal, WITNESSES);
+            (universal.line, asked, Some(format!("every {}", universal.pattern)))
+        });
+        let mut all: Vec<(Line, Vec<Expectation>, Option<String>)> = single.chain(every).collect();
+        all.sort_by_key(|(line, ..)| *line);
+        stream::iter(all).map(|(line, expectations, every)| self.all_of(line, expectations, every)).buffered(AT_ONCE)
+    }
+
+    /// The verdict on one expectation, or on the addresses that stand for `expect every`.
+    async fn all_of(&self, line: Line, expectations: Vec<Expectation>, every: Option<String>) -> LiveVerdict {
+        let sampled = every.as_ref().map(|_| expectations.len());
+        let mut whole = None;
+        let mut skipped = None;
+        for expectation in &expectations {
+            let mut verdict = self.verdict(expectation).await;
+            if let (Some(every), false) = (&every, verdict.failures.is_empty()) {
+                verdict.failures.iter_mut().for_each(|failure| failure.got = format!("{} {}", expectation.url, failure.got));
+                verdict.asked = every.clone();
+            }
+            if !verdict.failures.is_empty() {
+                whole = Some(verdict);
+                break;
+            }
+            skipped = skipped.or(verdict.not_asked);
+        }
+        let first = || expectations.first().map_or(String::new(), in_words);
+        let asked = every.unwrap_or_else(first);
+        let not_asked = if sampled.is_none() { skipped } else { None };
+        let well =
+            || LiveVerdict { line, asked, failures: Vec::new(), rules: String::new(), rules_hold: true, not_asked, sampled };
+        whole.map_or_else(well, |verdict| LiveVerdict { sampled, ..verdict })
+    }
+
+    async fn verdict(&self, expectation: &Expectation) -> LiveVerdict {
+        let site = self.site.rules.site();
+        let asked = in_words(expectation);
+        let mut verdict = LiveVerdict {
+            line: expectation.line,
+            asked,
+            failures: Vec::new(),
+            rules: String::new(),
+            rules_hold: true,
+            not_asked: None,
+            sampled: None,
+        };
+        let request = Request::new(expectation.method.clone(), &expectation.url)
+            .map(|request| request.with_headers(expectation.given.clone()));
+        let request = match request {
+            Ok(request) => request,
+            Err(error) => return LiveVerdict { not_asked: Some(error.to_string()), ..verdict },
+        };
+        verdict.not_asked = match (request.address(), &expectation.outcome) {
+            (Err(why), _) => Some(format!("it is no address: {why}")),
+            (Ok(address), _) if !site.has_host(address.host()) => Some(format!("`{}` is no host of this site", address.host())),
+            (_, Some(Outcomes::Is(Is::Elsewhere, _))) => Some("another service answers there".to_owned()),
+            _ => None,
+        };
+        if verdict.not_asked.is_some() {
+            return verdict;
+        }
+        let wants_body = matches!(expectation.outcome, Some(Outcomes::Serves(_)));
+        verdict.failures = match self.walk(&request, wants_body).await {
+            Ok(walk) => compare(expectation, &walk, |file, seen| self.differs(file, seen)),
+            Err(got) => {
+                let expected = expectation.outcome.as_ref().map_or_else(|| "an answer".to_owned(), ToString::to_string);
+                vec![Failure { expected, got }]
+            }
+        };
+        if !verdict.failures.is_empty() {
+            verdict.rules = journey(&self.site.edge.walk(&request));
+            verdict.rules_hold = verify(&self.site.edge, expectation).holds();
+        }
+        verdict
+    }
+
+    /// How a body differs from a file of the folder, if it does.
+    fn differs(&self, file: &str, seen: &Seen) -> Option<String> {
+        let file = match self.site.edge.files().names().iter().any(|name| **name == *file) {
+            true => file,
+            false => return Some(format!("the folder has no `{file}` to compare with")),
+        };
+        let expected = match self.site.bytes(file) {
+            Ok(bytes) => bytes,
+            Err(error) => return Some(format!("`{file}` can not be read to compare with: {error}")),
+        };
+        if expected == seen.body && !seen.cut {
+            return None;
+        }
+        let at =
+            expected.iter().zip(&seen.body).position(|(one, other)| one != other).unwrap_or(expected.len().min(seen.body.len()));
+        let line = 1 + seen.body[..at].iter().filter(|byte| **byte == b'\n').count();
+        let size = if seen.cut { format!("more than {} bytes", seen.body.len()) } else { format!("{} bytes", seen.body.len()) };
+        Some(format!("200 with {size} that are not those of `{file}` ({}), from line {line} on", expected.len()))
+    }
+
+    async fn walk(&self, request: &Request, wants_body: bool) -> Result<LiveWalk, String> {
+        let mut answers: Vec<Seen> = Vec::new();
+        loop {
+            match next(self.site.rules.site(), request, &answers) {
+                Next::Done(end) => return Ok(LiveWalk { answers, end }),
+                Next::Ask(request) => {
+                    let first = answers.is_empty();
+                    let patience = self.reach.patience;
+                    let seen = tokio::time::timeout(patience, self.ask(&request, wants_body && first));
+                    let seen = seen.await.unwrap_or_else(|_| Err(format!("no whole answer within {} s", patience.as_secs())));
+                    answers.push(seen.map_err(|why| if first { why } else { format!("{}: {why}", request.url()) })?);
+                }
+            }
+        }
+    }
+
+    async fn ask(&self, request: &Request, wants_body: bool) -> Result<Seen, String> {
+        let address = request.address().map_err(|why| why.to_string())?;
+        let mut asked = http::Request::builder().method(request.method()).uri(address.without_fragment());
+        if let Some(headers) = asked.headers_mut() {
+            headers.extend(request.headers().clone());
+        }
+        let asked = asked.body(Empty::new()).map_err(|error| error.to_string())?;
+        let response = self.client.clone().oneshot(asked).await.map_err(|error| reason(&error))?;
+        let (parts, mut body) = response.into_parts();
+        let mut seen = Seen {
+            url: address.as_str().to_owned(),
+            status: parts.status.as_u16(),
+            headers: parts.headers,
+            body: Vec::new(),
+            cut: false,
+        };
+        while wants_body && !seen.cut {
+            match body.frame().await {
+                None => break,
+                Some(Err(error)) => return Err(format!("the body breaks off: {error}")),
+                Some(Ok(frame)) => {
+                    seen.body.extend(frame.into_data().unwrap_or_default());
+                    seen.cut = seen.body.len() > MOST_BODY;
+                }
+            }
+        }
+        Ok(seen)
+    }
+}
+
+fn in_words(expectation: &Expectation) -> String {
+    match expectation.method.as_str() {
+        "GET" => expectation.asked.to_string(),
+        method => format!("{method} {}", expectation.asked),
+    }
+}
+
+/// The innermost reasons of an error, which are what people can mend.
+fn reason(error: &(dyn std::error::Error + 'static)) -> String {
+    let mut texts = vec![error.to_string()];
+    let mut inner = error.source();
+    while let Some(error) = inner {
+        texts.push(error.to_string());
+        inner = error.source();
+    }
+    texts.dedup();
+    let last = texts.pop().unwrap_or_default();
+    match texts.pop() {
+        Some(before) if !before.contains(&last) && before != "client error (Connect)" => format!("{before}: {last}"),
+        Some(before) if before.contains(&last) => before,
+        _ => last,
+    }
+}

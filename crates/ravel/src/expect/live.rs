@@ -1,0 +1,182 @@
+//! Expectations held against what a running host answers. What is asked next is decided here; who asks it is the caller's affair.
+
+use http::HeaderMap;
+
+use super::Failure;
+use crate::address::{Address, Request};
+use crate::edge::{End, MOST_HOPS, method_after};
+use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site};
+
+/// What a running host answered to one request.
+#[derive(Debug, Clone)]
+pub struct Seen {
+    /// The address that was asked.
+    pub url: String,
+    /// The status.
+    pub status: u16,
+    /// The header fields.
+    pub headers: HeaderMap,
+    /// The body, decoded, as far as it was read.
+    pub body: Vec<u8>,
+    /// Whether there was more of the body than was read.
+    pub cut: bool,
+}
+
+/// A request to a running host, followed through its redirects.
+#[derive(Debug, Clone)]
+pub struct LiveWalk {
+    /// The answers; at least one.
+    pub answers: Vec<Seen>,
+    /// Where it ends.
+    pub end: End,
+}
+
+/// What to do after an answer.
+#[derive(Debug)]
+pub enum Next {
+    /// Ask this.
+    Ask(Box<Request>),
+    /// Nothing: it ends here.
+    Done(End),
+}
+
+impl Seen {
+    /// Where the answer leads, as a browser reads its `location`.
+    pub fn leads_to(&self) -> Option<Address> {
+        if !matches!(self.status, 301 | 302 | 303 | 307 | 308) {
+            return None;
+        }
+        let location = self.headers.get(http::header::LOCATION)?.to_str().ok()?;
+        let to = url::Url::parse(&self.url).ok()?.join(location).ok()?;
+        Address::parse(to.as_str()).ok()
+    }
+}
+
+impl LiveWalk {
+    /// The number of redirects.
+    pub fn hops(&self) -> usize {
+        self.answers.iter().filter(|seen| seen.leads_to().is_some()).count()
+    }
+
+    fn first(&self) -> &Seen {
+        &self.answers[0]
+    }
+
+    fn last(&self) -> &Seen {
+        &self.answers[self.answers.len() - 1]
+    }
+
+    fn url(&self) -> String {
+        match (self.end, self.last().leads_to()) {
+            (End::Answer, _) | (_, None) => self.last().url.clone(),
+            (_, Some(to)) => to.as_str().to_owned(),
+        }
+    }
+
+    fn in_words(&self) -> String {
+        match self.hops() {
+            0 => self.first().in_words(),
+            hops => {
+                let number = if hops == 1 { "1 hop".to_owned() } else { format!("{hops} hops") };
+                let end = match self.end {
+                    End::Answer => format!("which is {}", self.last().in_words()),
+                    End::Away => "which is not this site".to_owned(),
+                    End::Loop => "and round again".to_owned(),
+                };
+                format!("goes to {} as {} in {number}, {end}", self.url(), self.first().status)
+            }
+        }
+    }
+}
+
+impl Seen {
+    fn in_words(&self) -> String {
+        let age = self.headers.get(http::header::AGE).and_then(|age| age.to_str().ok());
+        let age = age.map_or(String::new(), |age| format!(" (from a cache, {age} s old)"));
+        match self.leads_to() {
+            Some(to) => format!("{} to {to}{age}", self.status),
+            None => format!("{}{age}", self.status),
+        }
+    }
+}
+
+/// What a browser does after an answer: follows a redirect, as long as it stays on the site and comes to an end.
+pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
+    let Some(last) = answers.last() else { return Next::Ask(Box::new(asked.clone())) };
+    let Some(mut to) = last.leads_to() else { return Next::Done(End::Answer) };
+    if let (None, Some((_, fragment))) = (to.fragment(), last.url.split_once('#')) {
+        to.set_fragment(fragment);
+    }
+    if !site.has_host(to.host()) {
+        return Next::Done(End::Away);
+    }
+    let plain = |url: &str| url.split('#').next().unwrap_or_default().to_owned();
+    if answers.len() > MOST_HOPS || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment()) {
+        return Next::Done(End::Loop);
+    }
+    let method = answers.iter().fold(asked.method().clone(), |method, seen| method_after(&method, seen.status));
+    Next::Ask(Box::new(Request::of(method, to).with_headers(asked.headers().clone())))
+}
+
+/// The parts of an expectation that do not hold of what was seen. `differs` says how a body differs from a file of the folder.
+pub fn compare(expectation: &Expectation, walk: &LiveWalk, differs: impl Fn(&str, &Seen) -> Option<String>) -> Vec<Failure> {
+    let first = walk.first();
+    let mut failures = Vec::new();
+    let mut fail = |expected: String, got: String| failures.push(Failure { expected, got });
+    if let Some(outcome) = &expectation.outcome {
+        let got = match outcome {
+            Outcomes::GoesTo { address, status, hops } => {
+                let ends_well = match walk.end {
+                    End::Answer => walk.hops() > 0 && walk.last().status == 200,
+                    End::Away => true,
+                    End::Loop => false,
+                };
+                let holds = ends_well
+                    && super::same_address(address, &walk.url())
+                    && status.is_none_or(|status| status == first.status)
+                    && hops.is_none_or(|hops| hops == walk.hops());
+                (!holds).then(|| walk.in_words())
+            }
+            Outcomes::Serves(file) if first.status == 200 => differs(file, first),
+            Outcomes::Serves(_) => Some(walk.in_words()),
+            Outcomes::Is(is, status) => {
+                let right = match is {
+                    Is::Gone => first.status == 410,
+                    Is::Missing | Is::Outside => first.status == 404,
+                    Is::Refused => matches!(first.status, 400 | 405 | 421),
+                    Is::Loop => first.status == 508 || walk.end == End::Loop,
+                    Is::Elsewhere => true,
+                };
+                let holds = right && status.is_none_or(|status| status == first.status);
+                (!holds).then(|| walk.in_words())
+            }
+        };
+        if let Some(got) = got {
+            fail(outcome.to_string(), got);
+        }
+    }
+    let at_end = matches!(expectation.outcome, Some(Outcomes::GoesTo { .. }));
+    for check in &expectation.checks {
+        if at_end && walk.end != End::Answer {
+            fail(check.to_string(), "the visitor leaves the site".to_owned());
+        } else if let Some(got) = check_differs(check, if at_end { walk.last() } else { first }) {
+            fail(check.to_string(), got);
+        }
+    }
+    failures
+}
+
+fn check_differs(check: &Check, seen: &Seen) -> Option<String> {
+    let values: Vec<String> =
+        seen.headers.get_all(&check.name).iter().map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned()).collect();
+    let holds = match &check.test {
+        CheckTest::Has => !values.is_empty(),
+        CheckTest::HasValue(wanted) => values.iter().any(|value| **value == **wanted) || values.join(", ") == **wanted,
+        CheckTest::HasContaining(text) => values.iter().any(|value| value.contains(&**text)),
+        CheckTest::Lacks => values.is_empty(),
+    };
+    (!holds).then(|| match values.is_empty() {
+        true => format!("{} without {}", seen.in_words(), check.name),
+        false => format!("{}: {}", check.name, values.join(", ")),
+    })
+}
