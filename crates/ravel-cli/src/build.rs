@@ -9,7 +9,7 @@ use ravel::publish::{self, Exactness, Limit, Page};
 use serde_json::json;
 
 use crate::load::Loaded;
-use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
 use crate::{Ended, Failure};
 
 #[derive(clap::Args)]
@@ -38,6 +38,9 @@ enum Kind {
 
 /// Marks a folder that this command has made.
 const MARK: &str = ".ravel-build";
+
+/// Wider rules are cut, in characters.
+const WIDEST: usize = 52;
 
 /// What a file to write holds.
 enum Content {
@@ -196,7 +199,7 @@ fn print(
     }
     let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
     let width = limits.iter().map(|limit| loaded.name(limit.line).len()).max().unwrap_or(0);
-    let widest = limits.iter().map(|limit| limit.what.chars().count().min(60)).max().unwrap_or(0);
+    let widest = limits.iter().map(|limit| limit.what.chars().count().min(WIDEST)).max().unwrap_or(0);
     for (exactness, style, title) in [
         (Exactness::Exact, GOOD, "exactly as on an edge"),
         (Exactness::Near, NOTE, "nearly: the visitor ends where they should, in another way"),
@@ -209,7 +212,7 @@ fn print(
         writeln!(out, "{}", in_style(style, title))?;
         for limit in of {
             let line = loaded.name(limit.line);
-            let what: String = limit.what.chars().take(60).collect();
+            let what = cut(&limit.what, WIDEST);
             writeln!(out, "  {}  {what:<widest$}  {}", in_style(FAINT, format_args!("{line:<width$}")), limit.how)?;
         }
         writeln!(out)?;

@@ -36,3 +36,11 @@ pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
         _ => format!("{number} {many}"),
     }
 }
+
+/// A text of so many characters at most, with a mark where it was cut.
+pub(crate) fn cut(text: &str, most: usize) -> String {
+    match text.char_indices().nth(most.saturating_sub(1)) {
+        Some((at, c)) if at + c.len_utf8() < text.len() => format!("{}…", &text[..at]),
+        _ => text.to_owned(),
+    }
+}

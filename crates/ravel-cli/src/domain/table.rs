@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use anstyle::Style;
 use ravel::domain::{Action, Certificate, Held, Plan, zone};
 
-use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
+use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
 /// A cell: its text, and how it is drawn.
 pub(super) type Cell = (Style, String);
@@ -63,10 +63,7 @@ fn held(held: Option<&Held>) -> String {
 
 /// The start of a long text.
 pub(super) fn cut(text: &str) -> String {
-    match text.char_indices().nth(WIDEST) {
-        Some((at, _)) => format!("{}…", &text[..at]),
-        None => text.to_owned(),
-    }
+    style::cut(text, WIDEST)
 }
 
 /// Seconds as people say them: the two largest units.

@@ -14,7 +14,7 @@ const PATH_BYTE = /[A-Za-z0-9\-._~!$&'()*+,;=:@]/;
 const UNRESERVED = /[A-Za-z0-9\-._~]/;
 const GRAPHIC = /[!-~]/;
 
-const lower = (text) => text.replace(/[A-Z]+/g, (letters) => letters.toLowerCase());
+const lower = (text) => (/[A-Z]/.test(text) ? text.replace(/[A-Z]+/g, (letters) => letters.toLowerCase()) : text);
 
 /** Percent-decodes to bytes, a character each; a broken escape stays as text. */
 const decode = (text) =>
@@ -107,9 +107,12 @@ function addressOf(scheme, hostText, sent) {
 const withoutFragment = ({ scheme, host, path, query }) => `${scheme}://${host}${path}${query === null ? "" : "?" + query}`;
 const textOfAddress = (address) => withoutFragment(address) + (address.fragment === null ? "" : "#" + address.fragment);
 
+const NONE = [];
+
 /** The parameters of a query: each as it stands, its key, and its value (null without a `=`). */
 function parameters(query) {
-  const parts = (query ?? "").split("&").filter((part) => part !== "");
+  if (query === null || query === "") return NONE;
+  const parts = query.split("&").filter((part) => part !== "");
   return parts.map((part) => {
     const at = part.indexOf("=");
     return at < 0 ? [part, part, null] : [part, part.slice(0, at), part.slice(at + 1)];
@@ -498,23 +501,24 @@ function locate(method, fields, address) {
 }
 
 /** The numbers of the rules that could match, in the order of the file. */
-function candidates(stage, asked) {
-  const { literal, asking, segment, wide } = stage.index;
-  const lists = [wide];
-  const add = (list) => list !== undefined && lists.push(list);
-  const paths = asked.relative === null ? [] : [["/", asked.relative]];
-  if (stage.index.origins) paths.push(["o", asked.path]);
-  for (const [mark, whole] of paths) {
+function candidates({ index }, asked) {
+  let found = index.wide;
+  let several = false;
+  const add = (list) => {
+    if (list === undefined) return;
+    several ||= found.length > 0;
+    found = found.length > 0 ? [...found, ...list] : list;
+  };
+  const look = ({ literal, asking, segment }, whole) => {
     const path = table.fold ? lower(whole) : whole;
-    add(literal.get(mark + path));
-    if (asking.size > 0) {
-      for (const [, key, value] of asked.parameters) add(asking.get(`${mark}${path}\n${formDecode(key)}\n${formDecode(value ?? "")}`));
-    }
-    add(segment.get(mark + firstSegment(path)));
-  }
-  const filled = lists.filter((list) => list.length > 0);
-  if (filled.length < 2) return filled[0] ?? [];
-  return [...new Set(filled.flat())].sort((one, two) => one - two);
+    if (literal.size > 0) add(literal.get(path));
+    if (segment.size > 0) add(segment.get(firstSegment(path)));
+    if (asking.size === 0) return;
+    for (const [, key, value] of asked.parameters) add(asking.get(`${path}\n${formDecode(key)}\n${formDecode(value ?? "")}`));
+  };
+  if (asked.relative !== null) look(index.relative, asked.relative);
+  look(index.whole, asked.path);
+  return several ? [...new Set(found)].sort((one, two) => one - two) : found;
 }
 
 function firstSegment(path) {
@@ -524,11 +528,18 @@ function firstSegment(path) {
 
 /** The first rule of a stage that matches, whose conditions hold, and for which `act` gives something. */
 function first(stage, asked, looking, act) {
+  if (stage.rules.length === 0) return null;
   for (const number of candidates(stage, asked)) {
     const rule = stage.rules[number];
     const captures = matchRule(rule, asked);
-    if (captures === null || !(rule.where ?? []).every((where) => captureHolds(where, captures))) continue;
-    const whens = rule.when ?? [];
+    if (captures === null) continue;
+    if (rule.where !== undefined && !rule.where.every((where) => captureHolds(where, captures))) continue;
+    const whens = rule.when;
+    if (whens === undefined) {
+      const acted = act(rule, captures);
+      if (acted !== null) return acted;
+      continue;
+    }
     if (!whens.every((when) => ABOUT_HEADERS.has(when[1]) || requestHolds(when, asked))) continue;
     if (looking.otherOrigin && whens.some(([, test, name]) => test === "cookie" || (test === "header" && name === "cookie"))) {
       looking.unknownCookie = true;
@@ -788,9 +799,8 @@ export const hasHost = (host) => table.hosts.has(host) || table.hosts.has("*" + 
 function prepare({ rules, ...data }) {
   const stages = {};
   for (const stage of ["redirects", "rewrites", "fallbacks", "missing", "headers"]) {
-    const full = rules[stage].map((rule) => (Array.isArray(rule) ? { path: rule[0], do: "redirect", to: { path: rule[1] }, status: rule[2] } : rule));
-    stages[stage] = { rules: full.map((rule) => ready(rule, data.fold)), index: null };
-    stages[stage].index = indexOf(stages[stage].rules);
+    const ready = rules[stage].map((rule) => (Array.isArray(rule) ? readyLiteral(rule, data.fold) : readyRule(rule, data.fold)));
+    stages[stage] = { rules: ready, index: indexOf(ready) };
   }
   const hosts = new Map();
   for (const [host, role, base] of data.hosts) {
@@ -805,7 +815,12 @@ function prepare({ rules, ...data }) {
   return { ...data, ...stages, hosts, own, addresses, folded, types: new Map(data.types), languages: data.languages.map(lower) };
 }
 
-function ready(rule, fold) {
+/** A redirect from path to path, of which there may be very many. */
+function readyLiteral([path, to, status], fold) {
+  return { path: fold ? lower(path) : path, do: "redirect", to: { path: to }, status };
+}
+
+function readyRule(rule, fold) {
   const low = (text) => (fold ? lower(text) : text);
   const path = typeof rule.path === "string" ? low(rule.path) : rule.path.map((part) => (typeof part === "string" ? low(part) : part));
   const query = rule.query?.map(([key, test, wanted]) => [bytesOf(key), test, wanted === undefined ? undefined : bytesOf(wanted)]);
@@ -814,21 +829,26 @@ function ready(rule, fold) {
   return { ...rule, path, query, where };
 }
 
+/** Rules by their paths: below the base path, and whole where a rule names a host. */
 function indexOf(rules) {
-  const index = { literal: new Map(), asking: new Map(), segment: new Map(), wide: [], origins: false };
-  const add = (map, key, number) => (map.has(key) ? map.get(key).push(number) : map.set(key, [number]));
+  const maps = () => ({ literal: new Map(), asking: new Map(), segment: new Map() });
+  const index = { relative: maps(), whole: maps(), wide: [] };
+  const add = (map, key, number) => {
+    const list = map.get(key);
+    if (list === undefined) map.set(key, [number]);
+    else list.push(number);
+  };
   rules.forEach(({ path, host, query }, number) => {
-    const mark = host === undefined ? "/" : "o";
-    index.origins ||= host !== undefined;
+    const { literal, asking, segment } = host === undefined ? index.relative : index.whole;
     if (typeof path === "string") {
       const asks = query?.find(([, test]) => test === "is");
-      if (asks === undefined) add(index.literal, mark + path, number);
-      else add(index.asking, `${mark}${path}\n${asks[0]}\n${asks[2]}`, number);
+      if (asks === undefined) add(literal, path, number);
+      else add(asking, `${path}\n${asks[0]}\n${asks[2]}`, number);
       return;
     }
     const [start, next] = path;
     const closed = typeof start === "string" && (start.indexOf("/", 1) > 0 || next === SEGMENTS);
-    if (closed && start !== "/") add(index.segment, mark + firstSegment(start), number);
+    if (closed && start !== "/") add(segment, firstSegment(start), number);
     else index.wide.push(number);
   });
   return index;

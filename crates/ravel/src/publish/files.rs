@@ -93,6 +93,14 @@ impl Publishing<'_> {
     /// Settings that speak of hosts and headers.
     fn settings(&mut self) {
         let site = self.edge.site();
+        let shown = (0..).zip(self.edge.files().names()).map(|(number, name)| (&**name, self.edge.own_address(number)));
+        let bare = |address: &str| !address.ends_with('/') && !address.ends_with(".html");
+        let mut pages = shown.filter(|(name, _)| name.ends_with(".html") && Some(*name) != self.edge.missing_file());
+        if let Some((name, address)) = pages.find(|(_, address)| bare(address)) {
+            let how = format!("404.html shows {name} for {address}, where the host does not");
+            let what = "pages without `.html` in their address".to_owned();
+            self.limits.push(Limit { line: site.line, what, exactness: Exactness::Near, how });
+        }
         let mut not = |line, what: String, how: &str| {
             self.limits.push(Limit { line, what, exactness: Exactness::Not, how: how.to_owned() });
         };
@@ -100,11 +108,7 @@ impl Publishing<'_> {
             not(alias.line, format!("alias {}", alias.host), "which hosts lead where is for the host's own settings");
         }
         for preview in &site.previews {
-            not(
-                preview.line,
-                format!("preview {preview}"),
-                "previews get no `x-robots-tag`; keep them out of search engines otherwise",
-            );
+            not(preview.line, format!("preview {preview}"), "no `x-robots-tag` keeps them out of search engines");
         }
         if let Some(hsts) = &site.hsts {
             not(hsts.line, "hsts".to_owned(), "no header fields are set");
@@ -117,14 +121,14 @@ impl Publishing<'_> {
             Action::Gone => (Exactness::Not, "404 instead of 410".to_owned()),
             Action::Elsewhere(_) => (Exactness::Not, "no other service answers on this host".to_owned()),
             Action::Headers(_) => (Exactness::Not, "no header fields are set".to_owned()),
-            Action::Missing(_) => self.by_script(rule, "the missing page shows that page instead of itself"),
+            Action::Missing(_) => self.by_script(rule, "404.html shows that page instead of itself"),
             Action::Rewrite(_) => match self.shown_at(rule) {
                 Some(place) => (Exactness::Exact, format!("the file is put at {place}, too")),
-                None => self.by_script(rule, "the missing page shows the file, with 404"),
+                None => self.by_script(rule, "404.html shows the file, with 404"),
             },
             Action::Fallback { .. } => match self.shown_at(rule) {
                 Some(place) if rule.pattern.path.is_literal() => (Exactness::Exact, format!("the file is put at {place}, too")),
-                _ => self.by_script(rule, "the missing page shows the app, with 404"),
+                _ => self.by_script(rule, "404.html shows the app, with 404"),
             },
         }
     }
@@ -142,7 +146,7 @@ impl Publishing<'_> {
     }
 
     fn redirect(&mut self, rule: &Rule, status: u16, drop_query: bool) -> (Exactness, String) {
-        let by_script = self.by_script(rule, &format!("the missing page leads on, instead of a {status}, where no file stands"));
+        let by_script = self.by_script(rule, &format!("404.html leads on where no file stands, instead of a {status}"));
         let Some(path) = literal(rule) else { return by_script };
         let site = self.edge.site();
         let url = format!("{}://{}{}{path}", site.scheme, site.host, &site.base[..site.base.len() - 1]);
