@@ -526,11 +526,19 @@ function firstSegment(path) {
   return end < 0 ? path : path.slice(0, end);
 }
 
+/** A rule of a stage. Of redirects from path to path there may be very many, so that each is made ready when it is met. */
+function ruleOf(stage, number) {
+  const rule = stage.rules[number];
+  if (!Array.isArray(rule)) return rule;
+  const [path, to, status] = rule;
+  return (stage.rules[number] = { path: table.fold ? lower(path) : path, do: "redirect", to: { path: to }, status });
+}
+
 /** The first rule of a stage that matches, whose conditions hold, and for which `act` gives something. */
 function first(stage, asked, looking, act) {
   if (stage.rules.length === 0) return null;
   for (const number of candidates(stage, asked)) {
-    const rule = stage.rules[number];
+    const rule = ruleOf(stage, number);
     const captures = matchRule(rule, asked);
     if (captures === null) continue;
     if (rule.where !== undefined && !rule.where.every((where) => captureHolds(where, captures))) continue;
@@ -799,8 +807,8 @@ export const hasHost = (host) => table.hosts.has(host) || table.hosts.has("*" + 
 function prepare({ rules, ...data }) {
   const stages = {};
   for (const stage of ["redirects", "rewrites", "fallbacks", "missing", "headers"]) {
-    const ready = rules[stage].map((rule) => (Array.isArray(rule) ? readyLiteral(rule, data.fold) : readyRule(rule, data.fold)));
-    stages[stage] = { rules: ready, index: indexOf(ready) };
+    const ready = rules[stage].map((rule) => (Array.isArray(rule) ? rule : readyRule(rule, data.fold)));
+    stages[stage] = { rules: ready, index: indexOf(ready, data.fold) };
   }
   const hosts = new Map();
   for (const [host, role, base] of data.hosts) {
@@ -815,11 +823,6 @@ function prepare({ rules, ...data }) {
   return { ...data, ...stages, hosts, own, addresses, folded, types: new Map(data.types), languages: data.languages.map(lower) };
 }
 
-/** A redirect from path to path, of which there may be very many. */
-function readyLiteral([path, to, status], fold) {
-  return { path: fold ? lower(path) : path, do: "redirect", to: { path: to }, status };
-}
-
 function readyRule(rule, fold) {
   const low = (text) => (fold ? lower(text) : text);
   const path = typeof rule.path === "string" ? low(rule.path) : rule.path.map((part) => (typeof part === "string" ? low(part) : part));
@@ -830,7 +833,7 @@ function readyRule(rule, fold) {
 }
 
 /** Rules by their paths: below the base path, and whole where a rule names a host. */
-function indexOf(rules) {
+function indexOf(rules, fold) {
   const maps = () => ({ literal: new Map(), asking: new Map(), segment: new Map() });
   const index = { relative: maps(), whole: maps(), wide: [] };
   const add = (map, key, number) => {
@@ -838,7 +841,9 @@ function indexOf(rules) {
     if (list === undefined) map.set(key, [number]);
     else list.push(number);
   };
-  rules.forEach(({ path, host, query }, number) => {
+  rules.forEach((rule, number) => {
+    if (Array.isArray(rule)) return add(index.relative.literal, fold ? lower(rule[0]) : rule[0], number);
+    const { path, host, query } = rule;
     const { literal, asking, segment } = host === undefined ? index.relative : index.whole;
     if (typeof path === "string") {
       const asks = query?.find(([, test]) => test === "is");
