@@ -351,3 +351,65 @@ fn the_module_decides_as_the_library_does() {
     });
     result.unwrap_or_else(|error| panic!("{error}"));
 }
+
+#[test]
+fn pages_stand_where_file_servers_show_them() {
+    let cases: &[(&str, &str)] = &[
+        ("/summer", "summer/index.html"),
+        ("/summer/", "summer/index.html"),
+        ("/a/b.html", "a/b.html"),
+        ("/caf%C3%A9", "caf\u{e9}/index.html"),
+        ("/two%20words", "two words/index.html"),
+        ("/__proto__", "__proto__/index.html"),
+        // What is sent as another type, is no name of a file, or would be hidden is left to the missing page.
+        ("/old.php", ""),
+        ("/data.json", ""),
+        ("/a%2Fb", ""),
+        ("/a//b", ""),
+        ("/.hidden", ""),
+        ("/bad%FF", ""),
+        // A file stands where a folder would have to be, or a folder where the file would.
+        ("/plain/more", ""),
+        ("/folder.html", ""),
+    ];
+    for (path, expected) in cases {
+        let rules = Rules::parse(&format!("site https://h.example/\nredirect {path} -> /\n")).unwrap();
+        let edge = Edge::new(&rules, FileList::from_iter(["index.html", "plain", "folder.html/x.txt"]));
+        let published = publish::files(&edge, &publish::table(&edge), None);
+        let pages: Vec<&str> = published.pages.keys().map(String::as_str).filter(|name| *name != "404.html").collect();
+        let expected: Vec<&str> = Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
+        assert_eq!(pages, expected, "{path}");
+        assert_eq!(published.limits[0].exactness, publish::Exactness::Near, "{path}");
+    }
+}
+
+#[test]
+fn what_a_script_can_not_see_is_not_promised() {
+    let rules = Rules::parse(
+        "site https://h.example/\n  languages en, de\nredirect /a{/r*} -> /b\n  when header x-a\nredirect /b{/r*} -> /c\n  when cookie c\n\
+         redirect /c{/r*} -> /d\n  when not method is POST\nfallback /app -> /shell\nfallback /deep{/r*} -> /shell\nrewrite /w{/r*} -> /shell\nrewrite /v -> /shell\n",
+    )
+    .unwrap();
+    let edge = Edge::new(&rules, FileList::from_iter(["index.html", "shell.html", "d.html"]));
+    let published = publish::files(&edge, &publish::table(&edge), Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"));
+    let done: Vec<(&str, &str)> =
+        published.limits[1..].iter().map(|limit| (limit.what.as_str(), limit.exactness.name())).collect();
+    assert_eq!(
+        done,
+        [
+            ("redirect /a{/r*} -> /b", "not"),
+            ("redirect /b{/r*} -> /c", "nearly"),
+            ("redirect /c{/r*} -> /d", "not"),
+            ("fallback /app -> /shell", "exactly"),
+            ("fallback /deep{/r*} -> /shell", "nearly"),
+            ("rewrite /w{/r*} -> /shell", "nearly"),
+            ("rewrite /v -> /shell", "exactly"),
+        ]
+    );
+    assert_eq!(published.pages["app/index.html"], publish::Page::Copy("shell.html".into()));
+    let publish::Page::Text(missing) = &published.pages["404.html"] else { panic!() };
+    assert!(
+        missing.starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")
+            && missing.ends_with("<title>x</title>")
+    );
+}

@@ -15,12 +15,11 @@ mod wanted;
 mod wrong;
 pub mod zone;
 
-pub use certificate::Certificate;
+pub use certificate::{Certificate, certificate_findings};
 pub use course::{Course, Ends, Gap, HostCourse, Issued, Span, Step, StepKind, Window};
 pub use plan::{Action, Held, Plan, Row};
 pub use time::OffsetDateTime as Moment;
 pub use wanted::Wanted;
-pub use wrong::certificate_findings;
 pub use zone::{Zone, ZoneError};
 
 use crate::finding::{Finding, FindingPlace};

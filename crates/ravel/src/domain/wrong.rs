@@ -2,14 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use time::format_description::well_known::Rfc3339;
-
 use super::plan::{Action, Plan, beside_alias, name_of};
 use super::zone::{Name, RData, Record, RecordType, kind_text, shown};
-use super::{Certificate, Moment};
 use crate::finding::{Finding, FindingPlace};
 use crate::language::Line;
-use crate::rules::{Apex, Code, Domain, Site};
+use crate::rules::{Apex, Code, Domain};
 
 /// A life longer than this, in seconds, is long for a record that is about to change.
 const LONG: u32 = 86_400;
@@ -355,56 +352,4 @@ impl Plan<'_> {
 
 fn addresses(domain: &Domain) -> String {
     domain.addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-}
-
-/// What is wrong with the certificate of a domain at a moment.
-pub fn certificate_findings(site: &Site, domain: &Domain, certificate: &Certificate, now: Moment) -> Vec<Finding> {
-    let Some(file) = &domain.certificate else { return Vec::new() };
-    let on = |code, what: String| {
-        Finding::at(code, FindingPlace::Named { by: file.line, name: file.path.clone(), number: None }, what)
-    };
-    let refused = "browsers refuse the site";
-    let mut out = Vec::new();
-    for host in site.hosts().filter(|host| domain.holds(host) && !certificate.names(host)) {
-        let wild = certificate.hosts().iter().find_map(|name| {
-            let base = name.strip_prefix("*.")?;
-            (host == base || host.ends_with(&format!(".{base}"))).then_some(name)
-        });
-        let why = match wild {
-            Some(name) => format!(": `{name}` is for one label and not for the name below"),
-            None => String::new(),
-        };
-        out.push(
-            on(Code::CertificateLacksHost, format!("the certificate does not name `{host}`{why}")).visitor(refused).instead(
-                format!(
-                    "a certificate with `{host}` among its subject alternative names; it has {}",
-                    certificate.hosts().join(", ")
-                ),
-            ),
-        );
-    }
-    let (from, until) = certificate.validity();
-    let moment = |moment: Moment| moment.format(&Rfc3339).unwrap_or_default();
-    if now < from {
-        let what = format!("the certificate is not valid before {}", moment(from));
-        out.push(
-            on(Code::CertificateDates, what)
-                .visitor(refused)
-                .instead("serve it from then on, or have one issued that is valid now"),
-        );
-    } else if now >= until {
-        let what = format!("the certificate expired on {}", moment(until));
-        out.push(on(Code::CertificateDates, what).visitor(refused).instead("have a new one issued"));
-    }
-    if let Some((number, subject, wanted)) = certificate.misplaced() {
-        out.push(
-            on(
-                Code::CertificateChain,
-                format!("certificate {number} of the chain is `{subject}`, which did not issue the one before it"),
-            )
-            .visitor("browsers that do not know the missing link refuse the site")
-            .instead(format!("behind each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
-        );
-    }
-    out
 }

@@ -4,24 +4,24 @@
 //! can still be seen from its start until its end plus the life it gave: that is all there is to it, for every single question.
 //! A host's answer may need several questions (an alias, then addresses), each kept for itself.
 
-use std::collections::BTreeSet;
+mod prepare;
+mod seen;
 
 use time::{Duration, OffsetDateTime};
 
-use super::plan::{Action, Plan, PlannedHost, name_of, said};
+use super::plan::{Plan, PlannedHost, name_of, said};
 use super::wrong::CaaSet;
-use super::zone::{Change, Changes, Lookup, Name, RData, RecordType, Zone, shown};
+use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 use crate::rules::Issue;
+use prepare::{adds_proof, long_lives, prepared, proof_wait, with_low_lives};
+use seen::{end_of, spans};
 
 /// The life that records get before a change, in seconds.
 const LOW: u32 = 300;
 
 /// The time that is left for a certificate to be issued before a switch, in seconds.
 const ISSUING: u32 = 3_600;
-
-/// Aliases are followed so far.
-const MOST_ALIASES: usize = 8;
 
 /// What happens when a zone changes.
 #[derive(Debug, Clone)]
@@ -334,168 +334,4 @@ fn issued(
     let awaited = [records, proof, allowed].into_iter().flatten();
     let last = awaited.reduce(|one, other| Window { best: one.best.max(other.best), worst: one.worst.max(other.worst) });
     Issued::In(last.unwrap_or(switch))
-}
-
-/// What a version of the zone says to a question, and how long that is kept.
-enum Said<'z> {
-    Data(Vec<&'z RData>),
-    Alias(&'z Name),
-    Nothing,
-}
-
-fn ask<'z>(zone: &'z Zone, name: &Name, kind: RecordType) -> (u32, Said<'z>) {
-    match zone.lookup(name, kind) {
-        Lookup::Records(records) => {
-            let ttl = records.iter().map(|record| record.ttl).min().unwrap_or(0);
-            (ttl, Said::Data(records.iter().filter_map(|record| record.data.as_ref()).collect()))
-        }
-        Lookup::Alias(record, target) => (record.ttl, Said::Alias(target)),
-        Lookup::Delegated(_) | Lookup::NoData | Lookup::NoName => (zone.negative_ttl(), Said::Nothing),
-    }
-}
-
-/// When the last resolver forgets what a version said, in seconds from the switch.
-fn end_of(versions: &[Version<'_>], version: usize, name: &Name, kind: RecordType) -> i64 {
-    match versions.get(version + 1) {
-        Some(next) => next.from + i64::from(ask(versions[version].zone, name, kind).0),
-        None => i64::MAX,
-    }
-}
-
-/// The stretches of time in which visitors of a name can reach different things.
-fn spans(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, moment: Moment) -> Vec<Span> {
-    let mut moments = BTreeSet::from([EVER]);
-    for name in &reached(versions, name) {
-        for number in 0..versions.len() - 1 {
-            moments.insert(versions[number + 1].from);
-            moments.extend([RecordType::A, RecordType::AAAA].map(|kind| end_of(versions, number, name, kind)));
-        }
-    }
-    let mut spans: Vec<Span> = Vec::new();
-    for at in moments {
-        let ends = ends(plan, versions, name, at);
-        if spans.last().is_some_and(|last| last.ends == ends) {
-            continue;
-        }
-        let from = (at != EVER).then(|| later(moment, at));
-        if let Some(last) = spans.last_mut() {
-            last.until = from;
-        }
-        spans.push(Span { from, until: None, ends });
-    }
-    spans
-}
-
-/// The names of the zone that questions for a name can lead to.
-fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
-    let mut names = vec![name.clone()];
-    let mut at = 0;
-    while at < names.len() && names.len() <= MOST_ALIASES {
-        for version in versions {
-            if let (_, Said::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
-                && version.zone.origin().zone_of(target)
-                && !names.contains(target)
-            {
-                names.push(target.clone());
-            }
-        }
-        at += 1;
-    }
-    names
-}
-
-/// What visitors can reach at a moment. Most have both kinds of addresses to go by, so a name is missing only where both are.
-fn ends(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, at: i64) -> Ends {
-    let v4 = ends_of(plan, versions, name, RecordType::A, at, 0);
-    let v6 = ends_of(plan, versions, name, RecordType::AAAA, at, 0);
-    Ends { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
-}
-
-fn ends_of(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, kind: RecordType, at: i64, depth: usize) -> Ends {
-    let mut all = Ends::default();
-    for (number, version) in versions.iter().enumerate() {
-        if version.from > at || (at >= end_of(versions, number, name, kind)) {
-            continue;
-        }
-        let old = Ends { old: true, ..Ends::default() };
-        all.add(match ask(version.zone, name, kind).1 {
-            Said::Nothing => Ends { missing: true, ..Ends::default() },
-            Said::Alias(target) if plan.target().as_ref() == Some(target) => Ends { new: true, ..Ends::default() },
-            Said::Alias(target) if depth < MOST_ALIASES && version.zone.origin().zone_of(target) => {
-                ends_of(plan, versions, target, kind, at, depth + 1)
-            }
-            Said::Alias(_) => old,
-            Said::Data(data) => {
-                let needed = plan.addresses(kind);
-                let new = data.iter().any(|data| needed.contains(data));
-                Ends { new, old: data.iter().any(|data| !needed.contains(data)), missing: false }
-            }
-        });
-    }
-    all
-}
-
-/// The sets of records that change or go, and live long: whose, which type, their life.
-fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
-    let mut sets: Vec<(String, RecordType, u32)> = Vec::new();
-    let records: Vec<_> = plan.zone.records().collect();
-    let changes = plan.changes();
-    let changed = changes.changed.iter().filter(|(_, change)| !matches!(change, Change::Set { data: None, .. }));
-    let changed = changed.map(|(number, _)| records[*number as usize]);
-    let grown = changes.added.iter().filter(|record| record.kind != RecordType::TXT);
-    let grown = grown.flat_map(|new| plan.zone.set(&new.name, new.kind));
-    for record in changed.chain(grown).filter(|record| record.ttl > LOW) {
-        let key = shown(&record.name);
-        match sets.iter_mut().find(|(name, kind, _)| *name == key && *kind == record.kind) {
-            Some(set) => set.2 = set.2.max(record.ttl),
-            None => sets.push((key, record.kind, record.ttl)),
-        }
-    }
-    sets
-}
-
-/// The numbers of the records of sets.
-fn members<'s>(plan: &'s Plan<'_>, sets: &'s [(String, RecordType, u32)]) -> impl Iterator<Item = u32> + 's {
-    sets.iter().flat_map(|(name, kind, _)| {
-        let name = name_of(name);
-        plan.zone.numbered(&name).filter(|(_, record)| record.kind == *kind).map(|(number, _)| number).collect::<Vec<_>>()
-    })
-}
-
-fn adds_proof(plan: &Plan<'_>) -> bool {
-    plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
-}
-
-/// How long a resolver may still say that the proof is not there.
-fn proof_wait(plan: &Plan<'_>) -> u32 {
-    let Some(proof) = &plan.domain.proof else { return 0 };
-    ask(plan.zone, &name_of(proof.name.as_str()), RecordType::TXT).0
-}
-
-/// What is done before the switch: lives are lowered, and the proof is added.
-fn prepared(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
-    let set = Change::Set { ttl: Some(LOW), data: None };
-    let changed = members(plan, lowered).map(|number| (number, set.clone())).collect();
-    let added = plan.changes().added.iter().filter(|record| record.kind == RecordType::TXT).cloned().collect();
-    Changes { changed, added }
-}
-
-/// The switch itself, the lives still low.
-fn with_low_lives(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
-    let mut changes = plan.changes().clone();
-    for number in members(plan, lowered) {
-        match changes.changed.entry(number).or_insert(Change::Set { ttl: None, data: None }) {
-            Change::Set { ttl, .. } => *ttl = Some(LOW),
-            Change::Remove => {}
-        }
-    }
-    for change in changes.changed.values_mut() {
-        if let Change::Set { ttl, data: Some(_) } = change {
-            *ttl = Some(ttl.map_or(LOW, |ttl| ttl.min(LOW)));
-        }
-    }
-    for record in changes.added.iter_mut().filter(|record| record.kind != RecordType::TXT) {
-        record.ttl = record.ttl.min(LOW);
-    }
-    changes
 }
