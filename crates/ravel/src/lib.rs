@@ -24,7 +24,8 @@
 //!   text ──language──▶ statements ──rules──▶ Rules ──edge──▶ Edge
 //!                                                             │  Request ▶ Answer (+ Explanation)
 //!                             FileList (built files) ─────────┘
-//!   Edge × Expectation ──expect──▶ Verdict
+//!   Edge × Expectation ──expect──▶ Verdict            Edge ──audit──▶ findings
+//!   Rules × Zone ──domain──▶ Plan, Course, findings   Edge ──publish──▶ table, module, pages
 //! ```
 
 #![warn(missing_docs)]

@@ -8,6 +8,8 @@ fn examples_run() {
         ("first", "fallback /book{/step*} -> /book/: matched"),
         ("short_links", "/s/skerry?by=mail  302 https://lanternferries.example/ports/skerry/?by=mail"),
         ("build_check", " expectations, 0 failed"),
+        ("domain_switch", "lanternferries.example is reached by all 48 h after the switch"),
+        ("edge_module", "edge.mjs has "),
     ];
     for (name, words) in cases {
         let run = Command::new(env!("CARGO")).args(["run", "-q", "-p", "ravel", "--example", name]).output().unwrap();
