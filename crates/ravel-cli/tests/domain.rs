@@ -138,6 +138,12 @@ fn what_can_not_be_done_is_said() {
     fs::write(demo.path().join("broken.zone"), "@ 60 SOA a b 1 2 3 4 5\nwww A 192.0.2\n").unwrap();
     let without = folder(&[("edge.ravel", "site https://harbour.example/\n")]);
     let no_zone = folder(&[("edge.ravel", "site https://harbour.example/\ndomain harbour.example\n  address 192.0.2.1\n")]);
+    // The ends of time are no trouble.
+    for moment in ["9999-12-31T23:59:59Z", "0000-01-01T00:00:00Z", "2027-03-01T06:00:00.123456789+23:59"] {
+        let (status, out, errors) =
+            run(demo.path(), &["domain", "--zone", "dns/before.zone", "--switch", moment, "--svg", "end.svg"], "");
+        assert!(status == 1 && out.contains("in order"), "{moment}: {errors}");
+    }
     let cases: &[(&Path, &[&str], &str)] = &[
         (demo.path(), &["--zone", "broken.zone"], "`broken.zone` line 2: `192.0.2` stands where an IPv4 address should"),
         (demo.path(), &["--zone", "none.zone"], "`none.zone`: it can not be read"),

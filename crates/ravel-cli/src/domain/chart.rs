@@ -22,7 +22,7 @@ pub(super) fn print(at_once: &Course, in_order: &Course, now: Moment, out: &mut 
     steps(in_order, out)?;
     course(in_order, out)?;
     if let Some(first) = in_order.steps.first().filter(|first| first.at < now && in_order.moment > now) {
-        let earliest = now + (in_order.moment - first.at);
+        let earliest = now.saturating_add(in_order.moment - first.at);
         let text = format!(
             "the first step should have been at {}; begun now, the switch can be at {}",
             moment(first.at),
@@ -73,7 +73,7 @@ fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
 pub(super) fn extent(course: &Course) -> (Moment, Moment) {
     let (from, until) = course.extent();
     let margin = time::Duration::seconds((until - from).whole_seconds() / 12).max(time::Duration::minutes(5));
-    (from - margin, until + margin)
+    (from.saturating_sub(margin), until.saturating_add(margin))
 }
 
 /// Round distances from the switch, in seconds, that are marked on the axis.
@@ -89,13 +89,13 @@ pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
 fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let (from, until) = extent(course);
     let length = (until - from).whole_seconds().max(1);
-    let at = |column: i64| from + time::Duration::seconds(length * column / WIDTH);
+    let at = |column: i64| from.saturating_add(time::Duration::seconds(length * column / WIDTH));
     let names = course.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
     for mark in marks(course, MOST_MARKS) {
-        let column = ((course.moment + time::Duration::seconds(mark) - from).whole_seconds() * WIDTH / length).clamp(0, WIDTH - 1)
-            as usize;
+        let column = ((course.moment.saturating_add(time::Duration::seconds(mark)) - from).whole_seconds() * WIDTH / length)
+            .clamp(0, WIDTH - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
             labels.push_str(&" ".repeat(column - labels.chars().count()));

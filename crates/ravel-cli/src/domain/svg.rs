@@ -112,7 +112,7 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
         y += ROW * 0.8;
     }
     for mark in marks(course, 9) {
-        let at = px(x(course.moment + time::Duration::seconds(mark)));
+        let at = px(x(course.moment.saturating_add(time::Duration::seconds(mark))));
         let dash = if mark == 0 { "none" } else { "2 4" };
         body.push(html! { line x1=(at) x2=(at) y1=(px(top - 4.0)) y2=(px(y)) stroke="#26221c" stroke-width="1" stroke-dasharray=(dash) {} });
         body.push(html! { text class="axis" x=(at) y=(px(y + 16.0)) { (signed(mark)) } });
