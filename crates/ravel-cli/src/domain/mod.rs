@@ -249,7 +249,10 @@ fn print(loaded: &Loaded, views: &[View<'_>], outside: &[String], now: Moment, o
         findings::print(loaded, &view.findings, out)?;
         summary(plan, &view.findings, out)?;
         if let Some((at_once, in_order)) = &view.courses {
-            chart::print(at_once, in_order, now, out)?;
+            match plan.changes().is_empty() {
+                true => writeln!(out, "\nnothing has to change, so there is nothing to wait for\n")?,
+                false => chart::print(at_once, in_order, now, out)?,
+            }
         }
     }
     if !outside.is_empty() {

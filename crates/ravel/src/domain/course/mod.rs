@@ -14,7 +14,7 @@ use super::wrong::CaaSet;
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 use crate::rules::Issue;
-use prepare::{adds_proof, long_lives, prepared, proof_wait, with_low_lives};
+use prepare::{adds_proof, long_lives, prepared, proof_wait, proves, with_low_lives};
 use seen::{end_of, spans};
 
 /// The life that records get before a change, in seconds.
@@ -34,7 +34,7 @@ pub struct Course {
     pub hosts: Vec<HostCourse>,
     /// Hosts of which the zone can not show what they get.
     pub unseen: Vec<String>,
-    /// When ownership can be proved; none where the rules state no proof or the proof can not be added.
+    /// When ownership can be proved; none where the rules state no proof, the proof can not be added, or it is there already.
     pub proof: Option<Window>,
     /// When the certificate can be issued.
     pub certificate: Issued,
@@ -230,14 +230,15 @@ impl Course {
         let proof = plan.domain.proof.as_ref().and_then(|proof| {
             let name = name_of(proof.name.as_str());
             let has = |zone: &Zone| zone.set(&name, RecordType::TXT).any(|record| said(record) == proof.text.as_bytes());
-            let first = versions.iter().position(|version| has(version.zone))?;
+            let first = versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
             let best =
                 versions[first].from.max(versions.iter().map(|version| version.from).find(|from| *from > EVER).unwrap_or(0));
             let worst = (0..first).map(|old| end_of(versions, old, &name, RecordType::TXT)).max().unwrap_or(best).max(best);
             Some(Window { best: at(best), worst: at(worst) })
         });
+        let begin = versions.iter().map(|version| version.from).find(|from| *from > EVER).map_or(moment, at);
         let allowed = allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
-        let certificate = issued(plan, certificate, moment, proof, allowed);
+        let certificate = issued(plan, certificate, moment, begin, proof, allowed);
         let course = |host: &PlannedHost| {
             let spans = spans(plan, versions, &host.name, moment);
             HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue)
@@ -315,6 +316,7 @@ fn issued(
     plan: &Plan<'_>,
     certificate: Option<&Certificate>,
     moment: Moment,
+    begin: Moment,
     proof: Option<Window>,
     allowed: Option<Window>,
 ) -> Issued {
@@ -329,9 +331,10 @@ fn issued(
         return Issued::Forbidden;
     }
     let switch = Window { best: moment, worst: moment };
-    let records = (plan.domain.issue == Issue::Records || proof.is_none()).then_some(switch);
+    let by_records = plan.domain.issue == Issue::Records || !proves(plan);
+    let earliest = if by_records { switch } else { Window { best: begin, worst: begin } };
     // All that is waited for must have come.
-    let awaited = [records, proof, allowed].into_iter().flatten();
-    let last = awaited.reduce(|one, other| Window { best: one.best.max(other.best), worst: one.worst.max(other.worst) });
-    Issued::In(last.unwrap_or(switch))
+    let awaited = [proof, allowed].into_iter().flatten();
+    let later = |one: Window, other: Window| Window { best: one.best.max(other.best), worst: one.worst.max(other.worst) };
+    Issued::In(awaited.fold(earliest, later))
 }

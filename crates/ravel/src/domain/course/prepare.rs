@@ -36,6 +36,11 @@ pub(super) fn adds_proof(plan: &Plan<'_>) -> bool {
     plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
 }
 
+/// Whether the proof is there, or will be.
+pub(super) fn proves(plan: &Plan<'_>) -> bool {
+    plan.rows().iter().any(|row| row.kind == RecordType::TXT && matches!(row.action, Action::Add | Action::Keep))
+}
+
 /// How long a resolver may still say that the proof is not there.
 pub(super) fn proof_wait(plan: &Plan<'_>) -> u32 {
     let Some(proof) = &plan.domain.proof else { return 0 };
