@@ -67,8 +67,11 @@ fn redirects_are_followed_as_browsers_do() {
     assert_eq!(told(&next(rules.site(), &request, &endless)), "loop");
 }
 
-/// A walk of answers, each as `STATUS` or `STATUS to LOCATION`.
-fn walk(answers: &[(&str, u16, &str)]) -> LiveWalk {
+/// An address, with the status and the header fields that it got.
+type Answer = (&'static str, u16, &'static str);
+
+/// A walk of answers.
+fn walk(answers: &[Answer]) -> LiveWalk {
     let rules = Rules::parse(SITE).unwrap();
     let request = Request::get(answers[0].0).unwrap();
     let answers: Vec<Seen> = answers.iter().map(|(url, status, fields)| seen(url, *status, fields)).collect();
@@ -83,7 +86,7 @@ fn what_does_not_hold_is_said() {
     const A: &str = "https://h.example/a";
     const B: &str = "https://h.example/b";
     let to_b = (A, 301, "location: /b");
-    let cases: &[(&str, &[(&str, u16, &str)], &str)] = &[
+    let cases: &[(&str, &[Answer], &str)] = &[
         ("/a goes to /b", &[to_b, (B, 200, "")], ""),
         ("/a goes to /b as 301 in 1 hop", &[to_b, (B, 200, "")], ""),
         ("/a goes to /b as 302", &[to_b, (B, 200, "")], "goes to https://h.example/b as 301 in 1 hop, which is 200"),

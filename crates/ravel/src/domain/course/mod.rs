@@ -231,8 +231,7 @@ impl Course {
             let name = name_of(proof.name.as_str());
             let has = |zone: &Zone| zone.set(&name, RecordType::TXT).any(|record| said(record) == proof.text.as_bytes());
             let first = versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
-            let best =
-                versions[first].from.max(versions.iter().map(|version| version.from).find(|from| *from > EVER).unwrap_or(0));
+            let best = versions[first].from;
             let worst = (0..first).map(|old| end_of(versions, old, &name, RecordType::TXT)).max().unwrap_or(best).max(best);
             Some(Window { best: at(best), worst: at(worst) })
         });
