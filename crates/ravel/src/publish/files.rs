@@ -304,7 +304,7 @@ const answer = decide({
 // The page for what is missing is not shown while something else is on its way.
 const veil = (value) => { document.documentElement.style.visibility = value; };
 const show = async (name) => {
-  const response = await fetch("/" + name.split("/").map(encodeURIComponent).join("/"));
+  const response = await fetch(table.base + name.split("/").map(encodeURIComponent).join("/"));
   if (!response.ok) return veil("");
   const text = await response.text();
   document.open();

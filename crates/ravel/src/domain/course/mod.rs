@@ -30,6 +30,8 @@ pub struct Course {
     pub moment: Moment,
     /// What to do, in order of time.
     pub steps: Vec<Step>,
+    /// The zones that are to stand, each from a moment on; before the first it is the zone as it is.
+    pub zones: Vec<(Moment, Zone)>,
     /// What visitors see, host by host.
     pub hosts: Vec<HostCourse>,
     /// Hosts of which the zone can not show what they get.
@@ -146,6 +148,7 @@ impl Course {
         let after = plan.zone.changed(plan.changes());
         let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
         let mut course = Course::over(plan, certificate, moment, &versions, None);
+        course.zones = vec![(moment, after)];
         course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
         if let Issued::In(window) = course.certificate {
             course.steps.push(Step { at: window.worst, kind: StepKind::Issue });
@@ -176,6 +179,7 @@ impl Course {
         versions.push(Version { from: arrived, zone: &after });
         let mut course = Course::over(plan, certificate, moment, &versions, allowed);
         let at = |seconds| later(moment, seconds);
+        course.zones = versions.iter().skip(1).map(|version| (at(version.from), version.zone.clone())).collect();
         let mut steps = Vec::new();
         if !lowered.is_empty() {
             steps.push(Step { at: at(start), kind: StepKind::Lower(lowered, LOW) });
@@ -245,6 +249,7 @@ impl Course {
         Course {
             moment,
             steps: Vec::new(),
+            zones: Vec::new(),
             hosts: plan.hosts.iter().filter(|host| host.seen).map(course).collect(),
             unseen: plan.hosts.iter().filter(|host| !host.seen).map(|host| host.host.clone()).collect(),
             proof,
