@@ -217,13 +217,7 @@ fn print(
         }
         writeln!(out)?;
     }
-    writeln!(
-        out,
-        "{} {}, {made} of them made for this, in {}",
-        files.len(),
-        if files.len() == 1 { "file" } else { "files" },
-        in_style(STRONG, place)
-    )?;
+    writeln!(out, "{}, {made} of them made for this, in {}", count(files.len(), "file", "files"), in_style(STRONG, place))?;
     let not = limits.iter().filter(|limit| limit.exactness == Exactness::Not).count();
     writeln!(out, "{}", in_style(FAINT, format_args!("{} can not be done there", count(not, "line", "lines"))))
 }

@@ -9,7 +9,7 @@ use ravel::audit::{self, Audit, Code, Remainder, Report, Way, WayEnd, WaysIn, We
 use serde::Serialize;
 
 use crate::findings::{FindingData, excerpt, finding_data, weight_word};
-use crate::load::{Loaded, write_beside};
+use crate::load::{Loaded, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 use crate::{Ended, Failure, findings, sarif};
 
@@ -57,8 +57,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let found = Found { report, ways, left };
     if let Some(path) = &arguments.sarif {
         let text = sarif::of(&loaded, &found.report.findings);
-        write_beside(path, text.as_bytes())
-            .map_err(|error| Failure::Message(format!("`{}` can not be written: {error}", path.display())))?;
+        write_or_say(path, text.as_bytes())?;
     }
     match arguments.json {
         true => print_json(&loaded, &found, out)?,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use ravel::language::{Problems, format};
 
-use crate::load::{text_of, write_beside};
+use crate::load::{text_of, write_or_say};
 use crate::{Ended, Failure, problems};
 
 #[derive(clap::Args)]
@@ -39,8 +39,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             (true, false) => write!(out, "{formatted}")?,
             (_, true) if differs => writeln!(out, "{name} is not in canonical form; `ravel fmt` brings it there")?,
             (false, false) if differs => {
-                let unwritable = |error| Failure::Message(format!("`{name}` can not be written: {error}"));
-                write_beside(path, formatted.as_bytes()).map_err(unwritable)?;
+                write_or_say(path, formatted.as_bytes())?;
                 writeln!(out, "{name}")?;
             }
             _ => {}

@@ -50,6 +50,11 @@ pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
     ravel_serve::text_of(bytes, name).map_err(Failure::Message)
 }
 
+/// Writes a file that was asked for; says why where it can not.
+pub(crate) fn write_or_say(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    write_beside(path, bytes).map_err(|error| Failure::Message(format!("`{}` can not be written: {error}", path.display())))
+}
+
 /// Writes a file beside its place and renames it, so that it is never half there.
 pub(crate) fn write_beside(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let name = path.file_name().unwrap_or_default().to_string_lossy();

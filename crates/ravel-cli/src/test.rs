@@ -13,7 +13,7 @@ use ravel::language::Line;
 use ravel_serve::{Reach, Visitor};
 use serde::Serialize;
 
-use crate::load::{Loaded, write_beside};
+use crate::load::{Loaded, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 use crate::{Ended, Failure};
 
@@ -71,10 +71,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     };
     let failed = outcomes.iter().filter(|outcome| !outcome.failures.is_empty()).count();
     if let Some(path) = &arguments.junit {
-        let unwritable =
-            |error: &dyn std::fmt::Display| Failure::Message(format!("`{}` can not be written: {error}", path.display()));
-        let text = junit(&loaded, &outcomes, arguments.live).to_string().map_err(|error| unwritable(&error))?;
-        write_beside(path, text.as_bytes()).map_err(|error| unwritable(&error))?;
+        let text = junit(&loaded, &outcomes, arguments.live).to_string();
+        let text = text.map_err(|error| Failure::Message(format!("JUnit XML can not be made: {error}")))?;
+        write_or_say(path, text.as_bytes())?;
     }
     match arguments.json {
         true => print_json(&loaded, &outcomes, failed, out)?,

@@ -136,9 +136,7 @@ fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
     let inside =
         host.spans.iter().filter(|span| span.from.is_none_or(|start| start < until) && span.until.is_none_or(|end| end > from));
     for span in inside {
-        all.old |= span.ends.old;
-        all.new |= span.ends.new;
-        all.missing |= span.ends.missing;
+        all.add(span.ends);
     }
     all
 }

@@ -17,7 +17,7 @@ use ravel_serve::{Asked, NameServer};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-use crate::load::{Loaded, write_beside};
+use crate::load::{Loaded, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 use crate::{Ended, Failure, findings};
 
@@ -131,8 +131,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 impl View<'_> {
     /// Whether there is nothing to do, and nothing wrong.
     fn is_well(&self) -> bool {
-        let to_do = |action| matches!(action, Action::Add | Action::Change | Action::Remove | Action::Blocked);
-        let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| to_do(row.action));
+        let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action.is_to_do());
         let wrong = self.findings.iter().any(|finding| finding.code.weight() == Weight::Problem);
         let answers = self.asked.iter().all(|asked| asked::is_met(asked, &self.wanted));
         !rows && !wrong && answers
@@ -210,11 +209,9 @@ fn asked(loaded: &Loaded, domains: &[Domain], arguments: &Arguments) -> Result<V
 
 fn write_files(arguments: &Arguments, views: &[View<'_>], out: &mut dyn Write) -> Result<(), Failure> {
     let [view] = views else { return Ok(()) };
-    let unwritable =
-        |path: &Path, error: std::io::Error| Failure::Message(format!("`{}` can not be written: {error}", path.display()));
     if let Some(path) = &arguments.write {
         let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
-        write_beside(path, plan.zone().with(plan.changes()).as_bytes()).map_err(|error| unwritable(path, error))?;
+        write_or_say(path, plan.zone().with(plan.changes()).as_bytes())?;
         if !arguments.json {
             let said = match plan.changes().is_empty() {
                 true => "is the zone as it stands: nothing has to change".to_owned(),
@@ -226,7 +223,7 @@ fn write_files(arguments: &Arguments, views: &[View<'_>], out: &mut dyn Write) -
     if let Some(path) = &arguments.svg {
         let Some((at_once, in_order)) = &view.courses else { return Err(no_zone(view.domain)) };
         let picture = svg::draw(view.domain.name.as_str(), at_once, in_order);
-        write_beside(path, picture.as_bytes()).map_err(|error| unwritable(path, error))?;
+        write_or_say(path, picture.as_bytes())?;
         if !arguments.json {
             writeln!(out, "{} is the picture", in_style(STRONG, path.display()))?;
         }
@@ -275,7 +272,7 @@ fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::i
     ];
     let rows: Vec<String> =
         rows.iter().filter(|(action, _)| of(*action) > 0).map(|(action, word)| format!("{} {word}", of(*action))).collect();
-    let to_do = plan.rows().iter().any(|row| !matches!(row.action, Action::Keep | Action::Unseen));
+    let to_do = plan.rows().iter().any(|row| row.action.is_to_do());
     let text = format!(
         "{}; {}, {}",
         rows.join(", "),

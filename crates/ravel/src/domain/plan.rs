@@ -69,6 +69,11 @@ pub enum Action {
 }
 
 impl Action {
+    /// Whether somebody has to do something.
+    pub fn is_to_do(self) -> bool {
+        !matches!(self, Action::Keep | Action::Unseen)
+    }
+
     /// The word for it.
     pub fn name(self) -> &'static str {
         match self {

@@ -305,7 +305,8 @@ impl HostCourse {
 }
 
 impl Ends {
-    fn add(&mut self, other: Ends) {
+    /// Takes in where others can end.
+    pub fn add(&mut self, other: Ends) {
         self.old |= other.old;
         self.new |= other.new;
         self.missing |= other.missing;

@@ -69,6 +69,21 @@ struct Entry {
     serial: Range<u32>,
 }
 
+impl Record {
+    /// The minimum that an SOA states, in seconds; none for other records.
+    fn minimum(&self) -> Option<u32> {
+        minimum(self.data.as_ref())
+    }
+}
+
+/// The minimum that the data of an SOA states.
+fn minimum(data: Option<&RData>) -> Option<u32> {
+    match data {
+        Some(RData::SOA(soa)) => Some(soa.minimum),
+        _ => None,
+    }
+}
+
 impl Zone {
     /// The name of the zone.
     pub fn origin(&self) -> &Name {
@@ -100,10 +115,7 @@ impl Zone {
 
     /// How long resolvers may keep that something is not there, in seconds (RFC 2308, section 5).
     pub fn negative_ttl(&self) -> u32 {
-        match &self.soa().data {
-            Some(RData::SOA(soa)) => soa.minimum.min(self.soa().ttl),
-            _ => 0,
-        }
+        self.soa().minimum().map_or(0, |minimum| minimum.min(self.soa().ttl))
     }
 
     /// The records of a name, in the order of the text.

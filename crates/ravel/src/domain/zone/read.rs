@@ -1,11 +1,11 @@
 use std::ops::Range;
 
-use hickory_proto::rr::{Name, RData, RecordType};
+use hickory_proto::rr::{Name, RecordType};
 use hickory_proto::serialize::txt::parse_ttl;
 use rustc_hash::FxHashMap;
 
 use super::scan::{Scanner, Word, Words};
-use super::{Entry, Record, Zone, ZoneError, ZoneErrorKind, data, shown};
+use super::{Entry, Record, Zone, ZoneError, ZoneErrorKind, data, minimum, shown};
 
 /// What earlier lines say about later ones; the writer keeps the same, to know what a reader will understand.
 #[derive(Debug, Clone)]
@@ -30,15 +30,11 @@ impl Sight {
         self.default_ttl.or(self.last_ttl).or(self.minimum)
     }
 
-    /// Takes in a record, with the life it writes.
-    pub(super) fn pass(&mut self, record: &Record, written_ttl: bool) {
+    /// Takes in a record, with the life it writes, if it does.
+    pub(super) fn pass(&mut self, record: &Record, written_ttl: Option<u32>) {
         self.owner = Some(record.name.clone());
-        if written_ttl {
-            self.last_ttl = Some(record.ttl);
-        }
-        if let Some(RData::SOA(soa)) = &record.data {
-            self.minimum = Some(soa.minimum);
-        }
+        self.last_ttl = written_ttl.or(self.last_ttl);
+        self.minimum = record.minimum().or(self.minimum);
     }
 
     /// Takes in a directive.
@@ -93,7 +89,7 @@ impl Zone {
                 continue;
             }
             let entry = entry(&words, &sight)?;
-            sight.pass(&entry.record, entry.ttl.is_some());
+            sight.pass(&entry.record, entry.ttl.is_some().then_some(entry.record.ttl));
             zone.take(entry)?;
         }
         if zone.soa == u32::MAX {
@@ -178,11 +174,7 @@ fn entry(words: &Words<'_>, sight: &Sight) -> Result<Entry, ZoneError> {
     let kind = kind.ok_or_else(|| expected("a type such as `A` or `CNAME`", Some(word), words))?;
     let data = data::read(kind, data_words, &sight.origin)
         .map_err(|(wanted, at)| expected(wanted, at.and_then(|at| data_words.get(at)), words))?;
-    let minimum = match &data {
-        Some(RData::SOA(soa)) => Some(soa.minimum),
-        _ => None,
-    };
-    let life = ttl.as_ref().map(|(seconds, _)| *seconds).or_else(|| sight.ttl()).or(minimum);
+    let life = ttl.as_ref().map(|(seconds, _)| *seconds).or_else(|| sight.ttl()).or_else(|| minimum(data.as_ref()));
     let life = life.ok_or_else(|| expected("a life in seconds (here, or in `$TTL` above)", Some(word), words))?;
     let data_at = data_words
         .first()

@@ -4,7 +4,7 @@ use hickory_proto::rr::{Name, RecordType};
 
 use super::read::Sight;
 use super::scan::{Scanner, Words};
-use super::{Record, Zone, shown};
+use super::{Zone, shown};
 
 /// What becomes of a record.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -120,7 +120,6 @@ impl<'z> Writer<'z> {
 
     fn record(&mut self, number: u32) {
         let entry = &self.zone.entries[number as usize];
-        let text = &*self.zone.text;
         self.copy_to(entry.whole.start as usize);
         let change = self.changes.changed.get(&number);
         if change == Some(&Change::Remove) {
@@ -132,17 +131,10 @@ impl<'z> Writer<'z> {
             _ => (None, None),
         };
         let ttl = new_ttl.unwrap_or(entry.record.ttl);
-        let stands = self.sight.owner.as_ref() == Some(&entry.record.name);
-        let first = text.as_bytes().get(entry.whole.start as usize);
-        let indented = entry.owner.is_none();
-        debug_assert!(!indented || first.is_some_and(|byte| matches!(byte, b' ' | b'\t')));
-        if indented && !stands {
-            // The line that wrote the name is gone.
+        if entry.owner.is_none() && self.sight.owner.as_ref() != Some(&entry.record.name) {
+            // The line that wrote the name is gone; this one begins with white space.
             let name = self.name(&entry.record.name);
             self.out.push_str(&name);
-            if first.is_none_or(|byte| !matches!(byte, b' ' | b'\t')) {
-                self.out.push(' ');
-            }
         }
         self.copy_to(entry.rest as usize);
         let mut written = entry.ttl.is_some();
@@ -152,7 +144,7 @@ impl<'z> Writer<'z> {
                 self.out.push_str(&ttl.to_string());
                 self.at = at.end as usize;
             }
-            None if ttl != self.sight.ttl().or_else(|| minimum(&entry.record)).unwrap_or(ttl.wrapping_add(1)) => {
+            None if ttl != self.sight.ttl().or_else(|| entry.record.minimum()).unwrap_or(ttl.wrapping_add(1)) => {
                 self.out.push_str(&format!("{ttl} "));
                 written = true;
             }
@@ -169,7 +161,7 @@ impl<'z> Writer<'z> {
             self.at = entry.serial.end as usize;
         }
         self.copy_to(entry.whole.end as usize);
-        self.sight.pass(&Record { ttl, ..entry.record.clone() }, written);
+        self.sight.pass(&entry.record, written.then_some(ttl));
     }
 
     fn new_record(&mut self, record: &NewRecord) {
@@ -201,12 +193,5 @@ impl<'z> Writer<'z> {
             Some(at) => whole[..at].to_owned(),
             None => whole,
         }
-    }
-}
-
-fn minimum(record: &Record) -> Option<u32> {
-    match &record.data {
-        Some(hickory_proto::rr::RData::SOA(soa)) => Some(soa.minimum),
-        _ => None,
     }
 }
