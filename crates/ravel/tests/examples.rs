@@ -12,7 +12,9 @@ fn examples_run() {
         ("edge_module", "edge.mjs has "),
     ];
     for (name, words) in cases {
-        let run = Command::new(env!("CARGO")).args(["run", "-q", "-p", "ravel", "--example", name]).output().unwrap();
+        // From the workspace, so that what was built for the tests serves here too.
+        let workspace = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+        let run = Command::new(env!("CARGO")).args(["run", "-q", "--example", name]).current_dir(workspace).output().unwrap();
         let out = String::from_utf8_lossy(&run.stdout);
         assert!(run.status.success() && out.contains(words), "{name}: {out}{}", String::from_utf8_lossy(&run.stderr));
     }
