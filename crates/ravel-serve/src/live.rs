@@ -258,7 +258,7 @@ impl Visitor {
         let at =
             expected.iter().zip(&seen.body).position(|(one, other)| one != other).unwrap_or(expected.len().min(seen.body.len()));
         let line = 1 + seen.body[..at].iter().filter(|byte| **byte == b'\n').count();
-        let size = if seen.cut { format!("more than {} bytes", seen.body.len()) } else { format!("{} bytes", seen.body.len()) };
+        let size = if seen.cut { format!("more than {} MiB", MOST_BODY >> 20) } else { format!("{} bytes", seen.body.len()) };
         Some(format!("200 with {size} that are not those of `{file}` ({}), from line {line} on", expected.len()))
     }
 
@@ -301,6 +301,7 @@ impl Visitor {
                 Some(Ok(frame)) => {
                     seen.body.extend(frame.into_data().unwrap_or_default());
                     seen.cut = seen.body.len() > MOST_BODY;
+                    seen.body.truncate(MOST_BODY);
                 }
             }
         }
