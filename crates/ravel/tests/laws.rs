@@ -61,14 +61,40 @@ proptest! {
         }
     }
 
+    /// What is known before anybody asks is what is found where somebody asks why.
     #[test]
-    fn explaining_changes_nothing(lines in prop::collection::vec((text(4), text(4)), 1..6), url in address()) {
-        let rules: String = lines.iter().map(|(pattern, target)| format!("redirect {pattern} -> {target}\n")).collect();
-        if let (Ok(rules), Ok(request)) = (Rules::parse(&format!("{SITE}{rules}")), Request::get(&url)) {
-            let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html"]));
+    fn explaining_changes_nothing(
+        base in prop::sample::select(vec!["", "", "a/"]),
+        settings in prop::sample::subsequence(vec![
+            "alias www.h.example", "alias www.h.example, https://h.example/b/", "preview *.p.example", "ignore case", "hops each",
+            "hops one", "http allow", "hsts 365d subdomains", "pages loose",
+        ], 0..4),
+        lines in prop::collection::vec(prop_oneof![
+            8 => "redirect /(a|b|A|a/b) -> /(b|b/|c|c\\.html|d|//c)( permanent| 308|)",
+            4 => "redirect /(a|b)(\\?k=a|\\?k||) -> /(c|d)( drop query|)(\n  when scheme is http|\n  when header x-a|)",
+            1 => (text(4), text(4)).prop_map(|(pattern, target)| format!("redirect {pattern} -> {target}")),
+            4 => "(gone|elsewhere) /(a|b|a/b|\\{x\\}|a\\{/x\\*\\}|a\\{\\+x\\})(\\?k=a||)",
+            1 => "headers /(a|b|\\{\\+x\\})( on redirects| on all)\n  (set|add) cache-control: no-store",
+            1 => "rewrite /(c|d|a) -> /index\\.html",
+        ], 1..7),
+        whole in prop::option::weighted(0.1, "redirect (https://h|http://www\\.h)\\.example/(a|b) -> /(c|d)"),
+        url in prop_oneof![
+            1 => address(),
+            4 => "https?://h\\.example/(a|b|a/b)",
+            4 => "https?://(h|www\\.h|x\\.p)\\.example/(a/|)(a|b|A|a/b|c|d|c/|c\\.html)(\\?k=a|\\?z|\\?|)",
+        ],
+        method in prop::sample::select(vec!["GET", "HEAD", "POST"]),
+    ) {
+        let site: String = settings.iter().map(|setting| format!("  {setting}\n")).collect();
+        let lines: Vec<&String> = lines.iter().chain(&whole).filter(|line| Rules::parse(&format!("{SITE}{line}")).is_ok()).collect();
+        let rules: String = lines.iter().map(|line| format!("{line}\n")).collect();
+        let rules = format!("site https://h.example/{base}\n{site}{rules}");
+        if let (Ok(rules), Ok(request)) = (Rules::parse(&rules), Request::new(method.parse().unwrap(), &url)) {
+            let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "c.html"]));
             let (answer, why) = (edge.answer(&request), edge.explain(&request));
             prop_assert_eq!(answer.headers(), why.answer.headers());
             prop_assert_eq!((answer.status(), answer.outcome(), answer.line()), (why.answer.status(), why.answer.outcome(), why.answer.line()));
+            prop_assert_eq!(answer.file(), why.answer.file());
             prop_assert_eq!(answer.outcome() == Outcome::Redirect, answer.location().is_some());
         }
     }

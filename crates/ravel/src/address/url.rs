@@ -146,15 +146,22 @@ impl Address {
         writer.finish()
     }
 
-    /// An address of parts that are normalized already.
-    pub(crate) fn joined(scheme: Scheme, host: &str, path: &str, query: Option<&str>) -> Address {
-        let mut writer = AddressWriter::new(scheme, host, path.len() + query.map_or(0, |query| query.len() + 1));
-        writer.text().push_str(path);
-        if let Some(query) = query {
-            writer.begin_query();
-            writer.text().push_str(query);
+    /// An address of parts that are normalized already; the path may come in two.
+    pub(crate) fn joined(scheme: Scheme, host: &str, path: [&str; 2], query: Option<&str>) -> Address {
+        let prefix = scheme.prefix();
+        let host_end = prefix.len() + host.len();
+        let path_end = host_end + path[0].len() + path[1].len();
+        let mut text = String::with_capacity(path_end + query.map_or(0, |query| query.len() + 1));
+        for part in [prefix, host, path[0], path[1]] {
+            text.push_str(part);
         }
-        writer.finish()
+        if let Some(query) = query {
+            text.push('?');
+            text.push_str(query);
+        }
+        let query_end = text.len() as u32;
+        let (host_end, path_end) = (host_end as u32, path_end as u32);
+        Address { text, scheme, host_end, path_end, query_end, odd: true, path_hash: None }
     }
 
     /// Gives it this fragment.

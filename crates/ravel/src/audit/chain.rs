@@ -54,7 +54,7 @@ impl<'r> Audit<'r> {
 
     /// The routes of addresses on which a rule acts. For a rule that captures, some of very many.
     fn routes(&self, rule: &'r Rule, out: &mut Vec<Finding>) -> Option<Vec<(Request, Route)>> {
-        let plain = rule.pattern.origin.is_none() && rule.conditions.is_none();
+        let plain = rule.pattern.origin().is_none() && rule.conditions.is_none();
         if plain && let Some((request, route)) = self.quick_route(rule) {
             let alone = route.hops.iter().skip(1).all(|hop| hop.rule.is_none());
             // What later hops do can hang on the request's header fields; then every way is tried.
@@ -232,7 +232,7 @@ impl<'r> Audit<'r> {
         let address = reached.address().ok()?;
         let site = &self.edge().rules().site;
         let path = match redirect.target.origin() {
-            None => address.path().strip_prefix(&site.base[..site.base.len() - 1])?,
+            None => address.path().strip_prefix(site.open_base())?,
             Some(_) => address.path(),
         };
         let values = redirect.target.captures_for(path, &rule.pattern, site.ignore_case)?;
@@ -247,10 +247,10 @@ impl<'r> Audit<'r> {
         let rules = self.space.rules(Stage::Redirect);
         let site = self.edge().site();
         route.hops.iter().any(|hop| {
-            let Some(path) = hop.to.path().strip_prefix(&site.base[..site.base.len() - 1]) else { return false };
+            let Some(path) = hop.to.path().strip_prefix(site.open_base()) else { return false };
             self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]).any(|rule| {
-                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty() || rule.pattern.origin.is_some();
-                more && (rule.pattern.origin.is_some()
+                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty() || rule.pattern.origin().is_some();
+                more && (rule.pattern.origin().is_some()
                     || rule.pattern.path.matches(path, site.ignore_case, &mut Default::default()))
             })
         })

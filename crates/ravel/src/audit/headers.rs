@@ -54,7 +54,7 @@ impl<'r> Audit<'r> {
         }
         let matching = self.space.matching(rule);
         if statement.on != On::Missing
-            && rule.pattern.origin.is_none()
+            && rule.pattern.origin().is_none()
             && rule.conditions.is_none()
             && self.addresses_below(rule.pattern.path.literal_prefix()).take(MOST_FILES).any(|address| {
                 let matched = rule.pattern.path.matches(address, self.edge().site().ignore_case, &mut Default::default());
@@ -79,7 +79,7 @@ impl<'r> Audit<'r> {
             }
         }
         // The addresses of files were gone through above, where nothing else is asked.
-        let asks_more = rule.conditions.is_some() || rule.pattern.origin.is_some() || !rule.pattern.query().is_empty();
+        let asks_more = rule.conditions.is_some() || rule.pattern.origin().is_some() || !rule.pattern.query().is_empty();
         open |= asks_more && try_set(&matching.and(&self.space.naming_a_file()), 4);
         match (found, open) {
             (true, _) => Some(true),

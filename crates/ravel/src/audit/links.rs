@@ -10,7 +10,7 @@ use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
 use crate::address::Request;
 use crate::edge::{Outcome, RouteEnd};
 use crate::files::content_type;
-use crate::rules::{Action, Stage};
+use crate::rules::{Rule, Stage};
 
 /// What was found in files so far: one finding for each address, with the number of files that name it.
 #[derive(Debug, Default)]
@@ -147,7 +147,7 @@ impl<'r> Audit<'r> {
                 matches!(route.end, RouteEnd::Answer { outcome: Outcome::Outside, .. }) && reference.url.starts_with('/');
             let found = match outside {
                 true => {
-                    let below = format!("{}{}", &site.base[..site.base.len() - 1], reference.url);
+                    let below = format!("{}{}", site.open_base(), reference.url);
                     finding(Code::OutsideBase, format!("`{}` leads out of the base path {}", reference.url, site.base))
                         .visitor(if reference.kind.is_loaded() {
                             "404, and a blank page where a script or a style is meant"
@@ -258,7 +258,7 @@ impl<'r> Audit<'r> {
         let mut shown = Vec::new();
         for stage in [Stage::Fallback, Stage::Missing] {
             for rule in self.space.rules(stage) {
-                let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { continue };
+                let Some(path) = rule.shows() else { continue };
                 if path.path().is_literal() && edge.file_of(path.path().as_str()) == Some(name) {
                     let deep = self.sample_with(&rule.pattern, &|_| UNKNOWN.to_owned());
                     let asked = deep.filter(|request| edge.answer(request).file() == Some(name));
@@ -276,10 +276,8 @@ impl<'r> Audit<'r> {
     }
 
     fn is_fallback_page(&self, name: &str) -> bool {
-        self.space.rules(Stage::Fallback).iter().any(|rule| match &rule.action {
-            Action::Fallback { path, .. } => !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name),
-            _ => false,
-        })
+        let mut shown = self.space.rules(Stage::Fallback).iter().filter_map(Rule::shows);
+        shown.any(|path| !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name))
     }
 }
 

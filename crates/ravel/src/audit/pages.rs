@@ -3,7 +3,7 @@
 use super::{Audit, Code, Finding, UNKNOWN};
 use crate::address::Request;
 use crate::edge::Role;
-use crate::rules::{Action, Stage};
+use crate::rules::Stage;
 use crate::space::Member;
 
 impl<'r> Audit<'r> {
@@ -17,9 +17,7 @@ impl<'r> Audit<'r> {
         }
         for stage in [Stage::Rewrite, Stage::Fallback, Stage::Missing] {
             for rule in self.space.rules(stage) {
-                let (Action::Rewrite(path) | Action::Missing(path) | Action::Fallback { path, .. }) = &rule.action else {
-                    continue;
-                };
+                let Some(path) = rule.shows() else { continue };
                 let literal = path.path().is_literal();
                 if literal && !self.names_a_file(path.path().as_str()) {
                     let finding = self.no_such_file(rule.line, &format!("`{rule}`"), path.path().as_str());
@@ -49,7 +47,7 @@ impl<'r> Audit<'r> {
 
     /// A rewrite of the address of a file that shows another.
     fn hides_by_rewrite(&self, rule: &'r crate::rules::Rule, out: &mut Vec<Finding>) {
-        if rule.pattern.origin.is_some() || rule.conditions.is_some() {
+        if rule.pattern.origin().is_some() || rule.conditions.is_some() {
             return;
         }
         let edge = self.edge();
@@ -71,7 +69,7 @@ impl<'r> Audit<'r> {
         let get = self.space.with_methods(|method| *method == http::Method::GET);
         let home = self.space.at_home().and(&canonical);
         for rule in self.space.rules(Stage::Fallback) {
-            let Action::Fallback { path, .. } = &rule.action else { continue };
+            let Some(path) = rule.shows() else { continue };
             // One address that it does not take settles nearly every case.
             if taken_by != Some(rule.line) || !path.path().is_literal() {
                 continue;

@@ -224,12 +224,12 @@ impl<'r> Audit<'r> {
 
     /// The paths for which a rule's captures name a file, where it has captures and all of them stand in its path.
     pub(super) fn paths_with_files(&self, rule: &Rule) -> Option<Vec<String>> {
-        let (Action::Fallback { path, .. } | Action::Missing(path)) = &rule.action else { return None };
+        let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
         let first = path.path().expressions().next().and_then(|(_, name)| rule.pattern.form_of(name));
         // Slashes at the start become one, so that very many captures come to one path.
         let opens = matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
         let complete = rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
-        if path.path().is_literal() || opens || !complete || rule.pattern.origin.is_some() {
+        if path.path().is_literal() || opens || !complete || rule.pattern.origin().is_some() {
             return None;
         }
         let prefix = path.path().literal_prefix();
@@ -285,8 +285,8 @@ impl<'r> Audit<'r> {
     /// A request that a pattern's text makes with these captures.
     pub(super) fn sample_with(&self, pattern: &Pattern, capture: &dyn Fn(&str) -> String) -> Option<Request> {
         let site = &self.edge().rules().site;
-        let mut url = match &pattern.origin {
-            None => format!("{}://{}{}", site.scheme, site.host, &site.base[..site.base.len() - 1]),
+        let mut url = match pattern.origin() {
+            None => format!("{}://{}{}", site.scheme, site.host, site.open_base()),
             Some(origin) if origin.host.capture.is_none() => format!("{}://{}", origin.scheme, origin.host.host),
             Some(_) => return None,
         };

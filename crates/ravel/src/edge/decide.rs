@@ -117,35 +117,45 @@ impl Edge {
             what: "hsts with subdomains".to_owned(),
             came: Came::Noted(format!("plain HTTP goes to https://{} first, so that the promise is seen there", asked.host)),
         });
-        let to = Address::joined(Scheme::Https, asked.host, asked.path, asked.query);
+        let to = Address::joined(Scheme::Https, asked.host, [asked.path, ""], asked.query);
         let decided = Decision::of(Outcome::Redirect, canonical_status(asked.method));
         Some(Decision { by: Some(hsts.line), location: Some(to), permanence: Some(Permanence::Canonical), ..decided })
     }
 
     /// Steps 2 and 3.
     pub(super) fn hop<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
-        let acted = self.first(Stage::Redirect, asked, looking, |number, rule, captures| match &rule.action {
-            Action::Redirect(redirect) => {
-                let to = self.target(redirect, &rule.pattern, captures, asked).ok_or("a capture can not stand in its target")?;
-                if asked.is(&to) {
-                    return Err("it leads to this very address, so it does not act");
+        // Who asks why is told of every rule.
+        if !T::LISTENS
+            && let Some(hop) = self.at_a_glance(asked, looking)
+        {
+            return hop;
+        }
+        let mut hop = Hop::None(None);
+        let acted = self.first(Stage::Redirect, asked, looking, |number, rule, captures| {
+            hop = match &rule.action {
+                Action::Redirect(redirect) => {
+                    let to = self.target(redirect, &rule.pattern, captures, asked);
+                    let to = to.ok_or("a capture can not stand in its target")?;
+                    if asked.is(&to) {
+                        return Err("it leads to this very address, so it does not act");
+                    }
+                    let permanence = Permanence::of(redirect.status);
+                    let last = self.foreseen.is_last(number);
+                    Hop::Redirect { to, status: redirect.status, by: Some(rule.line), permanence, last }
                 }
-                let permanence = if matches!(redirect.status, 301 | 308) { Permanence::ByRule } else { Permanence::Temporary };
-                let last = self.last[number as usize / 64] & (1 << (number % 64)) != 0;
-                Ok(Hop::Redirect { to, status: redirect.status, by: Some(rule.line), permanence, last })
-            }
-            Action::Gone => Ok(Hop::Gone(rule.line)),
-            _ => Ok(Hop::Elsewhere(rule.line)),
+                Action::Gone => Hop::Gone(rule.line),
+                _ => Hop::Elsewhere(rule.line),
+            };
+            Ok(())
         });
         match acted {
-            Some(hop) => hop,
-            None if looking.unknown_cookie => Hop::None(None),
-            None => self.canonical(asked, looking),
+            None if !looking.unknown_cookie => self.canonical(asked, looking),
+            _ => hop,
         }
     }
 
     /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
-    fn home<'a>(&'a self, asked: &Asked<'a>) -> (Scheme, &'a str) {
+    pub(super) fn home<'a>(&'a self, asked: &Asked<'a>) -> (Scheme, &'a str) {
         let site = &self.rules.site;
         match asked.role {
             Role::Preview => (asked.scheme, asked.host),
@@ -162,14 +172,14 @@ impl Edge {
         let query = if redirect.drop_query { None } else { asked.query };
         let to = redirect.target.expand(pattern, captures, base, query)?;
         let own_host = |host: &str| host == site.host.as_str() || site.aliases.iter().any(|alias| alias.host.as_str() == host);
-        if asked.role == Role::Preview && redirect.target.origin.is_some() && own_host(to.host()) {
+        if asked.role == Role::Preview && redirect.target.origin().is_some() && own_host(to.host()) {
             return Some(to.on(asked.scheme, asked.host));
         }
         Some(to)
     }
 
     /// Step 3: the canonical address of what no rule redirects.
-    fn canonical<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
+    pub(super) fn canonical<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
         let site = &self.rules.site;
         let path = match asked.below {
             Below::Path(path) => path,
@@ -177,8 +187,11 @@ impl Edge {
             Below::Outside => return Hop::None(None),
         };
         let (scheme, host) = self.home(asked);
-        let moved = (scheme, host) != (asked.scheme, asked.host);
-        let rebased = asked.path.len() != site.base.len() - 1 + path.len() || !asked.path.starts_with(&*site.base);
+        // Only an alias has another host, or a base path of its own.
+        let alias = asked.role == Role::Alias;
+        let moved = scheme != asked.scheme || (alias && host != asked.host);
+        let rebased = asked.below == Below::NoSlash
+            || (alias && (asked.path.len() != site.open_base().len() + path.len() || !asked.path.starts_with(&*site.base)));
         let named = self.spellings.asked(path, asked.hash, asked.odd);
         let respelled = match named {
             Some(Spelled::Moved(file)) if !self.rewrites(asked, path, (scheme, host), looking) => Some(file),
@@ -187,10 +200,8 @@ impl Edge {
         if !moved && !rebased && respelled.is_none() {
             return Hop::None(named);
         }
-        let mut full = String::with_capacity(site.base.len() + path.len());
-        full.push_str(&site.base[..site.base.len() - 1]);
-        full.push_str(respelled.map_or(path, |file| self.spellings.own(file)));
-        let to = Address::joined(scheme, host, &full, asked.query);
+        let path = respelled.map_or(path, |file| self.spellings.own(file));
+        let to = Address::joined(scheme, host, [site.open_base(), path], asked.query);
         looking.trace.step(|| explain::canonical_step(asked, &to, site, respelled.map(|file| self.file_name(file))));
         let by = if moved || rebased { Some(asked.line) } else { None };
         Hop::Redirect { to, status: canonical_status(asked.method), by, permanence: Permanence::Canonical, last: false }
@@ -207,7 +218,7 @@ impl Edge {
         if self.rules.rewrites.is_empty() {
             return false;
         }
-        let full = format!("{}{path}", &self.rules.site.base[..self.rules.site.base.len() - 1]);
+        let full = format!("{}{path}", self.rules.site.open_base());
         let role = if asked.role == Role::Alias { Role::Canonical } else { asked.role };
         let there = Asked { scheme, host, path: &full, role, hash: None, below: Below::Path(path), ..*asked };
         let mark = looking.trace.mark();

@@ -91,12 +91,12 @@ impl Edge {
     fn near_miss(&self, rule: &Rule, asked: &Asked<'_>) -> Option<(usize, String)> {
         let pattern = &rule.pattern;
         let fold = self.rules.site.ignore_case;
-        let path = match &pattern.origin {
+        let path = match pattern.origin() {
             None => asked.relative()?,
             Some(_) => asked.path,
         };
         if pattern.path.matches(path, fold, &mut Captures::new()) {
-            let why = match &pattern.origin {
+            let why = match pattern.origin() {
                 Some(origin) if !self.origin_matches(origin, asked, &mut Captures::new()) => {
                     format!("it is for {}://{}", origin.scheme, origin.host)
                 }

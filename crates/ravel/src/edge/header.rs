@@ -55,6 +55,13 @@ pub(super) enum Permanence {
     Canonical,
 }
 
+impl Permanence {
+    /// That of a rule's redirect.
+    pub(super) fn of(status: u16) -> Permanence {
+        if matches!(status, 301 | 308) { Permanence::ByRule } else { Permanence::Temporary }
+    }
+}
+
 impl Edge {
     /// Completes an answer with its header fields. `vary` holds the bits of the decision's conditions.
     pub(super) fn add_headers<'e, T: Trace>(

@@ -44,7 +44,7 @@ impl Edge {
         }
         let mut notes = explain::Notes::new();
         let mut found = None;
-        self.index(stage).candidates(rules, asked, self.rules.site.ignore_case, |number| {
+        self.index(stage).candidates(asked, self.rules.site.ignore_case, |number| {
             let rule = &rules[number as usize];
             let mut captures = Captures::new();
             if !self.pattern_matches(&rule.pattern, asked, &mut captures) {
@@ -126,7 +126,7 @@ impl Edge {
     /// Whether a pattern matches an address, and what it captures.
     pub(super) fn pattern_matches<'r>(&self, pattern: &Pattern, asked: &Asked<'r>, captures: &mut Captures<'r>) -> bool {
         let fold = self.rules.site.ignore_case;
-        let path = match &pattern.origin {
+        let path = match pattern.origin() {
             None => asked.relative(),
             Some(origin) => self.origin_matches(origin, asked, captures).then_some(asked.path),
         };
@@ -146,7 +146,7 @@ impl Edge {
         asked.role == Role::Preview && origin.host.capture.is_none() && origin.host.host == site.host
     }
 
-    fn index(&self, stage: Stage) -> &Index {
+    pub(super) fn index(&self, stage: Stage) -> &Index {
         &self.indexes[stage as usize]
     }
 }

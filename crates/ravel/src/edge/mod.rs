@@ -14,6 +14,7 @@ mod answer;
 mod condition;
 mod decide;
 mod explain;
+mod foreseen;
 mod header;
 mod hosts;
 mod index;
@@ -34,8 +35,8 @@ pub(crate) use walk::{MOST_HOPS, method_after};
 use std::sync::Arc;
 
 use crate::address::Request;
-use crate::files::{FileList, Spelled, Spellings};
-use crate::rules::{Action, Rule, RuleSet, Rules, Site, Stage};
+use crate::files::{FileList, Spellings};
+use crate::rules::{Rule, RuleSet, Rules, Site, Stage};
 use crate::template::Captures;
 
 /// The rules and the list of files, compiled: what answers requests. Shared freely between threads.
@@ -46,8 +47,7 @@ pub struct Edge {
     spellings: Spellings,
     hosts: hosts::Hosts,
     indexes: [index::Index; 5],
-    /// The redirects whose target is redirected no further, whoever asks: a bit each.
-    last: Vec<u64>,
+    foreseen: foreseen::Foreseen,
     vary: header::VaryNames,
 }
 
@@ -59,35 +59,13 @@ impl Edge {
             spellings: Spellings::new(&files, &rules.site),
             hosts: hosts::Hosts::new(&rules.site),
             indexes: Stage::ALL.map(|stage| index::Index::new(rules.stage(stage), &rules.site)),
-            last: Vec::new(),
+            foreseen: foreseen::Foreseen::default(),
             vary: header::VaryNames::new(&rules.vary_names),
             rules,
             files,
         };
-        edge.last = edge.last_redirects();
+        edge.foreseen = foreseen::Foreseen::of(&edge);
         edge
-    }
-
-    /// Follows every literal target once, so that answers need not.
-    fn last_redirects(&self) -> Vec<u64> {
-        let (rules, site) = (&self.rules.redirects, &self.rules.site);
-        // An alias with a base path of its own may take addresses of the site's own host.
-        if site.aliases.iter().any(|alias| alias.base != site.base) {
-            return vec![0; rules.len().div_ceil(64)];
-        }
-        let mut bits = vec![0; rules.len().div_ceil(64)];
-        for (number, rule) in rules.iter().enumerate() {
-            let Action::Redirect(redirect) = &rule.action else { continue };
-            let is_last = redirect.target.literal_path().is_some_and(|path| {
-                let odd = path.contains('%') || path.contains("//");
-                !odd && !matches!(self.spellings.asked(path, None, false), Some(Spelled::Moved(_)))
-                    && self.indexes[Stage::Redirect as usize].is_quiet(rules, path, site.ignore_case)
-            });
-            if is_last {
-                bits[number / 64] |= 1 << (number % 64);
-            }
-        }
-        bits
     }
 
     /// What a request gets.
@@ -176,7 +154,7 @@ impl Edge {
     /// The URL that a file is served under.
     pub(crate) fn url_of(&self, file: u32) -> String {
         let site = &self.rules.site;
-        format!("{}://{}{}{}", site.scheme, site.host, &site.base[..site.base.len() - 1], self.own_address(file))
+        format!("{}://{}{}{}", site.scheme, site.host, site.open_base(), self.own_address(file))
     }
 
     /// The rules of a stage whose patterns match a request, whatever their conditions.
@@ -185,7 +163,7 @@ impl Edge {
         let asked = request.address().ok().and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
         if let Some(asked) = asked {
             let rules = self.rules.stage(stage);
-            self.indexes[stage as usize].candidates(rules, &asked, self.rules.site.ignore_case, |number| {
+            self.indexes[stage as usize].candidates(&asked, self.rules.site.ignore_case, |number| {
                 let rule = &rules[number as usize];
                 if self.pattern_matches(&rule.pattern, &asked, &mut Captures::new()) {
                     found.push(rule);

@@ -133,7 +133,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         let site = self.edge().site();
         let get = self.space.with_methods(|method| *method == http::Method::GET);
         let mut set = self.space.of_pattern(&self.universal.pattern).and(&get);
-        set = match &self.universal.pattern.origin {
+        set = match self.universal.pattern.origin() {
             None => set.and(&self.space.with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme)),
             Some(origin) => set.and(&self.space.with_origins(|asked| asked.scheme == origin.scheme)),
         };
@@ -201,10 +201,11 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn files_of(&mut self, set: &RequestSet<'r>) {
         let Member::Shortest(_) = set.shortest(self.space) else { return };
         let pattern = &self.universal.pattern;
-        let prefix = if pattern.origin.is_none() { pattern.path.literal_prefix() } else { "" };
+        let prefix = if pattern.origin().is_none() { pattern.path.literal_prefix() } else { "" };
         let mut asked = 0;
         for address in self.space.addresses_below(prefix) {
-            if pattern.origin.is_none() && !pattern.path.matches(address, self.edge().site().ignore_case, &mut Default::default())
+            if pattern.origin().is_none()
+                && !pattern.path.matches(address, self.edge().site().ignore_case, &mut Default::default())
             {
                 continue;
             }

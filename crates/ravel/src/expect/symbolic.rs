@@ -12,7 +12,7 @@ pub(super) enum Symbol {
 /// For each capture of `of`, what it is made of where an address matches both patterns in one way only: where `of` goes along with
 /// `by`, and ends in one expression that takes all the rest.
 pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Symbol>)>> {
-    if of.query().len() != by.query().len() || of.origin.is_some() != by.origin.is_some() || !of.query().is_empty() {
+    if of.query().len() != by.query().len() || of.origin().is_some() != by.origin().is_some() || !of.query().is_empty() {
         return None;
     }
     if of.path.as_str() == by.path.as_str() || same_forms(of, by) {

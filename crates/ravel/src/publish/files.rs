@@ -149,7 +149,7 @@ impl Publishing<'_> {
         let by_script = self.by_script(rule, &format!("404.html leads on where no file stands, instead of a {status}"));
         let Some(path) = literal(rule) else { return by_script };
         let site = self.edge.site();
-        let url = format!("{}://{}{}{path}", site.scheme, site.host, &site.base[..site.base.len() - 1]);
+        let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
         let Ok(request) = Request::get(&url) else { return by_script };
         let answer = self.edge.answer(&request);
         let Some(to) = answer.location().filter(|_| answer.line() == Some(rule.line)) else { return by_script };
@@ -168,11 +168,11 @@ impl Publishing<'_> {
     fn shown_at(&mut self, rule: &Rule) -> Option<String> {
         let path = match &rule.action {
             Action::Rewrite(_) => literal(rule)?,
-            _ if rule.pattern.origin.is_none() && rule.conditions.is_none() => rule.pattern.path.literal_prefix(),
+            _ if rule.pattern.origin().is_none() && rule.conditions.is_none() => rule.pattern.path.literal_prefix(),
             _ => return None,
         };
         let site = self.edge.site();
-        let url = format!("{}://{}{}{path}", site.scheme, site.host, &site.base[..site.base.len() - 1]);
+        let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
         let request = Request::get(&url).ok()?;
         let answer = self.edge.answer(&request);
         let file = answer.file().filter(|_| answer.outcome() == Outcome::File && answer.line() == Some(rule.line))?;
@@ -197,7 +197,7 @@ impl Publishing<'_> {
 /// The one path that a rule is for, if it asks nothing else.
 fn literal(rule: &Rule) -> Option<&str> {
     let pattern = &rule.pattern;
-    let plain = pattern.origin.is_none() && pattern.query().is_empty() && rule.conditions.is_none();
+    let plain = pattern.origin().is_none() && pattern.query().is_empty() && rule.conditions.is_none();
     (plain && pattern.path.is_literal()).then(|| pattern.path.as_str())
 }
 

@@ -54,7 +54,7 @@ fn hosts(edge: &Edge) -> Vec<Value> {
 
 fn rule(rule: &Rule) -> Value {
     let pattern = &rule.pattern;
-    let plain = pattern.origin.is_none() && pattern.query().is_empty() && rule.conditions.is_none();
+    let plain = pattern.origin().is_none() && pattern.query().is_empty() && rule.conditions.is_none();
     if let Action::Redirect(redirect) = &rule.action
         && let (true, true, Some(to), false) =
             (plain, pattern.path.is_literal(), redirect.target.literal_path(), redirect.drop_query)
@@ -62,7 +62,7 @@ fn rule(rule: &Rule) -> Value {
         return json!([pattern.path.as_str(), to, redirect.status]);
     }
     let mut out = Map::new();
-    if let Some(origin) = &pattern.origin {
+    if let Some(origin) = pattern.origin() {
         out.insert("scheme".into(), origin.scheme.as_str().into());
         out.insert("host".into(), origin.host.host.as_str().into());
         if origin.host.capture.is_some() {

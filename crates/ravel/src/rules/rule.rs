@@ -6,9 +6,9 @@ use crate::language::Line;
 use crate::template::{Pattern, Target};
 
 /// One rule: for which addresses, under which conditions, what is done.
-// Aligned, so that among very many a rule is three cache lines from far away and not four.
+// Aligned, so that among very many a rule is one pair of cache lines, which are mostly fetched together.
 #[derive(Debug, Clone)]
-#[repr(align(64))]
+#[repr(align(128))]
 pub struct Rule {
     /// Where it stands.
     pub line: Line,
@@ -33,8 +33,8 @@ pub enum Action {
     Rewrite(Target),
     /// Shows a file when no file answers.
     Fallback {
-        /// The file.
-        path: Target,
+        /// The file; boxed, so that a redirect, of which there may be very many, is no larger.
+        path: Box<Target>,
         /// Whether addresses that look like files get it too.
         even_files: bool,
     },
@@ -84,6 +84,15 @@ impl Rule {
     /// What the request must be.
     pub fn whens(&self) -> &[When] {
         self.conditions.as_deref().map_or(&[], |conditions| &conditions.whens)
+    }
+
+    /// The path that a rewrite, a fallback or a missing page looks up a file by.
+    pub fn shows(&self) -> Option<&Target> {
+        match &self.action {
+            Action::Rewrite(path) | Action::Missing(path) => Some(path),
+            Action::Fallback { path, .. } => Some(path),
+            Action::Redirect(_) | Action::Gone | Action::Elsewhere(_) | Action::Headers(_) => None,
+        }
     }
 
     /// The stage at which it is looked at.

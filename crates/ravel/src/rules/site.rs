@@ -117,6 +117,11 @@ impl Site {
         self.previews.iter().any(|preview| preview.matches(host))
     }
 
+    /// The base path without its final `/`: what stands before a path below it.
+    pub fn open_base(&self) -> &str {
+        &self.base[..self.base.len() - 1]
+    }
+
     /// The canonical origin and base path as a URL.
     pub fn url(&self) -> String {
         format!("{}://{}{}", self.scheme, self.host, self.base)

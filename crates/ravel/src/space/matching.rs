@@ -33,16 +33,15 @@ impl<'r> Space<'r> {
             }
             tests
         };
-        let host_tests =
-            pattern.origin.as_ref().and_then(|origin| origin.host.capture.as_deref()).map(|name| tests(name, false, true));
-        set.pieces.retain(|piece| pattern.origin.is_some() || self.regions[piece.region].inside);
+        let host_tests = pattern.origin().and_then(|origin| origin.host.capture.as_deref()).map(|name| tests(name, false, true));
+        set.pieces.retain(|piece| pattern.origin().is_some() || self.regions[piece.region].inside);
         for piece in &mut set.pieces {
-            if let Some(origin) = &pattern.origin {
+            if let Some(origin) = pattern.origin() {
                 piece.origins.retain(|at| {
                     self.origins.get(at).is_some_and(|asked| asked.takes(origin, host_tests.as_deref(), &self.edge.rules().site))
                 });
             }
-            let read: Vec<Symbol> = match pattern.origin {
+            let read: Vec<Symbol> = match pattern.origin() {
                 Some(_) => symbols(&self.regions[piece.region].prefix).collect(),
                 None => Vec::new(),
             };

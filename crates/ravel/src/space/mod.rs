@@ -202,8 +202,7 @@ impl<'r> Space<'r> {
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
         let target = match &rule.action {
             Action::Redirect(redirect) => Some(&redirect.target),
-            Action::Rewrite(path) | Action::Missing(path) | Action::Fallback { path, .. } => Some(path),
-            _ => None,
+            _ => rule.shows(),
         };
         self.asked_by(&rule.pattern, rule.wheres(), rule.whens(), target)
     }

@@ -102,7 +102,7 @@ fn labels(rules: &RuleSet, below: &str) -> Vec<String> {
         }
     }
     for rule in Stage::ALL.into_iter().flat_map(|stage| rules.stage(stage)) {
-        let Some(origin) = rule.pattern.origin.as_deref() else { continue };
+        let Some(origin) = rule.pattern.origin() else { continue };
         let Some(name) = &origin.host.capture else {
             labels.extend(label_of(origin.host.host.as_str()));
             continue;

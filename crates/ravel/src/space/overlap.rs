@@ -19,7 +19,7 @@ pub(crate) struct Overlaps {
 impl Overlaps {
     pub(crate) fn new(edge: &Edge, stage: Stage) -> Overlaps {
         let site = &edge.rules().site;
-        let mut overlaps = Overlaps { sorted: Vec::new(), base: site.base[..site.base.len() - 1].into(), fold: site.ignore_case };
+        let mut overlaps = Overlaps { sorted: Vec::new(), base: site.open_base().into(), fold: site.ignore_case };
         let rules = edge.rules().stage(stage);
         overlaps.sorted = (0..)
             .zip(rules)
@@ -34,7 +34,7 @@ impl Overlaps {
 
     /// The text before a pattern's first expression, below the base path, and whether that is all of it.
     fn key(&self, pattern: &Pattern) -> (Box<str>, bool) {
-        self.key_of(pattern.path.literal_prefix(), pattern.path.is_literal(), pattern.origin.is_some())
+        self.key_of(pattern.path.literal_prefix(), pattern.path.is_literal(), pattern.origin().is_some())
     }
 
     fn key_of(&self, text: &str, whole: bool, from_root: bool) -> (Box<str>, bool) {

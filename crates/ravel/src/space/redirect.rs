@@ -153,7 +153,7 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
         return Itself::Never;
     }
     let among = || Itself::Among(target.path_as_pattern(pattern));
-    let same_root = base_is_root || pattern.origin.is_none() == target.origin().is_none();
+    let same_root = base_is_root || pattern.origin().is_none() == target.origin().is_none();
     if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
         // What becomes of the query is not worked out.
         return among();
@@ -170,7 +170,7 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
 /// Whether a redirect makes every path shorter, or every path longer; none where that hangs on what is captured.
 pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Ordering> {
     let (from, to) = (&rule.pattern.path, redirect.target.path());
-    if rule.pattern.origin.is_some() || redirect.target.origin().is_some() {
+    if rule.pattern.origin().is_some() || redirect.target.origin().is_some() {
         return None;
     }
     let length = |piece| match piece {

@@ -45,11 +45,11 @@ impl<'r> Space<'r> {
         let ways = request.address().ok().into_iter().chain(route.hops.iter().map(|hop| &hop.to));
         let mut found = Vec::new();
         for address in ways {
-            let Some(path) = address.path().strip_prefix(&site.base[..site.base.len() - 1]) else { continue };
+            let Some(path) = address.path().strip_prefix(site.open_base()) else { continue };
             for rule in self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]) {
                 let more = rule.conditions.is_some() || !rule.pattern.query().is_empty();
                 let fits = |path| rule.pattern.path.matches(path, site.ignore_case, &mut Default::default());
-                if more && (fits(path) || (rule.pattern.origin.is_some() && fits(address.path()))) {
+                if more && (fits(path) || (rule.pattern.origin().is_some() && fits(address.path()))) {
                     found.push(rule);
                 }
             }

@@ -12,16 +12,17 @@ use crate::address::{Host, Scheme, form_decode, parameters};
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
-    /// Scheme and host of a whole URL; without it the path is below the site's base path.
-    pub origin: Option<Box<OriginPattern>>,
-    /// The path.
+    /// The path; below the site's base path unless there is an origin.
     pub path: Template,
-    query: Option<Box<QueryParts>>,
+    rest: Option<Box<Rest>>,
 }
 
-/// Behind one thin pointer, since most patterns have none.
+/// What most patterns have none of.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct QueryParts(Box<[QueryPart]>);
+struct Rest {
+    origin: Option<OriginPattern>,
+    query: Box<[QueryPart]>,
+}
 
 /// Scheme and host of a whole-URL pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -70,7 +71,7 @@ impl Pattern {
     /// The first thing that makes the text no pattern, and where it stands.
     pub fn parse(text: &str) -> Result<Pattern> {
         if let Some(path) = parse::plain_path(text) {
-            return Ok(Pattern { origin: None, path, query: None });
+            return Ok(Pattern { path, rest: None });
         }
         if let Some(at) = find_outside(text, b"#") {
             return Err(TemplateError::new(Kind::Fragment, at..text.len()));
@@ -88,17 +89,23 @@ impl Pattern {
             return Err(TemplateError::new(Kind::Start, instead.unwrap_or(path_at..text.len())));
         };
         let query = match rest.get(path_end + 1..) {
-            Some(query) => Some(Box::new(QueryParts(query_parts(query, path_at + path_end + 1)?))),
-            None => None,
+            Some(query) => query_parts(query, path_at + path_end + 1)?,
+            None => Box::default(),
         };
-        let pattern = Pattern { origin, path, query };
+        let rest = (origin.is_some() || !query.is_empty()).then(|| Box::new(Rest { origin, query }));
+        let pattern = Pattern { path, rest };
         pattern.names_stand_once(0..text.len())?;
         Ok(pattern)
     }
 
+    /// Scheme and host of a whole URL; without it the path is below the site's base path.
+    pub fn origin(&self) -> Option<&OriginPattern> {
+        self.rest.as_ref()?.origin.as_ref()
+    }
+
     /// The parameters that are wanted; all others are free.
     pub fn query(&self) -> &[QueryPart] {
-        self.query.as_deref().map_or(&[], |query| &query.0)
+        self.rest.as_ref().map_or(&[], |rest| &rest.query)
     }
 
     /// The names of what it captures, in the order of their slots: host, path, query.
@@ -108,7 +115,7 @@ impl Pattern {
 
     /// The expressions it captures with, in the order of their slots.
     pub fn captures(&self) -> impl Iterator<Item = (Expression, &str)> {
-        let host = self.origin.iter().filter_map(|origin| origin.host.capture.as_deref());
+        let host = self.origin().and_then(|origin| origin.host.capture.as_deref()).into_iter();
         let query = self.query().iter().filter_map(|part| match &part.test {
             QueryTest::Capture(name) => Some(&**name),
             _ => None,
@@ -142,15 +149,16 @@ impl Pattern {
 
     /// Whether the pattern names this parameter, so that a match uses it up.
     pub fn uses_parameter(&self, raw_key: &str) -> bool {
-        if self.query.is_none() {
+        let wanted = self.query();
+        if wanted.is_empty() {
             return false;
         }
         let key = form_decode(raw_key);
-        self.query().iter().any(|part| part.key.as_bytes() == &*key)
+        wanted.iter().any(|part| part.key.as_bytes() == &*key)
     }
 
     fn names_stand_once(&self, range: Range<usize>) -> Result<()> {
-        if self.path.is_literal() && self.query().len() < 2 && self.origin.is_none() {
+        if self.path.is_literal() && self.query().len() < 2 && self.origin().is_none() {
             return Ok(());
         }
         let mut seen = HashSet::new();
@@ -181,10 +189,10 @@ impl QueryPart {
 }
 
 /// Reads scheme and host, if the text begins with them; returns them and where the path begins.
-pub(super) fn origin_pattern(text: &str) -> Result<(Option<Box<OriginPattern>>, usize)> {
+pub(super) fn origin_pattern(text: &str) -> Result<(Option<OriginPattern>, usize)> {
     let Some((scheme, rest)) = Scheme::split(text) else { return Ok((None, 0)) };
     let (host, end) = host_pattern(rest, text.len() - rest.len())?;
-    Ok((Some(Box::new(OriginPattern { scheme, host })), end))
+    Ok((Some(OriginPattern { scheme, host }), end))
 }
 
 /// Reads `host` or `{name}.host` at the start of what follows `://`; returns it and where it ends in the whole text.
@@ -266,7 +274,7 @@ fn decoded(text: &str) -> std::result::Result<Cow<'_, str>, ()> {
 
 impl fmt::Display for Pattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(origin) = &self.origin {
+        if let Some(origin) = self.origin() {
             write!(f, "{}://{}", origin.scheme, origin.host)?;
         }
         self.path.fmt(f)?;

@@ -60,30 +60,45 @@ pub(crate) enum Piece<'t> {
 /// Most rules of a large site are literal, so a template without expressions keeps nothing but its text, and that, up to
 /// `INLINE` bytes, without a pointer.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Template<const INLINE: usize = 56> {
-    text: Text<INLINE>,
-    parts: Option<Box<[Part]>>,
+pub struct Template<const INLINE: usize = 62>(Form<INLINE>);
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+enum Form<const INLINE: usize> {
+    Literal(Text<INLINE>),
+    Parted(Box<Parted>),
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Parted {
+    text: Box<str>,
+    parts: Box<[Part]>,
 }
 
 impl<const INLINE: usize> Template<INLINE> {
     /// Whether there is no expression in it.
     pub fn is_literal(&self) -> bool {
-        self.parts.is_none()
+        matches!(self.0, Form::Literal(_))
     }
 
     /// The text as it is printed; for a literal, the text it matches.
     pub fn as_str(&self) -> &str {
-        &self.text
+        match &self.0 {
+            Form::Literal(text) => text,
+            Form::Parted(parted) => &parted.text,
+        }
     }
 
     /// Its pieces; none for a literal, whose only piece is its text.
     pub fn parts(&self) -> &[Part] {
-        self.parts.as_deref().unwrap_or_default()
+        match &self.0 {
+            Form::Literal(_) => &[],
+            Form::Parted(parted) => &parted.parts,
+        }
     }
 
     /// Its pieces with their texts; of a literal its text.
     pub(crate) fn pieces(&self) -> impl Iterator<Item = Piece<'_>> {
-        let whole = self.is_literal().then(|| Piece::Text(&self.text));
+        let whole = self.is_literal().then(|| Piece::Text(self.as_str()));
         let parts = self.parts().iter().map(|part| match *part {
             Part::Text { start, end } => Piece::Text(self.slice(start, end)),
             Part::Expression { form, start, end } => Piece::Expression(form, self.slice(start, end)),
@@ -102,20 +117,20 @@ impl<const INLINE: usize> Template<INLINE> {
     /// The text before its first expression.
     pub fn literal_prefix(&self) -> &str {
         match self.parts().first() {
-            None => &self.text,
+            None => self.as_str(),
             Some(&Part::Text { start, end }) => self.slice(start, end),
             Some(Part::Expression { .. }) => "",
         }
     }
 
     pub(super) fn slice(&self, start: u32, end: u32) -> &str {
-        &self.text[start as usize..end as usize]
+        &self.as_str()[start as usize..end as usize]
     }
 }
 
 impl<const INLINE: usize> fmt::Display for Template<INLINE> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text)
+        f.write_str(self.as_str())
     }
 }
 
@@ -129,7 +144,7 @@ pub(super) struct TemplateBuilder {
 
 impl TemplateBuilder {
     pub(super) fn literal<const INLINE: usize>(text: &str) -> Template<INLINE> {
-        Template { text: text.into(), parts: None }
+        Template(Form::Literal(text.into()))
     }
 
     pub(super) fn push_text(&mut self, text: &str) {
@@ -160,8 +175,10 @@ impl TemplateBuilder {
     }
 
     pub(super) fn finish<const INLINE: usize>(self) -> Template<INLINE> {
-        let parts = self.expressions.then(|| self.parts.into_boxed_slice());
-        Template { text: self.text.as_str().into(), parts }
+        Template(match self.expressions {
+            false => Form::Literal(self.text.as_str().into()),
+            true => Form::Parted(Box::new(Parted { text: self.text.into(), parts: self.parts.into() })),
+        })
     }
 }
 

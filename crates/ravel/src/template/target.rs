@@ -11,15 +11,15 @@ use crate::address::{Address, AddressWriter, Scheme, form_decode, has_pair, norm
 /// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Target {
-    /// Scheme and host of a whole URL.
-    pub origin: Option<Box<OriginPattern>>,
     /// The path; below the base path unless there is an origin.
     pub path: TargetTemplate,
-    tail: Option<Box<Tail>>,
+    rest: Option<Box<Rest>>,
 }
 
+/// What most targets have none of.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Tail {
+struct Rest {
+    origin: Option<OriginPattern>,
     query: Option<TargetTemplate>,
     fragment: Option<TargetTemplate>,
 }
@@ -30,7 +30,7 @@ thread_local! {
 }
 
 /// A part of a target; targets are mostly shorter than what leads to them.
-pub type TargetTemplate = Template<24>;
+pub type TargetTemplate = Template<22>;
 
 /// The origin and the base path that a target is written on.
 #[derive(Debug, Clone, Copy)]
@@ -52,7 +52,7 @@ impl Target {
     /// The first thing that makes the text no target, and where it stands.
     pub fn parse(text: &str, pattern: &Pattern) -> Result<Target> {
         if let Some(path) = parse::plain_path(text) {
-            return Ok(Target { origin: None, path, tail: None });
+            return Ok(Target { path, rest: None });
         }
         let target = Target::read(text)?;
         target.expressions_are_captured(text, pattern)?;
@@ -65,7 +65,7 @@ impl Target {
     /// As [`Target::parse`], and for a URL, a query or a fragment.
     pub fn parse_path(text: &str, pattern: &Pattern) -> Result<Target> {
         let target = Target::parse(text, pattern)?;
-        match target.origin.is_some() || target.tail.is_some() {
+        match target.rest.is_some() {
             true => Err(TemplateError::new(Kind::PathOnly, 0..text.len())),
             false => Ok(target),
         }
@@ -89,20 +89,20 @@ impl Target {
         let query = query.map(|query| parse::template(query, path_at + path_end + 1, Within::Tail)).transpose()?;
         let fragment = fragment_at.map(|at| parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Tail));
         let fragment = fragment.transpose()?;
-        let tail = (query.is_some() || fragment.is_some()).then(|| Box::new(Tail { query, fragment }));
-        Ok(Target { origin, path, tail })
+        let more = origin.is_some() || query.is_some() || fragment.is_some();
+        Ok(Target { path, rest: more.then(|| Box::new(Rest { origin, query, fragment })) })
     }
 
     /// Its expressions, host first.
     pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.host_capture().map(|name| (Expression::Segment, name));
-        let tail = self.tail.iter().flat_map(|tail| tail.query.iter().chain(&tail.fragment));
+        let tail = self.rest.iter().flat_map(|rest| rest.query.iter().chain(&rest.fragment));
         host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(TargetTemplate::expressions))
     }
 
     /// Scheme and host, where it is a whole URL.
     pub fn origin(&self) -> Option<&OriginPattern> {
-        self.origin.as_deref()
+        self.rest.as_ref()?.origin.as_ref()
     }
 
     /// The path.
@@ -158,21 +158,21 @@ impl Target {
 
     /// The path, if it is a literal path of the site and nothing more.
     pub(crate) fn literal_path(&self) -> Option<&str> {
-        (self.origin.is_none() && self.tail.is_none() && self.path.is_literal()).then(|| self.path.as_str())
+        (self.rest.is_none() && self.path.is_literal()).then(|| self.path.as_str())
     }
 
     fn host_capture(&self) -> Option<&str> {
-        self.origin.as_ref()?.host.capture.as_deref()
+        self.origin()?.host.capture.as_deref()
     }
 
     /// The query.
     pub(crate) fn query(&self) -> Option<&TargetTemplate> {
-        self.tail.as_ref()?.query.as_ref()
+        self.rest.as_ref()?.query.as_ref()
     }
 
     /// The fragment.
     pub(crate) fn fragment(&self) -> Option<&TargetTemplate> {
-        self.tail.as_ref()?.fragment.as_ref()
+        self.rest.as_ref()?.fragment.as_ref()
     }
 
     fn expressions_are_captured(&self, text: &str, pattern: &Pattern) -> Result<()> {
@@ -215,7 +215,7 @@ impl Target {
         query: Option<&str>,
     ) -> Option<Address> {
         let room = base.base.len() + self.path.as_str().len() + query.map_or(0, str::len) + 16;
-        let mut writer = match self.origin.as_deref() {
+        let mut writer = match self.origin() {
             None => {
                 let mut writer = AddressWriter::new(base.scheme, base.host, room);
                 writer.text().push_str(&base.base[..base.base.len() - 1]);
@@ -314,7 +314,7 @@ fn slot<'r>(pattern: &Pattern, captures: &Captures<'r>, name: &str) -> Option<Ca
 
 impl fmt::Display for Target {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(origin) = &self.origin {
+        if let Some(origin) = self.origin() {
             write!(f, "{}://{}", origin.scheme, origin.host)?;
         }
         self.path.fmt(f)?;

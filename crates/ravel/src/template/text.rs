@@ -1,14 +1,14 @@
 use std::hash::{Hash, Hasher};
 use std::ops::Deref;
 
-use arrayvec::ArrayString;
+use heapless::String as Inline;
 
 /// A text that never changes, kept in place where it is short.
 ///
 /// A look-up among very many rules waits for memory, once for every pointer that it follows; most paths are short.
 #[derive(Clone)]
 pub(crate) enum Text<const INLINE: usize> {
-    Short(ArrayString<INLINE>),
+    Short(Inline<INLINE, u8>),
     Long(Box<str>),
 }
 
@@ -25,7 +25,7 @@ impl<const INLINE: usize> Deref for Text<INLINE> {
 
 impl<const INLINE: usize> From<&str> for Text<INLINE> {
     fn from(text: &str) -> Text<INLINE> {
-        ArrayString::from(text).map_or_else(|_| Text::Long(text.into()), Text::Short)
+        Inline::try_from(text).map_or_else(|_| Text::Long(text.into()), Text::Short)
     }
 }
 

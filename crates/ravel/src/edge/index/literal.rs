@@ -3,7 +3,7 @@ use std::num::NonZeroU64;
 use rustc_hash::FxHashMap;
 
 use super::Candidates;
-use super::buckets::{Buckets, Found, hash, hash_pair, same};
+use super::buckets::{Buckets, hash, hash_pair, same};
 use crate::address::{form_decode, parameters, path_hash};
 use crate::rules::Rule;
 use crate::template::QueryTest;
@@ -50,28 +50,34 @@ impl Literals {
     }
 
     /// Whether a rule could have this path, with any query.
-    pub(super) fn has_path(&self, rules: &[Rule], path: &str, fold: bool) -> bool {
+    pub(super) fn has_path(&self, path: &str, fold: bool) -> bool {
         let mut found = Candidates::new();
-        self.find(rules, (path, None), None, fold, &mut found);
+        self.find((path, None), None, fold, &mut found);
         !found.is_empty() || (!self.keys.is_empty() && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
     }
 
-    /// Adds the rules that could match a path, whose hash may be known already; those that want a parameter which stands there
-    /// twice are added twice.
+    /// One of the rules that may have this path, in this case of letters.
+    pub(super) fn one(&self, path: &str, hash: Option<NonZeroU64>) -> Option<u32> {
+        self.free.one(hash.map_or_else(|| path_hash(path.as_bytes()), NonZeroU64::get))
+    }
+
+    /// Whether rules want literal query values.
+    pub(super) fn have_values(&self) -> bool {
+        !self.valued.is_empty()
+    }
+
+    /// Adds the rules that could match a path, whose hash may be known already.
     pub(super) fn find(
         &self,
-        rules: &[Rule],
         (path, known): (&str, Option<NonZeroU64>),
         query: Option<&str>,
         fold: bool,
         found: &mut Candidates,
     ) {
-        let path_of = |number: u32| rules[number as usize].pattern.path.as_str().as_bytes();
         let path = path.as_bytes();
         if !self.free.is_empty() {
             let hash = known.filter(|_| !fold).map_or_else(|| free_hash(path, fold), NonZeroU64::get);
-            let free = self.free.find(hash, |other| same(path_of(other), path, fold));
-            add(free, found);
+            self.free.find(hash, found);
         }
         let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };
         let path_hash = hash(VALUED, path, fold);
@@ -80,27 +86,13 @@ impl Literals {
             let decoded = form_decode(raw_key);
             let Some(key) = keys.iter().find(|key| key.as_bytes() == &*decoded) else { continue };
             let value = form_decode(raw_value.unwrap_or_default());
-            let is_this = |other: u32| {
-                same(path_of(other), path, fold)
-                    && literal_query(&rules[other as usize])
-                        .is_some_and(|(other_key, other_value)| *other_key == **key && other_value.as_bytes() == &*value)
-            };
-            let rules = self.valued.find(hash_pair(path_hash, [key.as_bytes(), &value], false), is_this);
-            add(rules, found);
+            self.valued.find(hash_pair(path_hash, [key.as_bytes(), &value], false), found);
         }
     }
 }
 
 fn free_hash(path: &[u8], fold: bool) -> u64 {
     if fold { hash(0, path, true) } else { path_hash(path) }
-}
-
-fn add(rules: Found<'_>, found: &mut Candidates) {
-    match rules {
-        Found::None => {}
-        Found::One(number) => found.push(number),
-        Found::Many(numbers) => found.extend_from_slice(numbers),
-    }
 }
 
 /// The first literal value that a rule wants of a query.

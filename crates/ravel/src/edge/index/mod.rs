@@ -43,6 +43,16 @@ pub(crate) struct Index {
     canonical: Box<str>,
 }
 
+/// What one look at an index says.
+pub(super) enum Glance {
+    /// No rule could match.
+    Nothing,
+    /// This rule may have the path as it stands; others could match, too.
+    Literal(u32),
+    /// There is more to look at.
+    More,
+}
+
 #[derive(Debug, Default)]
 struct PathIndex {
     literals: Literals,
@@ -57,10 +67,10 @@ impl Index {
             labels: FxHashMap::default(),
             canonical: site.host.as_str().into(),
         };
-        let literals = rules.iter().filter(|rule| rule.pattern.origin.is_none() && rule.pattern.path.is_literal());
+        let literals = rules.iter().filter(|rule| rule.pattern.origin().is_none() && rule.pattern.path.is_literal());
         index.relative.literals.reserve(literals.count());
         for (number, rule) in (0_u32..).zip(rules) {
-            let into = match rule.pattern.origin.as_deref() {
+            let into = match rule.pattern.origin() {
                 None => &mut index.relative,
                 Some(origin) => {
                     let map = if origin.host.capture.is_some() { &mut index.labels } else { &mut index.hosts };
@@ -77,37 +87,56 @@ impl Index {
         index
     }
 
-    /// Whether no rule could match this path below the base path, whatever the query and the host.
-    pub(super) fn is_quiet(&self, rules: &[Rule], path: &str, fold: bool) -> bool {
+    /// Whether no rule could match this path below the base path, whatever the query and the host. That one could may be said
+    /// where none does.
+    pub(super) fn is_quiet(&self, path: &str, fold: bool) -> bool {
         let mut found = Candidates::new();
-        if self.hosts.is_empty() && self.labels.is_empty() && !self.relative.literals.has_path(rules, path, fold) {
+        if self.hosts.is_empty() && self.labels.is_empty() && !self.relative.literals.has_path(path, fold) {
             self.relative.segments.find(path, fold, &mut found);
             return found.is_empty();
         }
         false
     }
 
-    /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
-    pub(super) fn candidates(&self, rules: &[Rule], asked: &Asked<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
-        if rules.is_empty() {
-            return;
+    /// The first rule that could match this path below the base path, asked without a query, where rules know no hosts.
+    pub(super) fn first_of(&self, path: &str) -> Option<u32> {
+        let mut found = Candidates::new();
+        self.relative.find(path, None, None, false, &mut found);
+        found.iter().min().copied()
+    }
+
+    /// What one look says of an address, in the case of letters that rules have.
+    #[inline]
+    pub(super) fn glance(&self, asked: &Asked<'_>) -> Glance {
+        let Some(path) = asked.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty()) else {
+            return Glance::More;
+        };
+        match self.relative.literals.one(path, asked.hash) {
+            Some(number) => Glance::Literal(number),
+            None if self.relative.segments.could_lead(path) => Glance::More,
+            None if asked.query.is_some() && self.relative.literals.have_values() => Glance::More,
+            None => Glance::Nothing,
         }
+    }
+
+    /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
+    pub(super) fn candidates(&self, asked: &Asked<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
         let mut found = Candidates::new();
         if let Some(path) = asked.relative() {
-            self.relative.find(rules, path, asked.hash, asked.query, fold, &mut found);
+            self.relative.find(path, asked.hash, asked.query, fold, &mut found);
         }
         if !self.hosts.is_empty() {
             let preview = (asked.role == Role::Preview).then_some(&*self.canonical);
             for host in std::iter::once(asked.host).chain(preview) {
                 if let Some(index) = self.hosts.get(host) {
-                    index.find(rules, asked.path, None, asked.query, fold, &mut found);
+                    index.find(asked.path, None, asked.query, fold, &mut found);
                 }
             }
         }
         if !self.labels.is_empty()
             && let Some(index) = asked.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
         {
-            index.find(rules, asked.path, None, asked.query, fold, &mut found);
+            index.find(asked.path, None, asked.query, fold, &mut found);
         }
         if found.len() > 1 {
             found.sort_unstable();
@@ -118,16 +147,8 @@ impl Index {
 }
 
 impl PathIndex {
-    fn find(
-        &self,
-        rules: &[Rule],
-        path: &str,
-        hash: Option<NonZeroU64>,
-        query: Option<&str>,
-        fold: bool,
-        found: &mut Candidates,
-    ) {
-        self.literals.find(rules, (path, hash), query, fold, found);
+    fn find(&self, path: &str, hash: Option<NonZeroU64>, query: Option<&str>, fold: bool, found: &mut Candidates) {
+        self.literals.find((path, hash), query, fold, found);
         self.segments.find(path, fold, found);
     }
 }

@@ -43,7 +43,7 @@ struct TailShape {
 struct Edge {
     from: u32,
     to: u32,
-    text: Text<20>,
+    text: Text<22>,
     /// Where the expressions stand in the text, if there are any.
     gap: Option<u32>,
 }
@@ -75,11 +75,17 @@ impl Segments {
         }
     }
 
+    /// Whether any rule could match a path, from a look at its start.
+    #[inline]
+    pub(super) fn could_lead(&self, path: &str) -> bool {
+        self.nodes[0].could_lead(path.as_bytes())
+    }
+
     pub(super) fn find(&self, path: &str, fold: bool, found: &mut Candidates) {
-        let path = path.as_bytes();
-        if !self.nodes[0].could_lead(path) {
+        if !self.could_lead(path) {
             return;
         }
+        let path = path.as_bytes();
         let mut open: SmallVec<[(u32, usize); 8]> = SmallVec::new();
         open.push((0, 0));
         while let Some((number, at)) = open.pop() {

@@ -6,6 +6,8 @@ use http::{HeaderMap, Method};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
+use super::Candidates;
+use super::buckets::Buckets;
 use crate::address::Address;
 use crate::rules::Stage;
 use crate::template::Captures;
@@ -66,6 +68,32 @@ fn the_index_is_the_plain_reading() {
         .unwrap();
 }
 
+proptest! {
+    #![proptest_config(Config { cases: 500, failure_persistence: None, ..Config::default() })]
+
+    /// However badly hashes are spread, every rule is found under its key, in order.
+    #[test]
+    fn no_rule_is_lost_in_the_buckets(keys in prop::collection::vec(0_u64..200, 1..400), spread in 1_u64..60, room in 0_usize..300) {
+        let hash_of = |number: u32| keys[number as usize] % spread << 40;
+        let mut buckets = Buckets::default();
+        buckets.reserve(room);
+        for (number, key) in (0_u32..).zip(&keys) {
+            buckets.insert(hash_of(number), number, |other| keys[other as usize] == *key, hash_of);
+        }
+        for (number, key) in (0_u32..).zip(&keys) {
+            let mut found = Candidates::new();
+            buckets.find(hash_of(number), &mut found);
+            prop_assert!(buckets.one(hash_of(number)).is_some_and(|one| found.contains(&one)));
+            found.retain(|other| keys[*other as usize] == *key);
+            let all: Vec<u32> = (0_u32..).zip(&keys).filter(|(_, other)| *other == key).map(|(at, _)| at).collect();
+            prop_assert_eq!(found.to_vec(), all);
+        }
+        let mut found = Candidates::new();
+        Buckets::default().find(1, &mut found);
+        prop_assert!(found.is_empty());
+    }
+}
+
 fn same_rules(edge: &Edge, address: &str) -> Result<(), TestCaseError> {
     let Ok(address) = Address::parse(address) else { return Ok(()) };
     let headers = HeaderMap::new();
@@ -74,7 +102,7 @@ fn same_rules(edge: &Edge, address: &str) -> Result<(), TestCaseError> {
     let matches = |number: &u32| edge.pattern_matches(&rules[*number as usize].pattern, &asked, &mut Captures::new());
     let plain: Vec<u32> = (0..rules.len() as u32).filter(matches).collect();
     let mut found = Vec::new();
-    edge.indexes[Stage::Redirect as usize].candidates(rules, &asked, edge.rules.site.ignore_case, |number| {
+    edge.indexes[Stage::Redirect as usize].candidates(&asked, edge.rules.site.ignore_case, |number| {
         found.push(number);
         ControlFlow::Continue(())
     });

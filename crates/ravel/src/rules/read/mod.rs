@@ -212,7 +212,7 @@ impl Reader<'_> {
     /// Reads a pattern and holds its host against the site's.
     fn pattern(&self, word: &Word<'_>, line: Line) -> Outcome<Pattern> {
         let pattern = Pattern::parse(&word.text).map_err(|error| in_word(error, word, line))?;
-        if let Some(origin) = &pattern.origin {
+        if let Some(origin) = pattern.origin() {
             let host = &origin.host;
             let possible = match host.capture {
                 None => self.set.site.has_host(host.host.as_str()),

@@ -153,7 +153,7 @@ impl Reader<'_> {
                 Action::Redirect(Redirect { target, status, drop_query: options.drop_query })
             }
             (Kind::Rewrite, Some(word)) => Action::Rewrite(path(word)?),
-            (Kind::Fallback, Some(word)) => Action::Fallback { path: path(word)?, even_files: options.even_files },
+            (Kind::Fallback, Some(word)) => Action::Fallback { path: Box::new(path(word)?), even_files: options.even_files },
             (Kind::Missing, Some(word)) => Action::Missing(path(word)?),
             (Kind::Elsewhere, _) => Action::Elsewhere(options.who),
             (_, _) => Action::Gone,

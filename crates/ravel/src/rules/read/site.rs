@@ -98,7 +98,7 @@ fn site_line(mut cursor: Cursor<'_>) -> Outcome<(Scheme, Host, Box<str>)> {
 fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<str>)> {
     let wrong = || Problem::new(cursor.place(word.columns.clone()), ProblemKind::SiteUrl { found: word.text.to_string() });
     let pattern = Pattern::parse(&word.text).map_err(|_| wrong())?;
-    let origin = pattern.origin.as_deref().ok_or_else(wrong)?;
+    let origin = pattern.origin().ok_or_else(wrong)?;
     if origin.host.capture.is_some() || !pattern.path.is_literal() || !pattern.query().is_empty() || word.text.contains('?') {
         return Err(wrong());
     }
