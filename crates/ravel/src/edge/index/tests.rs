@@ -74,7 +74,7 @@ proptest! {
     /// However badly hashes are spread, every rule is found under its key, in order.
     #[test]
     fn no_rule_is_lost_in_the_buckets(keys in prop::collection::vec(0_u64..200, 1..400), spread in 1_u64..60, room in 0_usize..300) {
-        let hash_of = |number: u32| keys[number as usize] % spread << 40;
+        let hash_of = |number: u32| (keys[number as usize] % spread) << 40;
         let mut buckets = Buckets::default();
         buckets.reserve(room);
         for (number, key) in (0_u32..).zip(&keys) {
