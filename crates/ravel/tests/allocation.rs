@@ -45,6 +45,7 @@ fn allocations_and_threads() {
         ("https://h.example/app/deep/x", Outcome::File, 0),
         ("https://h.example/none", Outcome::Missing, 0),
         ("https://h.example/gone/x", Outcome::Gone, 0),
+        ("https://h.example/summer", Outcome::Redirect, 1),
         ("https://h.example/summer?by=poster", Outcome::Redirect, 1),
         ("https://h.example/old/winter", Outcome::Redirect, 1),
     ];

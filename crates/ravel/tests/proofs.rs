@@ -3,6 +3,8 @@
 //!
 //! `RAVEL_LONG=1` tries ten times as many rule sets.
 
+mod universe;
+
 use std::cell::Cell;
 use std::collections::BTreeSet;
 
@@ -14,32 +16,10 @@ use ravel::edge::{Came, End};
 use ravel::expect::{verify, verify_all};
 use ravel::rules::Stage;
 use ravel::{Edge, Expectation, FileList, Outcome, Request, Rule, Rules};
+use universe::{conditions, pattern, requests};
 
 const SITE: &str = "site https://h.example/\n  alias w.example\n";
 const FILES: [&str; 4] = ["index.html", "a.html", "b/index.html", "ab/b.css"];
-
-/// Every path of at most this many characters after the first `/`.
-const LONGEST: usize = 4;
-
-fn requests() -> Vec<Request> {
-    let mut paths = vec!["/".to_owned()];
-    let mut last = paths.clone();
-    for _ in 0..LONGEST {
-        last = last.iter().flat_map(|path| ["/", "a", "b"].map(|next| format!("{path}{next}"))).collect();
-        paths.extend(last.iter().cloned());
-    }
-    let mut requests = Vec::new();
-    for path in &paths {
-        for query in ["", "?k=a", "?k=b", "?k", "?k=a&k=b"] {
-            for origin in ["https://h.example", "http://w.example"] {
-                let request = Request::get(&format!("{origin}{path}{query}")).unwrap();
-                requests.push(request.clone());
-                requests.push(request.with_header(COOKIE, HeaderValue::from_static("c=1")));
-            }
-        }
-    }
-    requests
-}
 
 fn add(count: &Cell<u32>, one: bool) {
     count.set(count.get() + u32::from(one));
@@ -54,54 +34,6 @@ fn runner(cases: u32) -> TestRunner {
         true => TestRunner::new(config),
         false => TestRunner::new_with_rng(config, TestRng::deterministic_rng(RngAlgorithm::ChaCha)),
     }
-}
-
-fn pattern() -> impl Strategy<Value = String> {
-    const PATHS: [&str; 20] = [
-        "/",
-        "/a",
-        "/a/",
-        "/b",
-        "/b/",
-        "/ab",
-        "/a/b",
-        "/{x}",
-        "/{x}/",
-        "/a/{x}",
-        "/{x}/{y}",
-        "/{x}b",
-        "/a{x}",
-        "/{+x}",
-        "/a{+x}",
-        "{/x*}",
-        "/a{/x*}",
-        "/b{/x*}",
-        "{/x*}/b",
-        "/{y}{/x*}",
-    ];
-    const QUERIES: [&str; 8] = ["", "", "", "", "?k", "?k=a", "?k=b", "?k={q}"];
-    (prop::sample::select(&PATHS[..]), prop::sample::select(&QUERIES[..])).prop_map(|(path, query)| format!("{path}{query}"))
-}
-
-fn conditions() -> impl Strategy<Value = &'static str> {
-    prop::sample::select(
-        &[
-            "",
-            "",
-            "",
-            "",
-            "",
-            "",
-            "  when cookie c\n",
-            "  when not cookie c\n",
-            "  when host is w.example\n",
-            "  when host is h.example\n",
-            "  when no file\n",
-            "  where x is one of a, b\n",
-            "  where x is not one of b\n",
-            "  where x matches \"a*\"\n",
-        ][..],
-    )
 }
 
 fn rule() -> impl Strategy<Value = String> {

@@ -56,6 +56,10 @@ impl Host {
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
     pub fn parse(text: &str) -> Result<Host, Malformed> {
+        // A password is no port.
+        if text.contains('@') {
+            return Err(Malformed::Host);
+        }
         let (name, port) = split_port(text);
         if port.is_some_and(|port| !port.is_empty() && port.parse::<u16>().is_err()) {
             return Err(Malformed::Port);
@@ -117,6 +121,7 @@ mod tests {
             (".", Err(Malformed::Host)),
             ("a..b", Err(Malformed::Host)),
             ("user@harbour.example", Err(Malformed::Host)),
+            ("user:password@harbour.example", Err(Malformed::Host)),
             ("har bour.example", Err(Malformed::Host)),
             ("harbour.example:http", Err(Malformed::Port)),
             ("harbour.example:70000", Err(Malformed::Port)),

@@ -12,6 +12,7 @@ pub struct Walk<'e> {
     pub answers: Vec<(String, Explanation<'e>)>,
     /// Where it ends.
     pub end: End,
+    url: String,
 }
 
 /// Where a walk ends.
@@ -34,13 +35,10 @@ impl<'e> Walk<'e> {
         self.answers.iter().filter(|(_, explanation)| explanation.answer.location().is_some()).count()
     }
 
-    /// The address where it ends: what was asked last, or the location that left the site or came back.
+    /// The address where it ends: what was asked last, or the location that left the site or came back; with the fragment that a
+    /// browser keeps (Fetch, section 4.4).
     pub fn url(&self) -> &str {
-        let (asked, last) = self.last();
-        match self.end {
-            End::Answer => asked,
-            End::Away | End::Loop => last.answer.location().unwrap_or(asked),
-        }
+        &self.url
     }
 
     /// What becomes of the request in the end.
@@ -72,16 +70,19 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
         let location = explanation.answer.location().and_then(|location| Address::parse(location).ok());
         let status = explanation.answer.status();
         answers.push((request.url().to_owned(), explanation));
-        let Some(mut to) = location else { return Walk { answers, end: End::Answer } };
+        let Some(mut to) = location else {
+            let url = request.url().to_owned();
+            return Walk { answers, end: End::Answer, url };
+        };
         if let (None, Some(fragment)) = (to.fragment(), request.address().ok().and_then(Address::fragment)) {
             to.set_fragment(fragment);
         }
         if !edge.rules.site.has_host(to.host()) {
-            return Walk { answers, end: End::Away };
+            return Walk { answers, end: End::Away, url: to.into_string() };
         }
         let came_back = answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
         if came_back || answers.len() > MOST_HOPS {
-            return Walk { answers, end: End::Loop };
+            return Walk { answers, end: End::Loop, url: to.into_string() };
         }
         let method = method_after(request.method(), status);
         request = Request::of(method, to).with_headers(request.headers().clone());

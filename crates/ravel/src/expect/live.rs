@@ -41,14 +41,18 @@ pub enum Next {
 }
 
 impl Seen {
-    /// Where the answer leads, as a browser reads its `location`.
+    /// Where the answer leads, as a browser reads its `location`: a fragment is kept, unless there is another.
     pub fn leads_to(&self) -> Option<Address> {
         if !matches!(self.status, 301 | 302 | 303 | 307 | 308) {
             return None;
         }
         let location = self.headers.get(http::header::LOCATION)?.to_str().ok()?;
         let to = url::Url::parse(&self.url).ok()?.join(location).ok()?;
-        Address::parse(to.as_str()).ok()
+        let mut to = Address::parse(to.as_str()).ok()?;
+        if let (None, Some((_, fragment))) = (to.fragment(), self.url.split_once('#')) {
+            to.set_fragment(fragment);
+        }
+        Some(to)
     }
 }
 
@@ -103,10 +107,7 @@ impl Seen {
 /// What a browser does after an answer: follows a redirect, as long as it stays on the site and comes to an end.
 pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
     let Some(last) = answers.last() else { return Next::Ask(Box::new(asked.clone())) };
-    let Some(mut to) = last.leads_to() else { return Next::Done(End::Answer) };
-    if let (None, Some((_, fragment))) = (to.fragment(), last.url.split_once('#')) {
-        to.set_fragment(fragment);
-    }
+    let Some(to) = last.leads_to() else { return Next::Done(End::Answer) };
     if !site.has_host(to.host()) {
         return Next::Done(End::Away);
     }
