@@ -75,7 +75,7 @@ proptest! {
                 prop_assert!(shorter.is_none(), "{} is shorter than {}", shorter.unwrap().url(), found.url());
             }
             Member::None => prop_assert!(members.is_empty(), "{} is a member", members[0].url()),
-            Member::Undecided => {}
+            Member::Undecided => prop_assert!(false, "it is undecided whether there is a member"),
         }
     }
 }

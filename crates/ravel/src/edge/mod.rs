@@ -8,7 +8,7 @@
 //! ```
 //!
 //! One function decides, with and without an explanation: what is looked at goes to a `Trace`, which is
-//! nothing at all where nobody asked why.
+//! nothing at all where nobody asked why. Only then is what was foreseen when the rules were compiled taken as it is.
 
 mod answer;
 mod condition;
