@@ -399,3 +399,14 @@ fn explanations_name_what_did_not_act() {
 fn super_edge() -> Edge {
     edge("site https://h.example/\nredirect {/all*} -> https://elsewhere.example{/all*}\nredirect /a -> /b\n", &[])
 }
+
+/// The index knows paths by parts of their hashes. Of so many that are not there some look like one that is.
+#[test]
+fn paths_that_only_look_like_a_rule_are_missing() {
+    let rules: String = (0..3_000).map(|at| format!("redirect /old/{at} -> /new/{at}\n")).collect();
+    let edge = edge(&format!("site https://h.example/\n{rules}"), &["index.html"]);
+    for at in 0..300_000 {
+        let request = Request::get(&format!("https://h.example/none/{at}")).unwrap();
+        assert_eq!(edge.answer(&request).status(), 404, "{at}");
+    }
+}
