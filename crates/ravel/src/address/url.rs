@@ -133,42 +133,29 @@ impl Address {
 
     /// The same address on another origin.
     pub(crate) fn on(&self, scheme: Scheme, host: &str) -> Address {
-        let mut writer = AddressWriter::new(scheme, host, self.text.len());
-        writer.text().push_str(self.path());
-        if let Some(query) = self.query() {
-            writer.begin_query();
-            writer.text().push_str(query);
-        }
-        if let Some(fragment) = self.fragment() {
-            writer.begin_fragment();
-            writer.text().push_str(fragment);
-        }
-        writer.finish()
+        let mut there = Address::joined(scheme, host, [self.path(), ""], self.query());
+        there.keep_fragment(self.fragment());
+        there
     }
 
     /// An address of parts that are normalized already; the path may come in two.
     pub(crate) fn joined(scheme: Scheme, host: &str, path: [&str; 2], query: Option<&str>) -> Address {
-        let prefix = scheme.prefix();
-        let host_end = prefix.len() + host.len();
-        let path_end = host_end + path[0].len() + path[1].len();
-        let mut text = String::with_capacity(path_end + query.map_or(0, |query| query.len() + 1));
-        for part in [prefix, host, path[0], path[1]] {
-            text.push_str(part);
-        }
+        let path_len = path[0].len() + path[1].len();
+        let mut writer = AddressWriter::new(scheme, host, path_len + query.map_or(0, |query| query.len() + 1));
+        path.into_iter().for_each(|part| writer.text().push_str(part));
         if let Some(query) = query {
-            text.push('?');
-            text.push_str(query);
+            writer.begin_query();
+            writer.text().push_str(query);
         }
-        let query_end = text.len() as u32;
-        let (host_end, path_end) = (host_end as u32, path_end as u32);
-        Address { text, scheme, host_end, path_end, query_end, odd: true, path_hash: None }
+        writer.finish()
     }
 
-    /// Gives it this fragment.
-    pub(crate) fn set_fragment(&mut self, fragment: &str) {
-        self.text.truncate(self.query_end as usize);
-        self.text.push('#');
-        self.text.push_str(fragment);
+    /// Keeps the fragment of the address that led here, unless it has its own (Fetch, section 4.4).
+    pub(crate) fn keep_fragment(&mut self, fragment: Option<&str>) {
+        if let (None, Some(fragment)) = (self.fragment(), fragment) {
+            self.text.push('#');
+            self.text.push_str(fragment);
+        }
     }
 
     fn host_start(&self) -> usize {

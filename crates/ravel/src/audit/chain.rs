@@ -249,9 +249,9 @@ impl<'r> Audit<'r> {
         route.hops.iter().any(|hop| {
             let Some(path) = hop.to.path().strip_prefix(site.open_base()) else { return false };
             self.overlaps(Stage::Redirect).with_path(path).into_iter().map(|number| &rules[number as usize]).any(|rule| {
-                let more = rule.conditions.is_some() || !rule.pattern.query().is_empty() || rule.pattern.origin().is_some();
-                more && (rule.pattern.origin().is_some()
-                    || rule.pattern.path.matches(path, site.ignore_case, &mut Default::default()))
+                !rule.asks_path_alone()
+                    && (rule.pattern.origin().is_some()
+                        || rule.pattern.path.matches(path, site.ignore_case, &mut Default::default()))
             })
         })
     }

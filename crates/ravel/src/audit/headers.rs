@@ -79,8 +79,7 @@ impl<'r> Audit<'r> {
             }
         }
         // The addresses of files were gone through above, where nothing else is asked.
-        let asks_more = rule.conditions.is_some() || rule.pattern.origin().is_some() || !rule.pattern.query().is_empty();
-        open |= asks_more && try_set(&matching.and(&self.space.naming_a_file()), 4);
+        open |= !rule.asks_path_alone() && try_set(&matching.and(&self.space.naming_a_file()), 4);
         match (found, open) {
             (true, _) => Some(true),
             (false, false) => Some(false),

@@ -108,8 +108,7 @@ impl<'r> Audit<'r> {
     pub(super) fn other_slash_form(&self, rule: &Rule, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
         let path = rule.pattern.path.as_str();
         let last = path.rsplit('/').find(|segment| !segment.is_empty()).unwrap_or_default();
-        let plain = rule.pattern.path.is_literal() && rule.pattern.origin().is_none() && rule.pattern.query().is_empty();
-        if !plain || rule.conditions.is_some() || path == "/" || last.contains('.') || routes.is_empty() {
+        if rule.one_path().is_none() || path == "/" || last.contains('.') || routes.is_empty() {
             return;
         }
         let other = match path.strip_suffix('/') {

@@ -249,9 +249,7 @@ impl Edge {
                 looking.trace.forget(mark);
                 return decision;
             };
-            if let (None, Some(fragment)) = (to.fragment(), current.fragment()) {
-                to.set_fragment(fragment);
-            }
+            to.keep_fragment(current.fragment());
             if outranks(permanence, decision.permanence) {
                 (decision.status, decision.by, decision.permanence) = (status, by, Some(permanence));
             }

@@ -58,12 +58,7 @@ impl Edge {
 
     /// Whether a redirect is the first that could match its path, and asks for nothing more.
     fn is_alone(&self, number: u32, rule: &Rule) -> bool {
-        let pattern = &rule.pattern;
-        rule.conditions.is_none()
-            && pattern.origin().is_none()
-            && pattern.query().is_empty()
-            && pattern.path.is_literal()
-            && self.index(Stage::Redirect).first_of(pattern.path.as_str()) == Some(number)
+        rule.one_path().is_some_and(|path| self.index(Stage::Redirect).first_of(path) == Some(number))
     }
 
     /// Steps 2 and 3, where one look tells that no redirect could match, or that one is all there is to say.

@@ -102,7 +102,6 @@ impl Hosts {
     }
 
     /// Finds the setting for an address: the most exact host, then the longest base path. None for a host of nobody.
-    #[inline]
     pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Asked<'r>> {
         let (host, path) = (address.host(), address.path());
         let settings = match host == &*self.canonical.0 {

@@ -74,9 +74,7 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
             let url = request.url().to_owned();
             return Walk { answers, end: End::Answer, url };
         };
-        if let (None, Some(fragment)) = (to.fragment(), request.address().ok().and_then(Address::fragment)) {
-            to.set_fragment(fragment);
-        }
+        to.keep_fragment(request.address().ok().and_then(Address::fragment));
         if !edge.rules.site.has_host(to.host()) {
             return Walk { answers, end: End::Away, url: to.into_string() };
         }

@@ -49,9 +49,7 @@ impl Seen {
         let location = self.headers.get(http::header::LOCATION)?.to_str().ok()?;
         let to = url::Url::parse(&self.url).ok()?.join(location).ok()?;
         let mut to = Address::parse(to.as_str()).ok()?;
-        if let (None, Some((_, fragment))) = (to.fragment(), self.url.split_once('#')) {
-            to.set_fragment(fragment);
-        }
+        to.keep_fragment(self.url.split_once('#').map(|(_, fragment)| fragment));
         Some(to)
     }
 }

@@ -147,7 +147,7 @@ impl Publishing<'_> {
 
     fn redirect(&mut self, rule: &Rule, status: u16, drop_query: bool) -> (Exactness, String) {
         let by_script = self.by_script(rule, &format!("404.html leads on where no file stands, instead of a {status}"));
-        let Some(path) = literal(rule) else { return by_script };
+        let Some(path) = rule.one_path() else { return by_script };
         let site = self.edge.site();
         let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
         let Ok(request) = Request::get(&url) else { return by_script };
@@ -167,7 +167,7 @@ impl Publishing<'_> {
     /// Puts the file that a rule shows where its address is, if that is one place.
     fn shown_at(&mut self, rule: &Rule) -> Option<String> {
         let path = match &rule.action {
-            Action::Rewrite(_) => literal(rule)?,
+            Action::Rewrite(_) => rule.one_path()?,
             _ if rule.pattern.origin().is_none() && rule.conditions.is_none() => rule.pattern.path.literal_prefix(),
             _ => return None,
         };
@@ -192,13 +192,6 @@ impl Publishing<'_> {
         !above.into_iter().any(|folder| names.contains(folder))
             && names.range(&*below..).next().is_none_or(|next| !next.starts_with(&below))
     }
-}
-
-/// The one path that a rule is for, if it asks nothing else.
-fn literal(rule: &Rule) -> Option<&str> {
-    let pattern = &rule.pattern;
-    let plain = pattern.origin().is_none() && pattern.query().is_empty() && rule.conditions.is_none();
-    (plain && pattern.path.is_literal()).then(|| pattern.path.as_str())
 }
 
 /// The file that plain file servers show as a page at an address; none where they would not.

@@ -54,12 +54,10 @@ fn hosts(edge: &Edge) -> Vec<Value> {
 
 fn rule(rule: &Rule) -> Value {
     let pattern = &rule.pattern;
-    let plain = pattern.origin().is_none() && pattern.query().is_empty() && rule.conditions.is_none();
     if let Action::Redirect(redirect) = &rule.action
-        && let (true, true, Some(to), false) =
-            (plain, pattern.path.is_literal(), redirect.target.literal_path(), redirect.drop_query)
+        && let (Some(path), Some(to), false) = (rule.one_path(), redirect.target.literal_path(), redirect.drop_query)
     {
-        return json!([pattern.path.as_str(), to, redirect.status]);
+        return json!([path, to, redirect.status]);
     }
     let mut out = Map::new();
     if let Some(origin) = pattern.origin() {

@@ -86,6 +86,16 @@ impl Rule {
         self.conditions.as_deref().map_or(&[], |conditions| &conditions.whens)
     }
 
+    /// Whether nothing but the path below the base path is asked.
+    pub(crate) fn asks_path_alone(&self) -> bool {
+        self.conditions.is_none() && self.pattern.origin().is_none() && self.pattern.query().is_empty()
+    }
+
+    /// The one path that it is for, if it asks nothing else.
+    pub(crate) fn one_path(&self) -> Option<&str> {
+        (self.asks_path_alone() && self.pattern.path.is_literal()).then(|| self.pattern.path.as_str())
+    }
+
     /// The path that a rewrite, a fallback or a missing page looks up a file by.
     pub fn shows(&self) -> Option<&Target> {
         match &self.action {
