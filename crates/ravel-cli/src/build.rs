@@ -101,6 +101,8 @@ fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failur
     let pretty = serde_json::to_string_pretty(table).map_err(|error| Failure::Message(error.to_string()))?;
     Ok(BTreeMap::from([
         ("edge.mjs".to_owned(), Content::Text(publish::module(table))),
+        ("edge.d.ts".to_owned(), Content::Text(publish::TYPES.to_owned())),
+        ("edge.d.mts".to_owned(), Content::Text("export * from \"./edge.js\";\n".to_owned())),
         ("service-worker.mjs".to_owned(), Content::Text(publish::SERVICE_WORKER.to_owned())),
         ("table.json".to_owned(), Content::Text(pretty + "\n")),
     ]))

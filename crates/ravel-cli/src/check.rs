@@ -156,10 +156,7 @@ fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
 
 /// `200` for what is answered at once, else where it ends.
 fn end_in_words(end: &WayEnd) -> String {
-    let status = match end.status {
-        0 => "another site".to_owned(),
-        status => status.to_string(),
-    };
+    let status = end.status.map_or_else(|| "another site".to_owned(), |status| status.to_string());
     match end.hops {
         0 => status,
         hops => format!("{}, {status} at {}", count(hops, "hop", "hops"), origin_of(&end.url)),
@@ -243,5 +240,5 @@ fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result
 }
 
 fn end_data(end: &WayEnd) -> EndData<'_> {
-    EndData { asked: &end.asked, url: &end.url, status: (end.status > 0).then_some(end.status), hops: end.hops }
+    EndData { asked: &end.asked, url: &end.url, status: end.status, hops: end.hops }
 }

@@ -5,14 +5,16 @@ use std::path::Path;
 
 use anstyle::Style;
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
-use ravel::edge::{Came, End, Explanation, Header, Walk};
+use ravel::edge::{End, Explanation, Header, RuleResult, Step, Walk};
 use ravel::language::Line;
-use ravel::{Outcome, Request, Step};
+use ravel::program::Stage;
+use ravel::{Outcome, Request};
 use serde::Serialize;
+use serde_json::Value;
 
 use crate::load::Loaded;
 use crate::style::{FAINT, STRONG, count, in_style, outcome};
-use crate::{Ended, Failure};
+use crate::{Ended, Failure, steps};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -135,7 +137,7 @@ fn summary(walk: &Walk<'_>) -> String {
         (End::Answer, Outcome::Elsewhere) => paint("another service answers".to_owned()),
         (End::Answer, other) => {
             let shown = last.file().map(|file| format!(", showing {file}")).unwrap_or_default();
-            format!("{} {other}{shown}", paint(last.status().to_string()))
+            format!("{} {other}{shown}", paint(last.status().map_or_else(String::new, |status| status.to_string())))
         }
     };
     match walk.hops() {
@@ -146,10 +148,7 @@ fn summary(walk: &Walk<'_>) -> String {
 
 fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Write) -> io::Result<()> {
     let answer = &explanation.answer;
-    let status = match answer.status() {
-        0 => "—".to_owned(),
-        status => status.to_string(),
-    };
+    let status = answer.status().map_or_else(|| "—".to_owned(), |status| status.to_string());
     let what = match (answer.location(), answer.file()) {
         (Some(location), _) => format!("to {location}"),
         (None, Some(file)) => file.to_owned(),
@@ -157,18 +156,21 @@ fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Wr
     };
     writeln!(out, "  {} {what}", in_style(outcome(answer.outcome()), status))?;
     let settled = matches!(answer.outcome(), Outcome::File | Outcome::Redirect | Outcome::Gone | Outcome::Elsewhere);
-    let worth = |step: &&Step| match step.came {
-        Came::Unmatched(_) => !settled,
+    let program = loaded.edge.program();
+    let worth = |step: &Step| match step {
+        Step::Rule(_, RuleResult::NotMatched(_)) => !settled,
         // What `headers` statements do is seen below, with their lines.
-        Came::Noted(_) => !step.what.starts_with("headers "),
+        Step::Rule(rule, result) if program.rule(*rule).stage() == Stage::Headers => {
+            matches!(result, RuleResult::ConditionNotMet(_))
+        }
         _ => true,
     };
     let place = |line: Option<Line>| line.map(|line| loaded.name(line)).unwrap_or_default();
-    let steps = explanation.steps.iter().filter(worth).map(|step| Row {
-        place: place(step.line),
-        what: step.what.clone(),
-        came: step.came.to_string(),
-        decides: step.came == Came::Matched,
+    let steps = explanation.words().filter(|words| worth(words.step())).map(|words| Row {
+        place: place(words.line()),
+        what: words.subject(),
+        came: words.result(),
+        decides: words.matched(),
     });
     let headers = answer.headers().iter().map(|header| Row {
         place: place(header.line),
@@ -228,7 +230,8 @@ struct AnswerData<'a> {
     location: Option<&'a str>,
     file: Option<&'a str>,
     headers: Vec<HeaderData<'a>>,
-    steps: Vec<StepData<'a>>,
+    header_changes: Vec<Value>,
+    steps: Vec<Value>,
 }
 
 #[derive(Serialize)]
@@ -237,14 +240,6 @@ struct HeaderData<'a> {
     value: &'a str,
     source: Option<&'a str>,
     line: Option<u32>,
-}
-
-#[derive(Serialize)]
-struct StepData<'a> {
-    source: Option<&'a str>,
-    line: Option<u32>,
-    what: &'a str,
-    came: String,
 }
 
 #[derive(Serialize)]
@@ -258,24 +253,20 @@ struct Ends<'a> {
 fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) -> Document<'a> {
     let last = &walk.last().1.answer;
     let answered = walk.end == End::Answer;
-    let status = |status: u16| (status != 0).then_some(status);
     let place = |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number));
     let header = |header: &'a Header<'_>| {
         let (source, line) = place(header.line);
         HeaderData { name: header.name, value: &header.value, source, line }
     };
-    let step = |step: &'a Step| {
-        let (source, line) = place(step.line);
-        StepData { source, line, what: &step.what, came: step.came.to_string() }
-    };
     let answer = |(url, explanation): &'a (String, Explanation<'_>)| AnswerData {
         url,
         outcome: explanation.answer.outcome().as_str(),
-        status: status(explanation.answer.status()),
+        status: explanation.answer.status(),
         location: explanation.answer.location(),
         file: explanation.answer.file(),
         headers: explanation.answer.headers().iter().map(header).collect(),
-        steps: explanation.steps.iter().map(step).collect(),
+        header_changes: explanation.headers.iter().map(|change| steps::header_change(loaded, change)).collect(),
+        steps: explanation.words().map(|words| steps::step(loaded, &words)).collect(),
     };
     Document {
         request: Asked { method: request.method().as_str(), url: request.url() },
@@ -283,7 +274,7 @@ fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) ->
         ends: Ends {
             url: walk.url(),
             outcome: walk.outcome().as_str(),
-            status: answered.then(|| status(last.status())).flatten(),
+            status: answered.then(|| last.status()).flatten(),
             file: answered.then(|| last.file()).flatten(),
         },
         hops: walk.hops(),

@@ -11,6 +11,7 @@ mod load;
 mod problems;
 mod sarif;
 mod serve;
+mod steps;
 mod style;
 mod test;
 

@@ -24,8 +24,17 @@ fn explain_prints_the_shape_for_programs() {
     assert_eq!(first["headers"][0], json!({"name": "location", "value": first["location"], "source": "edge.ravel", "line": 17}));
     assert_eq!(
         first["steps"][1],
-        json!({"source": "edge.ravel", "line": 17, "what": "redirect /summer -> /offers/summer-2027/", "came": "matched"})
+        json!({
+            "step": "rule", "rule": 0, "happened": "matched", "source": "edge.ravel", "line": 17,
+            "subject": "redirect /summer -> /offers/summer-2027/", "result": "matched"
+        })
     );
+    let set = json!({
+        "name": "x-content-type-options", "change": "set", "value": "nosniff", "source": "edge.ravel", "line": 65,
+        "rule": first["header_changes"][2]["rule"]
+    });
+    assert_eq!(first["header_changes"][2], set);
+    assert!(set["rule"].is_u64());
     assert_eq!(
         summer["ends"],
         json!({"url": first["location"], "outcome": "file", "status": 200, "file": "offers/summer-2027/index.html"})

@@ -61,6 +61,40 @@ fn the_reference_lists_the_known_types() {
     assert!(text.contains(&table), "put this into {}:\n{table}", path.display());
 }
 
+/// The tables of the reference are those of the grammar. `RAVEL_BLESS=1` writes them down.
+#[test]
+fn the_reference_shows_the_grammar() {
+    let path = repository().join("docs/language.md");
+    let mut text = fs::read_to_string(&path).unwrap();
+    let bless = std::env::var_os("RAVEL_BLESS").is_some();
+    for (heading, forms) in ravel::language::grammar::tables() {
+        let start = text.find(&format!("| {heading} |")).unwrap_or_else(|| panic!("no table of each {heading}"));
+        let end = start + text[start..].find("\n\n").unwrap() + 1;
+        let table = table(heading, forms);
+        match bless {
+            true => text.replace_range(start..end, &table),
+            false => assert_eq!(text[start..end], table, "set RAVEL_BLESS=1 to write it down"),
+        }
+    }
+    if bless {
+        fs::write(&path, text).unwrap();
+    }
+}
+
+fn table(heading: &str, forms: &[ravel::language::grammar::Form]) -> String {
+    let settings = forms.iter().any(|form| !form.left_out.is_empty());
+    let row = |cells: [&str; 3]| match settings {
+        true => format!("| {} | {} | {} |\n", cells[0], cells[1], cells[2]),
+        false => format!("| {} | {} |\n", cells[0], cells[1]),
+    };
+    let mut table = row([heading, "meaning", "when left out"]) + if settings { "|---|---|---|\n" } else { "|---|---|\n" };
+    for form in forms {
+        let written = format!("`{}`", form.form.replace('|', "\\|"));
+        table.push_str(&row([&written, form.about, form.left_out]));
+    }
+    table
+}
+
 fn blocks<'t>(text: &'t str, language: &str) -> impl Iterator<Item = &'t str> {
     let open = format!("```{language}\n");
     let mut rest = text;

@@ -89,7 +89,7 @@ fn the_table_is_what_its_schema_says() {
     let errors: Vec<String> = validator.iter_errors(&table).map(|error| format!("{}: {error}", error.instance_path())).collect();
     assert!(errors.is_empty(), "{errors:#?}");
     let mut wrong = table.clone();
-    wrong["rules"]["redirects"][0][2] = json!("301");
+    wrong["stages"]["redirects"]["rules"][0][2] = json!("301");
     assert!(!validator.is_valid(&wrong));
 }
 
@@ -207,10 +207,9 @@ fn node_decides_as_the_command_does() {
         let (_, said, _) = run(demo.path(), &["explain", "--json", address], "");
         let said: Value = serde_json::from_str(&said).unwrap();
         let first = &said["answers"][0];
-        let status = first["status"].as_u64().unwrap_or(0);
         assert_eq!(
             (&found["outcome"], &found["status"], &found["file"]),
-            (&first["outcome"], &json!(status), &first["file"]),
+            (&first["outcome"], &first["status"], &first["file"]),
             "{address}"
         );
         let pairs: Vec<Value> =
@@ -221,6 +220,36 @@ fn node_decides_as_the_command_does() {
     assert_eq!(after[0], json!([200, "file book/index.html", "no-cache"]));
     assert_eq!(after[1], json!([302, "", "https://lanternferries.example/offers/summer-2027/"]));
     assert_eq!(after[2], json!(true));
+}
+
+/// Code that uses the module, as its types let it.
+const TYPED: &str = "\
+import { decide, handle, hasHost, site } from './edge.mjs';
+const answer = decide({ method: 'GET', scheme: 'https', host: 'h.example', target: '/', headers: new Headers() });
+const status: number | null = answer.status;
+const [name, value]: [string, string] = answer.headers[0]!;
+const outcome: 'file' | 'loop' | string = answer.outcome;
+export const shown: string[] = [site(), String(hasHost('h.example')), String(status), name, value, outcome, answer.file ?? ''];
+export const answered = (request: Request): Promise<Response | undefined> => handle(request, async (file) => new Response(file));
+// @ts-expect-error: a scheme that there is not
+decide({ method: 'GET', scheme: 'ftp', host: 'h.example', target: '/' });
+// @ts-expect-error: a status may be none
+export const wrong: number = answer.status;
+";
+
+#[test]
+#[ignore = "needs the TypeScript compiler"]
+fn the_types_are_those_of_the_module() {
+    let demo = demo();
+    let out = build(demo.path(), "module", "out");
+    fs::write(out.join("use.mts"), TYPED).unwrap();
+    for (module, resolution) in [("nodenext", "nodenext"), ("esnext", "bundler")] {
+        let arguments = ["--strict", "--noEmit", "--target", "es2022", "--lib", "es2022,dom,dom.iterable", "--module", module];
+        let mut tsc = Command::new("tsc");
+        let output = tsc.args(arguments).args(["--moduleResolution", resolution, "use.mts"]).current_dir(&out).output();
+        let output = output.expect("tsc runs");
+        assert!(output.status.success(), "{resolution}: {}", String::from_utf8_lossy(&output.stdout));
+    }
 }
 
 /// A file server with nothing but "404.html on a miss".

@@ -66,20 +66,20 @@ pub struct StepLine {
     /// The line that says so.
     pub line: Option<String>,
     /// What was looked at.
-    pub what: String,
-    /// What came of it.
-    pub came: String,
+    pub subject: String,
+    /// What happened there.
+    pub result: String,
     /// Whether it matched and acted.
     pub matched: bool,
 }
 
 impl Explained {
     pub(crate) fn of(site: &Site, url: &str, explanation: &Explanation<'_>) -> Explained {
-        let steps = explanation.steps.iter().map(|step| StepLine {
-            line: step.line.map(|line| site.name(line)),
-            what: step.what.clone(),
-            came: step.came.to_string(),
-            matched: step.came == ravel::edge::Came::Matched,
+        let steps = explanation.words().map(|step| StepLine {
+            line: step.line().map(|line| site.name(line)),
+            subject: step.subject(),
+            result: step.result(),
+            matched: step.matched(),
         });
         let headers = explanation.answer.headers().iter();
         Explained {

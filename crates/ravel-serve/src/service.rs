@@ -59,13 +59,12 @@ impl SiteService {
         let visitor = Visitor::of(&named.or_else(field).unwrap_or_default(), &site.rules);
         let target = head.uri.path_and_query().map_or("/", |target| target.as_str());
         let request = ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
-        let request = request.with_headers(head.headers.clone());
+        let request = request.with_headers(headers_of(head, &visitor.host));
         let walk = site.edge.walk(&request);
         let answer = &walk.first().answer;
-        let status = match answer.outcome() {
-            Outcome::Elsewhere => StatusCode::BAD_GATEWAY,
-            _ => StatusCode::from_u16(answer.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR),
-        };
+        // Another service has no status here; its own would come through a proxy.
+        let status = answer.status().map_or(Ok(StatusCode::BAD_GATEWAY), StatusCode::from_u16);
+        let status = status.unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let headers = answer.headers().iter().filter_map(|header| {
             let value = match header.name {
                 "location" => visitor.location(&header.value, &site.rules, self.ports),
@@ -84,6 +83,23 @@ impl SiteService {
         self.log.add(Record::of(&site, &request, answer, status.as_u16(), &walk));
         (decided, root)
     }
+}
+
+/// The headers of a request, with the host as the site knows it. Hosts that contradict each other stay, for the edge to refuse.
+fn headers_of(head: &http::request::Parts, host: &str) -> http::HeaderMap {
+    let mut headers = head.headers.clone();
+    let mut lines = head.headers.get_all(HOST).into_iter();
+    let agrees = |line: &HeaderValue| match head.uri.authority() {
+        Some(authority) => line.as_bytes().eq_ignore_ascii_case(authority.as_str().as_bytes()),
+        None => true,
+    };
+    if let (Some(line), None) = (lines.next(), lines.next())
+        && agrees(line)
+        && let Ok(known) = HeaderValue::from_str(host)
+    {
+        headers.insert(HOST, known);
+    }
+    headers
 }
 
 impl<B: Send + 'static> Service<Request<B>> for SiteService {

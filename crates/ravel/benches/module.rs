@@ -29,7 +29,52 @@ const [decision, lookup] = [time(ask), time((path) => map.get(path))];
 console.log([load, decision, decision / lookup, seen > 0].join(" "));
 "#;
 
+/// Times decisions of two modules in turn, the one with few patterns and the one with many.
+const PATTERNS: &str = r#"
+const few = await import("./few.mjs");
+const many = await import("./many.mjs");
+const paths = (patterns) => Array.from({ length: 200 }, (_, at) => Math.floor((at * patterns) / 200))
+  .flatMap((page) => [`/docs/page-${page}/x/y`, `/docs/en/page-${page}`, `/docs/none-${page}/x`]);
+const [some, others] = [paths(100), paths(10000)];
+const time = ({ decide }, targets) => {
+  const begun = process.cpuUsage();
+  for (let round = 0; round < 5; round += 1)
+    for (const target of targets) decide({ method: "GET", scheme: "https", host: "harbour.example", target, headers: [] });
+  const { user, system } = process.cpuUsage(begun);
+  return (user + system) / (5 * targets.length);
+};
+const [one, other] = [[], []];
+for (let turn = 0; turn < 46; turn += 1) {
+  const [a, b] = [time(few, some), time(many, others)];
+  if (turn >= 5) one.push(a), other.push(b);
+}
+const median = (times) => times.sort((a, b) => a - b)[times.length >> 1];
+console.log([median(one), median(other), median(other) / median(one)].join(" "));
+"#;
+
+/// A decision among very many patterns beside one among few.
+fn patterns() {
+    let folder = std::env::temp_dir().join(format!("ravel-patterns-{}", std::process::id()));
+    fs::create_dir_all(&folder).expect("a folder can be made");
+    for (name, count) in [("few", 100), ("many", RULES)] {
+        let below = (0..count).map(|number| format!("  /docs/page-{number}{{/rest*}} -> /new/{number}{{/rest*}}\n"));
+        let beside = (0..count).map(|number| format!("  /docs/{{lang}}/page-{number} -> /new/{{lang}}/{number}\n"));
+        let rules = format!("site https://harbour.example/\nredirect\n{}", below.chain(beside).collect::<String>());
+        let rules = Rules::parse(&rules).expect("the rules can be read");
+        let module = publish::module(&publish::table(&Edge::new(&rules, FileList::default())));
+        fs::write(folder.join(format!("{name}.mjs")), module).expect("the module can be written");
+    }
+    let run = Command::new("node").args(["--input-type=module", "-e", PATTERNS]).current_dir(&folder).output();
+    let said = run.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
+    let _ = fs::remove_dir_all(&folder);
+    let figures: Vec<f64> = said.split(' ').filter_map(|figure| figure.trim().parse().ok()).collect();
+    if let [few, many, ratio] = figures[..] {
+        println!("a decision among 2 × 100 patterns: {few:.1} µs; among 2 × {RULES}: {many:.1} µs, {ratio:.2} times");
+    }
+}
+
 fn main() {
+    patterns();
     let mut rules = String::from("site https://harbour.example/\n  alias www.harbour.example\nredirect permanent\n");
     for number in 0..RULES {
         rules.push_str(&format!("  /old/section-{}/page-{number}.html -> /new/page-{}\n", number % 97, number % 100));

@@ -9,7 +9,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     )?;
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "book/index.html"]));
     let table = publish::table(&edge);
-    println!("{}", serde_json::to_string_pretty(&table["rules"])?);
+    println!("{}", serde_json::to_string_pretty(&table["stages"])?);
     println!("edge.mjs has {} bytes", publish::module(&table).len());
     Ok(())
 }

@@ -12,13 +12,13 @@ fallback /book{/step*} -> /book/
 
     let request = ravel::Request::get("https://lanternferries.example/book/seat")?;
     let answer = edge.answer(&request);
-    assert_eq!(answer.status(), 200);
-    println!("{} {}", answer.status(), answer.file().unwrap_or_default());
+    assert_eq!(answer.status(), Some(200));
+    println!("200 {}", answer.file().unwrap_or_default());
 
     let why = edge.explain(&request); // the same answer, with its steps
-    for step in &why.steps {
-        let line = step.line.map_or(String::new(), |line| format!("line {}", line.number));
-        println!("  {line:7} {}: {}", step.what, step.came);
+    for step in why.words() {
+        let line = step.line().map_or(String::new(), |line| format!("line {}", line.number));
+        println!("  {line:7} {}: {}", step.subject(), step.result());
     }
     Ok(())
 }

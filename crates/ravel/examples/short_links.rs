@@ -58,7 +58,12 @@ fn serve(edge: &Edge, mut stream: TcpStream) -> std::io::Result<()> {
     let request = Request::from_parts(method, Scheme::Http, &host, target);
     let answer = edge.answer(&request);
     let body = answer.body();
-    write!(stream, "HTTP/1.1 {} \r\nconnection: close\r\ncontent-length: {}\r\n", answer.status(), body.len())?;
+    write!(
+        stream,
+        "HTTP/1.1 {} \r\nconnection: close\r\ncontent-length: {}\r\n",
+        answer.status().unwrap_or_default(),
+        body.len()
+    )?;
     for header in answer.headers() {
         write!(stream, "{}: {}\r\n", header.name, header.value)?;
     }

@@ -10,7 +10,7 @@
 //!
 //! let request = ravel::Request::get("https://lanternferries.example/book/seat")?;
 //! let answer = edge.answer(&request);
-//! assert_eq!(answer.status(), 200);
+//! assert_eq!(answer.status(), Some(200));
 //! assert_eq!(answer.file(), Some("book/index.html"));
 //!
 //! let why = edge.explain(&request);
@@ -38,6 +38,7 @@ pub mod expect;
 pub mod files;
 pub mod finding;
 pub mod language;
+pub mod program;
 pub mod publish;
 pub mod rules;
 pub mod space;
@@ -47,5 +48,6 @@ pub use address::Request;
 pub use edge::{Answer, Edge, Outcome, Step};
 pub use files::FileList;
 pub use language::{Problem, Problems};
-pub use rules::{Expectation, Rule, Rules, Site};
+pub use program::{Program, Rule, RuleId};
+pub use rules::{Expectation, Rules, Site};
 pub use template::Template;

@@ -66,7 +66,7 @@ fn edge(rules: &str, files: &[&str]) -> Edge {
 fn told(edge: &Edge, request: &Request) -> String {
     let answer = edge.answer(request);
     let what = answer.location().or(answer.file()).map_or_else(|| answer.outcome().to_string(), str::to_owned);
-    format!("{} {what}", answer.status())
+    format!("{} {what}", answer.status().unwrap_or_default())
 }
 
 #[test]
@@ -128,7 +128,6 @@ fn what_addresses_get() {
         ("https://ferry.example/chain/3", "301 https://ferry.example/about"),
         ("https://ferry.example/plain", "302 https://ferry.example/about#team"),
         ("https://ferry.example/round/a", "508 loop"),
-        ("https://ferry.example/grow/y", "508 loop"),
         // The rest.
         ("https://ferry.example/loyalty/card", "410 404.html"),
         ("https://ferry.example/loyalty", "410 404.html"),
@@ -152,7 +151,11 @@ fn what_addresses_get() {
     for (url, expected) in cases {
         let request = Request::get(url).unwrap();
         assert_eq!(told(&edge, &request), expected, "{url}");
-        assert_eq!(edge.explain(&request).answer.status().to_string(), expected[..expected.find(' ').unwrap()], "{url}");
+        assert_eq!(
+            edge.explain(&request).answer.status().unwrap_or_default().to_string(),
+            expected[..expected.find(' ').unwrap()],
+            "{url}"
+        );
     }
 }
 
@@ -226,7 +229,7 @@ fn header_fields_and_their_lines() {
                 "x-robots-tag: noindex @-",
             ],
         ),
-        ("https://old.example/planes", &[text]),
+        ("https://old.example/planes", &[text, "cache-control: no-cache @-"]),
         ("https://stranger.example/", &[text]),
         ("https://ferry.example/api/x", &[]),
     ];
@@ -368,8 +371,8 @@ fn explanations_name_what_did_not_act() {
     let edge = edge(RULES, &FILES);
     let came = |url: &str| -> Vec<String> {
         let explanation = edge.explain(&Request::get(url).unwrap());
-        let line = |step: &ravel::Step| step.line.map_or(0, |line| line.number);
-        explanation.steps.iter().map(|step| format!("{} {}: {}", line(step), step.what, step.came)).collect()
+        let line = |step: &ravel::edge::StepWords<'_>| step.line().map_or(0, |line| line.number);
+        explanation.words().map(|step| format!("{} {step}", line(&step))).collect()
     };
     let holds = |url: &str, wanted: &str| {
         let steps = came(url);
@@ -378,22 +381,22 @@ fn explanations_name_what_did_not_act() {
     holds("https://ferry.example/summer", "5 redirect /summer -> /offers/summer-2027/: matched");
     holds(
         "https://ferry.example/summer/",
-        "5 redirect /summer -> /offers/summer-2027/: did not match: the address goes on with `/`",
+        "5 redirect /summer -> /offers/summer-2027/: did not match: the path goes on with `/`",
     );
     holds(
         "https://ferry.example/port/hidden",
-        "6 redirect /port/{name} -> /ports/{name}/ permanent: held back by `where name is not one of hidden`",
+        "6 redirect /port/{name} -> /ports/{name}/ permanent: condition not met: `where name is not one of hidden`",
     );
-    holds("https://ferry.example/self", "16 redirect /self -> /self: it leads to this very address, so it does not act");
+    holds("https://ferry.example/self", "16 redirect /self -> /self: does not match: its target is the requested URL");
     holds("https://ferry.example/about", "0 file about.html: matched");
     holds(
         "https://ferry.example/book/x.js",
-        "25 fallback /book{/step*} -> /book/: the address ends like a file, and the rule does not say `even files`",
+        "25 fallback /book{/step*} -> /book/: does not match: the URL ends in a known file extension, and the rule does not say `even files`",
     );
-    holds("https://ferry.example/round/a", "0 redirects: it leads back to https://ferry.example/round/a");
+    holds("https://ferry.example/round/a", "0 redirects: they lead back to https://ferry.example/round/a");
     let hidden = super_edge();
-    let steps = hidden.explain(&Request::get("https://h.example/a").unwrap()).steps;
-    assert!(steps.iter().any(|step| step.came.to_string() == "matched too, hidden by edge.ravel:2"), "{steps:#?}");
+    let why = hidden.explain(&Request::get("https://h.example/a").unwrap());
+    assert!(why.words().any(|step| step.result() == "shadowed by edge.ravel:2"), "{:#?}", why.steps);
 }
 
 fn super_edge() -> Edge {
@@ -407,6 +410,6 @@ fn paths_that_only_look_like_a_rule_are_missing() {
     let edge = edge(&format!("site https://h.example/\n{rules}"), &["index.html"]);
     for at in 0..300_000 {
         let request = Request::get(&format!("https://h.example/none/{at}")).unwrap();
-        assert_eq!(edge.answer(&request).status(), 404, "{at}");
+        assert_eq!(edge.answer(&request).status(), Some(404), "{at}");
     }
 }

@@ -15,7 +15,13 @@ use time::format_description::well_known::Rfc3339;
 
 /// Everything that is found on a site whose folder is given as lines: a name, and what is in the file. `zone` is its zone.
 fn check(rules: &str, folder: &str, zone: &str) -> (Vec<String>, Report) {
-    let rules = Rules::parse(rules).unwrap_or_else(|problems| panic!("{rules}{problems}"));
+    let load = |name: &str| match name {
+        "labs.csv" => {
+            Ok((0..101).fold("old,new\n".to_owned(), |table, row| format!("{table}/labs/{{page_{row}}},/\n")).into_bytes())
+        }
+        _ => Err("there is no such file"),
+    };
+    let rules = Rules::parse_with(rules, load).unwrap_or_else(|problems| panic!("{rules}{problems}"));
     let files: Vec<(&str, &str)> = folder.lines().map(|line| line.split_once(' ').unwrap_or((line, ""))).collect();
     let edge = Edge::new(&rules, FileList::from_iter(files.iter().map(|(name, _)| *name)));
     let bytes = |name: &str| files.iter().find(|(known, _)| *known == name).map(|(_, text)| text.as_bytes().to_vec()).ok_or("");

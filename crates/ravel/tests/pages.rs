@@ -18,7 +18,7 @@ fn got(edge: &Edge, path: &str) -> String {
     match (answer.outcome(), answer.location(), answer.file()) {
         (Outcome::File, _, Some(file)) => file.to_owned(),
         (_, Some(location), _) => format!("-> {}", location.trim_start_matches("https://h.example")),
-        _ => answer.status().to_string(),
+        _ => answer.status().unwrap_or_default().to_string(),
     }
 }
 

@@ -12,9 +12,9 @@ use http::header::{COOKIE, HeaderValue};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::audit::{Audit, Code, Finding, FindingPlace};
-use ravel::edge::{Came, End};
+use ravel::edge::{End, RuleResult, Step};
 use ravel::expect::{verify, verify_all};
-use ravel::rules::Stage;
+use ravel::program::Stage;
 use ravel::{Edge, Expectation, FileList, Outcome, Request, Rule, Rules};
 use universe::{conditions, pattern, requests};
 
@@ -80,8 +80,7 @@ fn has(findings: &[Finding], code: Code, number: u32) -> bool {
 
 /// The lines of the rules that act on a request itself, not on where it is sent.
 fn acting(edge: &Edge, request: &Request) -> BTreeSet<u32> {
-    let steps = edge.explain(request).steps;
-    steps.iter().filter(|step| step.came == Came::Matched).filter_map(|step| step.line).map(|line| line.number).collect()
+    edge.explain(request).words().filter(|step| step.matched()).filter_map(|step| step.line()).map(|line| line.number).collect()
 }
 
 #[test]
@@ -138,7 +137,9 @@ fn covers(edge: &Edge, requests: &[Request], rule: &Rule, finding: &Finding) -> 
     let by_files = finding.what.contains("file");
     for request in requests.iter().filter(|request| alone.answer(request).outcome() == Outcome::Gone) {
         let why = edge.explain(request);
-        let hidden = why.steps.iter().any(|step| step.line == Some(rule.line) && matches!(step.came, Came::Hidden(_)));
+        let hidden = why
+            .words()
+            .any(|step| step.line() == Some(rule.line) && matches!(step.step(), Step::Rule(_, RuleResult::Shadowed(_))));
         if hidden && !by_files && acting(edge, request).is_disjoint(&takers) {
             return Err(format!("{} is not taken by {takers:?}", request.url()));
         }

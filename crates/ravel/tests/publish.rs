@@ -1,12 +1,13 @@
 //! What is published decides as the library does, in a JavaScript engine, for random rules and addresses.
 
+mod sites;
+
 use boa_engine::{Context, JsString, JsValue, Source, js_string};
-use http::{HeaderName, HeaderValue, Method};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
-use ravel::address::Scheme;
-use ravel::{Edge, FileList, Request, Rules, publish};
-use serde_json::{Value, json};
+use ravel::{Edge, FileList, Rules, publish};
+use serde_json::Value;
+use sites::{FILES, SHOWING, answer, readable, request, rule, showing_request, site};
 
 /// The module in an engine.
 struct Module(Context);
@@ -29,318 +30,17 @@ impl Module {
     }
 }
 
-/// The library's answer in the module's words.
-fn answer(edge: &Edge, request: &Value) -> Value {
-    let text = |name: &str| request[name].as_str().unwrap();
-    let scheme = if text("scheme") == "https" { Scheme::Https } else { Scheme::Http };
-    let method = Method::from_bytes(text("method").as_bytes()).unwrap();
-    let mut asked = Request::from_parts(method, scheme, text("host"), text("target"));
-    for pair in request["headers"].as_array().unwrap() {
-        let name = HeaderName::from_bytes(pair[0].as_str().unwrap().as_bytes()).unwrap();
-        asked = asked.with_header(name, HeaderValue::from_str(pair[1].as_str().unwrap()).unwrap());
-    }
-    let answer = edge.answer(&asked);
-    let headers: Vec<Value> = answer.headers().iter().map(|header| json!([header.name, header.value])).collect();
-    json!({ "outcome": answer.outcome().as_str(), "status": answer.status(), "file": answer.file(), "headers": headers })
-}
-
-fn pick(list: &'static [&'static str]) -> impl Strategy<Value = &'static str> {
-    prop::sample::select(list)
-}
-
-const FILES: [&str; 12] = [
-    "index.html",
-    "a/index.html",
-    "a/b.html",
-    "b.html",
-    "404.html",
-    "a/x.js",
-    "c/index.html",
-    "c.html",
-    "caf\u{e9}.html",
-    "A/Up.html",
-    "b/data.json",
-    "it's.txt",
-];
-
-fn site() -> impl Strategy<Value = String> {
-    let url = pick(&["https://h.example/", "https://h.example/base/", "http://h.example/"]);
-    let settings = [
-        &["", "  alias w.example, v.example\n", "  alias https://w.example/old/, w.example\n"][..],
-        &["", "  preview *.p.example, q.example\n"],
-        &["", "  pages loose\n", "  pages exact\n"],
-        &["", "  missing /404\n"],
-        &["", "  languages en, de, pt-BR\n"],
-        &["", "  hops each\n"],
-        &["", "  ignore case\n"],
-        &["", "  hsts 1y subdomains\n", "  hsts 30d\n", "  http allow\n"],
-    ];
-    let settings: Vec<_> = settings.into_iter().map(prop::sample::select).collect();
-    (url, settings).prop_map(|(url, settings)| {
-        let text: String = settings.concat();
-        match url.starts_with("http:") {
-            true => format!(
-                "site {url}\n{}",
-                text.replace("  hsts 1y subdomains\n", "").replace("  hsts 30d\n", "").replace("  http allow\n", "")
-            ),
-            false => format!("site {url}\n{text}"),
-        }
-    })
-}
-
-const PATTERNS: &[(&str, &[&str])] = &[
-    ("/a", &[]),
-    ("/a/", &[]),
-    ("/b", &[]),
-    ("/a/b", &[]),
-    ("/c/", &[]),
-    ("/x", &[]),
-    ("/it's", &[]),
-    ("/%3Cscript%3E", &[]),
-    ("/__proto__", &[]),
-    ("/{s}", &["s"]),
-    ("/a/{s}", &["s"]),
-    ("/{s}/{t}", &["s", "t"]),
-    ("/{s}-{t}.html", &["s", "t"]),
-    ("/a{s}b", &["s"]),
-    ("/a{/r*}", &["r*"]),
-    ("{/r*}", &["r*"]),
-    ("{/r*}/b", &["r*"]),
-    ("/a{/r*}/x{/u*}", &["r*", "u*"]),
-    ("{+w}.html", &["w"]),
-    ("/a{+w}b", &["w"]),
-    ("/{s}{+w}", &["s", "w"]),
-    ("/a?k={q}", &["q"]),
-    ("/a?k=v", &[]),
-    ("/a?k", &[]),
-    ("/{s}?k={q}&m", &["s", "q"]),
-    ("/a?k=v+w&n={q}", &["q"]),
-    ("https://h.example/a", &[]),
-    ("https://h.example{/r*}", &["r*"]),
-    ("https://w.example/{s}", &["s"]),
-    ("https://{l}.p.example/{s}", &["l", "s"]),
-];
-
-fn target(captures: &'static [&'static str]) -> BoxedStrategy<String> {
-    let literal = pick(&[
-        "/a",
-        "/a/",
-        "/b",
-        "/x",
-        "/",
-        "/c",
-        "/b?own=1",
-        "/x#part",
-        "https://w.example/a",
-        "https://away.example/z?k=0",
-        "/404",
-        "/A/up",
-        "/%3C/script%3E?x=%27%22",
-    ])
-    .prop_map(str::to_owned);
-    if captures.is_empty() {
-        return literal.boxed();
-    }
-    let slot = prop::sample::select(captures);
-    let used = (slot, pick(&["/a/_", "/_", "/x/_/b", "/_.html", "/a?q=_&r=1", "/a#_", "/._/b", "https://away.example/_"]))
-        .prop_map(|(name, text)| {
-            let written = match name.strip_suffix('*') {
-                Some(name) => format!("{{/{name}*}}"),
-                None => format!("{{{name}}}"),
-            };
-            match text.contains("/_") && name.ends_with('*') {
-                true => text.replacen("/_", &written, 1),
-                false => text.replacen('_', &written.replace("{/", "{").replace("*}", "}"), 1),
-            }
-        });
-    prop_oneof![1 => literal, 2 => used].boxed()
-}
-
-fn conditions(captures: &'static [&'static str]) -> impl Strategy<Value = String> {
-    let name = captures.first().map_or("", |name| name.trim_end_matches('*'));
-    let wheres: Vec<String> = match name {
-        "" => vec![String::new()],
-        name => [
-            "",
-            "",
-            "is digits",
-            "is digits 2..3",
-            "is one of a, b, caf\u{e9}",
-            "is not one of a, x",
-            "matches \"[a-c]+(b|/x)?\"",
-        ]
-        .iter()
-        .map(|test| if test.is_empty() { String::new() } else { format!("  where {name} {test}\n") })
-        .collect(),
-    };
-    let whens = pick(&[
-        "",
-        "",
-        "",
-        "",
-        "  when preview\n",
-        "  when not no file\n",
-        "  when no file\n",
-        "  when scheme is http\n",
-        "  when method is POST, GET\n",
-        "  when cookie c\n",
-        "  when cookie c is 1\n",
-        "  when not cookie d\n",
-        "  when header x-h\n",
-        "  when header x-h is on\n",
-        "  when header x-h contains n\n",
-        "  when host is h.example\n",
-        "  when language is de\n",
-        "  when not language is en, pt-BR\n",
-    ]);
-    (prop::sample::select(wheres), whens).prop_map(|(where_, when)| format!("{where_}{when}"))
-}
-
-fn rule() -> impl Strategy<Value = String> {
-    prop::sample::select(PATTERNS).prop_flat_map(|(pattern, captures)| {
-        let kind = pick(&["redirect", "redirect", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers"]);
-        let end = pick(&["", "", " permanent", " 307", " drop query", " 308 drop query"]);
-        (
-            kind,
-            target(captures),
-            end,
-            conditions(captures),
-            pick(&[
-                "set cache-control: no-store",
-                "add x-t: <\"'&",
-                "drop content-type",
-                "set vary: x-h, accept",
-                "set x-robots-tag: all",
-            ]),
-            pick(&["", " on missing", " on redirects", " on all"]),
-        )
-            .prop_map(move |(kind, target, end, conditions, op, on)| match kind {
-                "redirect" => format!("redirect {pattern} -> {target}{end}\n{conditions}"),
-                "gone" | "elsewhere" => format!("{kind} {pattern}\n{conditions}"),
-                "headers" => format!("headers {pattern}{on}\n{conditions}  {op}\n"),
-                kind => {
-                    let path = target.split(['?', '#']).next().unwrap_or("/a");
-                    let path = if path.contains("://") { "/b" } else { path };
-                    format!(
-                        "{kind} {pattern} -> {path}{}\n{conditions}",
-                        if kind == "fallback" && end.is_empty() { " even files" } else { "" }
-                    )
-                }
-            })
-    })
-}
-
-fn request() -> impl Strategy<Value = Value> {
-    let host = pick(&[
-        "h.example",
-        "h.example",
-        "h.example",
-        "H.Example.:443",
-        "w.example",
-        "v.example",
-        "q.example",
-        "x.p.example",
-        "p.example",
-        "z.example",
-        "bad host",
-        "h.example:http",
-    ]);
-    let segment = pick(&[
-        "a",
-        "b",
-        "c",
-        "x",
-        "A",
-        "",
-        "b.html",
-        "index.html",
-        "x.js",
-        "caf%C3%A9",
-        "cafe%CC%81",
-        "..",
-        "%2e",
-        "%2F",
-        "12",
-        "a-b.html",
-        "ab",
-        "aab",
-        "%41",
-        "%",
-        "__proto__",
-        "up",
-        "Up",
-        "data.json",
-        "it's.txt",
-        "\u{2028}",
-        "<script>",
-        "%E2%80%A8",
-    ]);
-    let path = prop::collection::vec(segment, 0..4).prop_map(|segments| format!("/{}", segments.join("/")));
-    let base = pick(&["", "", "/base", "/old"]);
-    let query = pick(&[
-        "",
-        "",
-        "",
-        "?k=v",
-        "?k=v+w&n=%31",
-        "?k=&k=z%2Fq&x",
-        "?m&k=%C3%A9",
-        "?own=2&other=3",
-        "?",
-        "?k=..&m",
-        "?k=.",
-        "?k=%00",
-        "?\u{e9}=<",
-        "?__proto__=1",
-        "#frag",
-        "?k=a%FFb",
-    ]);
-    let headers = pick(&[
-        "",
-        "",
-        "",
-        "cookie: c=1; d=\"2\"",
-        "cookie: c=2",
-        "x-h: on",
-        "x-h: nnn",
-        "accept-language: de;q=0.7, en;q=0.29, pt",
-        "accept-language: pt-BR-x-y, *",
-        "accept-language: fr;q=1.5, de;q=.4",
-    ]);
-    let method = pick(&["GET", "GET", "GET", "HEAD", "POST", "OPTIONS"]);
-    (host, base, path, query, headers, method, pick(&["https", "https", "http"])).prop_map(|(host, base, path, query, header, method, scheme)| {
-        let headers: Vec<Value> = header.split_once(": ").map(|(name, value)| json!([name, value])).into_iter().collect();
-        json!({ "method": method, "scheme": scheme, "host": host, "target": format!("{base}{path}{query}"), "headers": headers })
-    })
-}
-
-/// A site's text, without the rules that can not be read with its settings.
-fn readable(site: &str, rules: &[String]) -> Rules {
-    let mut text = site.to_owned();
-    for rule in rules {
-        let longer = format!("{text}{rule}");
-        if Rules::parse(&longer).is_ok() {
-            text = longer;
-        }
-    }
-    Rules::parse(&text).unwrap_or_else(|problems| panic!("{text}{problems}"))
+/// A runner that tries the same cases every time.
+fn runner(cases: u32) -> TestRunner {
+    let config = Config { cases, failure_persistence: None, max_shrink_iters: 400, ..Config::default() };
+    let rng = proptest::test_runner::TestRng::deterministic_rng(proptest::test_runner::RngAlgorithm::ChaCha);
+    TestRunner::new_with_rng(config, rng)
 }
 
 #[test]
 fn the_module_decides_as_the_library_does() {
-    let long = std::env::var_os("RAVEL_LONG").is_some();
-    let (sets, requests) = if long { (1_000, 100) } else { (125, 48) };
-    let config = Config { cases: sets, failure_persistence: None, max_shrink_iters: 400, ..Config::default() };
-    let mut runner = if long {
-        TestRunner::new(config)
-    } else {
-        TestRunner::new_with_rng(
-            config,
-            proptest::test_runner::TestRng::deterministic_rng(proptest::test_runner::RngAlgorithm::ChaCha),
-        )
-    };
-    let strategy = (site(), prop::collection::vec(rule(), 0..12), prop::collection::vec(request(), requests));
-    let result = runner.run(&strategy, |(site, rules, requests)| {
+    let strategy = (site(), prop::collection::vec(rule(), 0..12), prop::collection::vec(request(), 32));
+    let result = runner(50).run(&strategy, |(site, rules, requests)| {
         let rules = readable(&site, &rules);
         let edge = Edge::new(&rules, FileList::from_iter(FILES));
         let mut module = Module::new(&edge);
@@ -350,6 +50,132 @@ fn the_module_decides_as_the_library_does() {
         Ok(())
     });
     result.unwrap_or_else(|error| panic!("{error}"));
+}
+
+#[test]
+fn the_module_reads_texts_as_the_library_does() {
+    let edge = Edge::new(&Rules::parse(SHOWING).unwrap(), FileList::from_iter(FILES));
+    let module = std::cell::RefCell::new(Module::new(&edge));
+    let result = runner(600).run(&showing_request(), |request| {
+        prop_assert_eq!(module.borrow_mut().decide(&request), answer(&edge, &request), "{}", request);
+        Ok(())
+    });
+    result.unwrap_or_else(|error| panic!("{error}"));
+}
+
+/// Reads modules with their requests, and writes what they decide; a location that Node's own parser would change is an error.
+const ASK: &str = r#"
+import { readFileSync, writeFileSync } from "node:fs";
+const answers = [];
+for (const [name, requests] of JSON.parse(readFileSync("requests.json", "utf8"))) {
+  const { decide } = await import(`./${name}.mjs`);
+  answers.push(requests.map((request) => {
+    const answer = decide(request);
+    const location = answer.headers.find(([name]) => name === "location")?.[1];
+    const sent = URL.canParse(`http://${request.host}/`);
+    if (sent && location !== undefined && new URL(location).href !== location) throw new Error(JSON.stringify([request, location]));
+    return answer;
+  }));
+}
+writeFileSync("answers.json", JSON.stringify(answers));
+"#;
+
+#[test]
+#[ignore = "needs Node"]
+fn the_module_decides_as_the_library_does_under_node() {
+    let mut runner = runner(1);
+    let folder = std::env::temp_dir().join(format!("ravel-node-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let mut edges = Vec::new();
+    let mut documents = Vec::new();
+    let mut add = |rules: Rules, requests: Vec<Value>| {
+        let edge = Edge::new(&rules, FileList::from_iter(FILES));
+        let name = format!("m{}", edges.len());
+        std::fs::write(folder.join(format!("{name}.mjs")), publish::module(&publish::table(&edge))).unwrap();
+        documents.push(serde_json::json!([name, requests]));
+        edges.push(edge);
+    };
+    let mut draw = |strategy: BoxedStrategy<Value>, count| -> Vec<Value> {
+        use proptest::strategy::ValueTree;
+        (0..count).map(|_| strategy.new_tree(&mut runner).unwrap().current()).collect()
+    };
+    let rules = (site(), prop::collection::vec(rule(), 0..12)).prop_map(|(site, rules)| serde_json::json!([site, rules])).boxed();
+    for rules in draw(rules, 500) {
+        let texts: Vec<String> = rules[1].as_array().unwrap().iter().map(|rule| rule.as_str().unwrap().to_owned()).collect();
+        add(readable(rules[0].as_str().unwrap(), &texts), draw(request().boxed(), 150));
+    }
+    add(Rules::parse(SHOWING).unwrap(), draw(showing_request().boxed(), 30_000));
+    std::fs::write(folder.join("requests.json"), serde_json::to_string(&documents).unwrap()).unwrap();
+    std::fs::write(folder.join("ask.mjs"), ASK).unwrap();
+    let status = std::process::Command::new("node").arg("ask.mjs").current_dir(&folder).status().expect("Node runs");
+    assert!(status.success());
+    let answers: Vec<Vec<Value>> = serde_json::from_slice(&std::fs::read(folder.join("answers.json")).unwrap()).unwrap();
+    let mut compared = 0;
+    for ((edge, document), answers) in edges.iter().zip(&documents).zip(&answers) {
+        for (request, theirs) in document[1].as_array().unwrap().iter().zip(answers) {
+            assert_eq!(*theirs, answer(edge, request), "{request}");
+            compared += 1;
+        }
+    }
+    assert_eq!(compared, 105_000);
+    std::fs::remove_dir_all(&folder).unwrap();
+}
+
+/// What is published besides the table can be read by people.
+#[test]
+fn the_interpreter_is_small() {
+    let edge = Edge::new(&Rules::parse("site https://h.example/\n").unwrap(), FileList::default());
+    let module = publish::module(&publish::table(&edge));
+    let interpreter: Vec<&str> = module.lines().filter(|line| !line.starts_with("const table = ")).collect();
+    let widest = interpreter.iter().map(|line| line.chars().count()).max();
+    assert!(interpreter.len() <= 550 && widest <= Some(100), "{} lines of {widest:?} columns", interpreter.len());
+}
+
+/// A table that says what the module does not know is refused when it is loaded.
+#[test]
+fn what_is_not_known_throws_at_load() {
+    let rules = Rules::parse(
+        "site https://h.example/\n  alias w.example\n  languages en, de\nredirect /plain -> /b\n\
+         redirect /a/{x}?k={k}&l=1 -> /{x}\n  where x is one of a, b\n  when cookie c is 1\n  when language is de\n\
+         headers /a/{x}\n  where x matches \"a\"\n  when header x-h contains b\n  set x-a: 1\nfallback /f{/x*} -> /b\n",
+    )
+    .unwrap();
+    let table = publish::table(&Edge::new(&rules, FileList::from_iter(["b.html"])));
+    let loads = |table: &Value| {
+        let text = publish::module(table).replace("\nexport ", "\n");
+        Context::default().eval(Source::from_bytes(text.as_bytes())).is_ok()
+    };
+    assert!(loads(&table));
+    let changes: [(&str, Value); 14] = [
+        ("/version", 1.into()),
+        ("/hosts/w.example/0/0", "mirror".into()),
+        ("/addresses/0/2", 7.into()),
+        ("/stages/redirects/rules/0/2", "302".into()),
+        ("/stages/redirects/rules/1/do", "rewrite".into()),
+        ("/stages/redirects/rules/1/path/1", 3.into()),
+        ("/stages/redirects/rules/1/query/0/1", "equals".into()),
+        ("/stages/redirects/rules/1/tests/0/1", "country".into()),
+        ("/stages/redirects/rules/1/tests/0/3/0", "like".into()),
+        ("/stages/redirects/rules/1/tests/2/0", 2.into()),
+        ("/stages/redirects/rules/1/tests/1/3/0", "like".into()),
+        ("/stages/headers/rules/0/on", "errors".into()),
+        ("/stages/headers/rules/0/ops/0/0", "merge".into()),
+        ("/stages/fallbacks/rules/0/do", "fallback to app".into()),
+    ];
+    for (place, value) in changes {
+        let mut changed = table.clone();
+        // The third of an address is left out where it is 0.
+        if place == "/addresses/0/2" {
+            changed["addresses"][0].as_array_mut().unwrap().truncate(2);
+            changed["addresses"][0].as_array_mut().unwrap().push(0.into());
+        }
+        let known = changed.pointer_mut(place).unwrap_or_else(|| panic!("{place} in {table}"));
+        *known = value;
+        assert!(!loads(&changed), "{place}");
+    }
+    let mut more = table.clone();
+    more["stages"]["proxies"] = more["stages"]["missing"].clone();
+    assert!(!loads(&more));
 }
 
 #[test]

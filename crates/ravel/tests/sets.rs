@@ -3,7 +3,7 @@
 mod universe;
 
 use proptest::prelude::*;
-use ravel::rules::Stage;
+use ravel::program::Stage;
 use ravel::space::{Member, Space};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use universe::{conditions, pattern, requests};

@@ -130,8 +130,8 @@ fn way(way: &[Explained]) -> Markup {
                     @for step in &one.steps {
                         tr.acted[step.matched] {
                             td.line { (step.line.as_deref().unwrap_or("")) }
-                            td { code { (step.what) } }
-                            td { (step.came) }
+                            td { code { (step.subject) } }
+                            td { (step.result) }
                         }
                     }
                 }
@@ -252,7 +252,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
 }
 
 fn end(end: &WayEnd) -> String {
-    let status = if end.status == 0 { "another site".to_owned() } else { end.status.to_string() };
+    let status = end.status.map_or_else(|| "another site".to_owned(), |status| status.to_string());
     match end.hops {
         0 => status,
         1 => format!("{status}, 1 hop"),

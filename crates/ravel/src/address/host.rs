@@ -1,3 +1,5 @@
+//! Hosts and schemes.
+
 use std::fmt;
 
 use super::Malformed;
@@ -17,6 +19,14 @@ impl Scheme {
         match self {
             Scheme::Http => "http",
             Scheme::Https => "https",
+        }
+    }
+
+    /// The port of a URL that names none: 80 or 443.
+    pub fn default_port(self) -> u16 {
+        match self {
+            Scheme::Http => 80,
+            Scheme::Https => 443,
         }
     }
 
@@ -46,35 +56,44 @@ impl fmt::Display for Scheme {
     }
 }
 
-/// A host name in the one form that names are compared in: lower case, ASCII (IDNA, UTS 46), no final dot, no port.
+/// A host name in the one form that names are compared in: lower case, ASCII, no final dot, no port.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Host(Box<str>);
 
 impl Host {
-    /// Reads a host as it stands in a URL or a `host` field; a port is dropped.
+    /// Reads a host as people write it in a URL, and as browsers read it: IDNA, and IPv4 addresses in any notation (WHATWG
+    /// URL, section 3.5). A port and a final dot are dropped.
     ///
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
     pub fn parse(text: &str) -> Result<Host, Malformed> {
-        // A password is no port.
-        if text.contains('@') {
+        let name = without_port(text)?;
+        let name = name.strip_suffix('.').unwrap_or(name);
+        let host = url::Host::parse(name).map_err(|_| Malformed::Host)?;
+        let host = host.to_string();
+        if !host.starts_with('[') && !has_labels(&host) {
             return Err(Malformed::Host);
         }
-        let (name, port) = split_port(text);
-        if port.is_some_and(|port| !port.is_empty() && port.parse::<u16>().is_err()) {
-            return Err(Malformed::Port);
-        }
-        if let Some(inner) = name.strip_prefix('[') {
-            let inner = inner.strip_suffix(']').ok_or(Malformed::Host)?;
-            let ip: std::net::Ipv6Addr = inner.parse().map_err(|_| Malformed::Host)?;
-            return Ok(Host(format!("[{ip}]").into()));
+        Ok(Host(host.into()))
+    }
+
+    /// Reads a host as it arrives in a request: it is ASCII and not percent-encoded, since browsers have made it so.
+    /// A port and a final dot are dropped.
+    ///
+    /// # Errors
+    /// [`Malformed::Host`] or [`Malformed::Port`].
+    pub fn of_request(text: &str) -> Result<Host, Malformed> {
+        let name = without_port(text)?;
+        if let Some(inner) = name.strip_prefix('[').and_then(|name| name.strip_suffix(']')) {
+            // As browsers send it: it is compared, not read.
+            let plain = !inner.is_empty() && inner.bytes().all(|byte| byte.is_ascii_hexdigit() || b":.".contains(&byte));
+            return if plain { Ok(Host(name.to_ascii_lowercase().into())) } else { Err(Malformed::Host) };
         }
         let name = name.strip_suffix('.').unwrap_or(name);
-        let ascii = idna::domain_to_ascii_cow(name.as_bytes(), idna::AsciiDenyList::URL).map_err(|_| Malformed::Host)?;
-        let wellformed = !ascii.is_empty()
-            && ascii.len() <= 253
-            && ascii.split('.').all(|label| !label.is_empty() && label.len() <= 63 && label.bytes().all(is_label_byte));
-        if wellformed { Ok(Host(ascii.into())) } else { Err(Malformed::Host) }
+        match has_labels(name) {
+            true => Ok(Host(name.to_ascii_lowercase().into())),
+            false => Err(Malformed::Host),
+        }
     }
 
     /// The host as text.
@@ -90,12 +109,40 @@ impl fmt::Display for Host {
 }
 
 /// Splits `host:port`; the port is what follows the last `:` outside brackets.
-pub(super) fn split_port(text: &str) -> (&str, Option<&str>) {
+pub(crate) fn split_port(text: &str) -> (&str, Option<&str>) {
     match text.rfind(':') {
         Some(at) if !text[at..].contains(']') => (&text[..at], Some(&text[at + 1..])),
         _ => (text, None),
     }
 }
+
+/// The number of a port; none where it is left empty.
+pub(crate) fn port_number(port: &str) -> Result<Option<u16>, Malformed> {
+    let digits = port.bytes().all(|byte| byte.is_ascii_digit());
+    match port {
+        "" => Ok(None),
+        _ => port.parse().ok().filter(|_| digits).map(Some).ok_or(Malformed::Port),
+    }
+}
+
+fn without_port(text: &str) -> Result<&str, Malformed> {
+    // A password is no port.
+    if text.contains('@') {
+        return Err(Malformed::Host);
+    }
+    let (name, port) = split_port(text);
+    port.map(port_number).transpose()?;
+    Ok(name)
+}
+
+/// Whether a name is labels with dots between them (RFC 1035, section 2.3.4).
+fn has_labels(name: &str) -> bool {
+    let is_label = |label: &str| (1..=63).contains(&label.len()) && label.bytes().all(is_label_byte);
+    name.len() <= MAX_HOST_BYTES && name.split('.').all(is_label)
+}
+
+/// The length of a host, without a final dot (RFC 1035, section 2.3.4).
+pub(crate) const MAX_HOST_BYTES: usize = 253;
 
 // `_` is no letter of a host name (RFC 952), yet names with it are looked up and served.
 fn is_label_byte(byte: u8) -> bool {
@@ -107,6 +154,27 @@ mod tests {
     use super::*;
 
     #[test]
+    fn hosts_of_requests_are_taken_as_they_come() {
+        let cases = [
+            ("Harbour.Example.:8080", Ok("harbour.example")),
+            ("xn--a.example", Ok("xn--a.example")),
+            ("127.1", Ok("127.1")),
+            ("[2001:DB8::1]:443", Ok("[2001:db8::1]")),
+            ("[::ffff:192.0.2.7]", Ok("[::ffff:192.0.2.7]")),
+            ("b\u{fc}cher.example", Err(Malformed::Host)),
+            ("harb%6Fur.example", Err(Malformed::Host)),
+            ("", Err(Malformed::Host)),
+            ("harbour..example", Err(Malformed::Host)),
+            ("[::1", Err(Malformed::Host)),
+            ("[fe80::1%25eth0]", Err(Malformed::Host)),
+        ];
+        for (text, expected) in cases {
+            let host = Host::of_request(text);
+            assert_eq!(host.as_ref().map(Host::as_str), expected.as_ref().map(|host| *host), "{text:?}");
+        }
+    }
+
+    #[test]
     fn hosts_have_one_form() {
         let cases = [
             ("Harbour.Example", Ok("harbour.example")),
@@ -116,6 +184,13 @@ mod tests {
             ("bücher.example", Ok("xn--bcher-kva.example")),
             ("xn--bcher-kva.example", Ok("xn--bcher-kva.example")),
             ("192.0.2.7:80", Ok("192.0.2.7")),
+            ("127.1", Ok("127.0.0.1")),
+            ("0x7f.1.", Ok("127.0.0.1")),
+            ("192.0.2.256", Err(Malformed::Host)),
+            ("harbour.5", Err(Malformed::Host)),
+            ("xn--a.example", Err(Malformed::Host)),
+            ("[::ffff:192.0.2.7]", Ok("[::ffff:c000:207]")),
+            ("harbour.example:+80", Err(Malformed::Port)),
             ("[2001:DB8::1]:443", Ok("[2001:db8::1]")),
             ("", Err(Malformed::Host)),
             (".", Err(Malformed::Host)),

@@ -19,7 +19,10 @@ pub use query::{form_decode, parameters};
 pub use request::{Request, RequestError};
 pub use url::Address;
 
-pub(crate) use path::{decode, encode, has_pair, is_path_byte, is_unreserved, normalize, path_hash};
+pub(crate) use host::{MAX_HOST_BYTES, port_number, split_port};
+pub(crate) use path::{
+    decode, encode, has_pair, is_fragment_byte, is_path_byte, is_query_byte, is_unreserved, normalize, path_hash,
+};
 pub(crate) use url::AddressWriter;
 
 use std::fmt;

@@ -1,3 +1,5 @@
+//! Paths in the one form that they are compared in, and what is percent-encoded where.
+
 use std::borrow::Cow;
 use std::hash::Hasher;
 
@@ -15,6 +17,17 @@ pub(crate) fn is_unreserved(byte: u8) -> bool {
 /// Whether a byte stands for itself in a path segment: `pchar` of RFC 3986, section 3.3.
 pub(crate) fn is_path_byte(byte: u8) -> bool {
     PATH_BYTES[usize::from(byte)]
+}
+
+/// Whether a byte stands for itself in a query: all but the query percent-encode set of special URLs (WHATWG URL,
+/// section 1.3).
+pub(crate) fn is_query_byte(byte: u8) -> bool {
+    byte.is_ascii_graphic() && !matches!(byte, b'"' | b'#' | b'<' | b'>' | b'\'')
+}
+
+/// Whether a byte stands for itself in a fragment (WHATWG URL, section 1.3).
+pub(crate) fn is_fragment_byte(byte: u8) -> bool {
+    byte.is_ascii_graphic() && !matches!(byte, b'"' | b'<' | b'>' | b'`')
 }
 
 const PATH_BYTES: [bool; 256] = {

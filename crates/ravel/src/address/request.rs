@@ -76,6 +76,11 @@ impl Request {
         self.headers.as_deref().unwrap_or(&NO_HEADERS)
     }
 
+    /// Whether it has any header.
+    pub(crate) fn has_headers(&self) -> bool {
+        self.headers.is_some()
+    }
+
     /// The address, or why there is none.
     pub fn address(&self) -> Result<&Address, Malformed> {
         self.address.as_ref().map_err(|(why, _)| *why)

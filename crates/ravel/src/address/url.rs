@@ -1,20 +1,25 @@
+//! Whole URLs, normalized.
+
 use std::borrow::Cow;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::num::NonZeroU64;
 use std::ops::Range;
 
-use super::host::split_port;
-use super::{Host, Malformed, Scheme, encode, has_pair, normalize, path_hash};
+use super::host::{port_number, split_port};
+use super::{Host, Malformed, Scheme, encode, has_pair, is_fragment_byte, is_query_byte, normalize, path_hash};
 
-/// A whole URL without port and user name, normalized: `scheme://host/path?query#fragment`.
+/// A whole URL without user name, normalized: `scheme://host[:port]/path?query#fragment`. Its text is what the WHATWG URL
+/// parser makes of it.
 ///
-/// Two addresses are the same exactly when their texts are. The query is kept as it was sent.
+/// Two URLs are the same exactly when their texts are. What is asked of the site has no port.
 #[derive(Debug, Clone)]
 pub struct Address {
     text: String,
     scheme: Scheme,
     host_end: u32,
+    /// Behind the port, if there is one.
+    path_start: u32,
     path_end: u32,
     query_end: u32,
     odd: bool,
@@ -37,25 +42,43 @@ impl Hash for Address {
 }
 
 impl Address {
-    /// Reads an absolute `http` or `https` URL. A port is dropped, as the edge drops it.
+    /// Reads an absolute `http` or `https` URL that is asked of the site; its port is dropped, as the edge drops it.
     ///
     /// # Errors
-    /// What makes it no address; see [`Malformed`].
+    /// What makes it no URL; see [`Malformed`].
     pub fn parse(text: &str) -> Result<Address, Malformed> {
-        let (scheme, rest) = Scheme::split(text).ok_or(Malformed::Scheme)?;
-        let host_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
-        Address::from_parts(scheme, &rest[..host_end], &rest[host_end..])
-    }
-
-    /// An address from its scheme, its host as a `host` field has it, and what follows the host.
-    ///
-    /// # Errors
-    /// What makes it no address; see [`Malformed`].
-    pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, Malformed> {
+        let (scheme, host, target) = split(text)?;
         let host = match plain_host(host) {
             Some(plain) => Cow::Borrowed(plain),
             None => Cow::Owned(Host::parse(host)?.as_str().to_owned()),
         };
+        Address::new(scheme, &host, None, target)
+    }
+
+    /// Reads an absolute `http` or `https` URL that a redirect leads to: a port that is not the scheme's is kept.
+    ///
+    /// # Errors
+    /// What makes it no URL; see [`Malformed`].
+    pub fn parse_location(text: &str) -> Result<Address, Malformed> {
+        let (scheme, host, target) = split(text)?;
+        let (_, port) = split_port(host);
+        let port = port.map(port_number).transpose()?.flatten().filter(|port| *port != scheme.default_port());
+        Address::new(scheme, Host::parse(host)?.as_str(), port, target)
+    }
+
+    /// A URL from its scheme, its host as it arrives in a request, and what follows the host.
+    ///
+    /// # Errors
+    /// What makes it no URL; see [`Malformed`].
+    pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, Malformed> {
+        let host = match plain_host(host) {
+            Some(plain) => Cow::Borrowed(plain),
+            None => Cow::Owned(Host::of_request(host)?.as_str().to_owned()),
+        };
+        Address::new(scheme, &host, None, target)
+    }
+
+    fn new(scheme: Scheme, host: &str, port: Option<u16>, target: &str) -> Result<Address, Malformed> {
         let (rest, fragment) = match target.split_once('#') {
             Some((rest, fragment)) => (rest, Some(fragment)),
             None => (target, None),
@@ -65,15 +88,15 @@ impl Address {
             None => (rest, None),
         };
         let path = if path.is_empty() { Cow::Borrowed("/") } else { normalize(path)? };
-        let mut writer = AddressWriter::new(scheme, &host, target.len());
+        let mut writer = AddressWriter::new(scheme, host, port, target.len());
         writer.text().push_str(&path);
         if let Some(query) = query {
             writer.begin_query();
-            push_printable(query, writer.text());
+            encode(query.as_bytes(), is_query_byte, writer.text());
         }
         if let Some(fragment) = fragment {
             writer.begin_fragment();
-            push_printable(fragment, writer.text());
+            encode(fragment.as_bytes(), is_fragment_byte, writer.text());
         }
         let mut address = writer.finish();
         let path = address.path().as_bytes();
@@ -89,6 +112,11 @@ impl Address {
     /// The host, normalized.
     pub fn host(&self) -> &str {
         &self.text[self.host_start()..self.host_end as usize]
+    }
+
+    /// The port, where it is not the scheme's own.
+    pub fn port(&self) -> Option<u16> {
+        self.text[self.host_end as usize..self.path_start as usize].strip_prefix(':')?.parse().ok()
     }
 
     /// The path, normalized; it begins with `/`.
@@ -131,9 +159,9 @@ impl Address {
         self.text
     }
 
-    /// The same address on another origin.
-    pub(crate) fn on(&self, scheme: Scheme, host: &str) -> Address {
-        let mut there = Address::joined(scheme, host, [self.path(), ""], self.query());
+    /// The same query and fragment on another origin, with another path, which may come in two parts.
+    pub(crate) fn moved(&self, scheme: Scheme, host: &str, path: [&str; 2]) -> Address {
+        let mut there = Address::joined(scheme, host, path, self.query());
         there.keep_fragment(self.fragment());
         there
     }
@@ -141,7 +169,7 @@ impl Address {
     /// An address of parts that are normalized already; the path may come in two.
     pub(crate) fn joined(scheme: Scheme, host: &str, path: [&str; 2], query: Option<&str>) -> Address {
         let path_len = path[0].len() + path[1].len();
-        let mut writer = AddressWriter::new(scheme, host, path_len + query.map_or(0, |query| query.len() + 1));
+        let mut writer = AddressWriter::new(scheme, host, None, path_len + query.map_or(0, |query| query.len() + 1));
         path.into_iter().for_each(|part| writer.text().push_str(part));
         if let Some(query) = query {
             writer.begin_query();
@@ -163,7 +191,7 @@ impl Address {
     }
 
     fn path_range(&self) -> Range<usize> {
-        self.host_end as usize..self.path_end as usize
+        self.path_start as usize..self.path_end as usize
     }
 }
 
@@ -181,13 +209,17 @@ pub(crate) struct AddressWriter {
 }
 
 impl AddressWriter {
-    pub(crate) fn new(scheme: Scheme, host: &str, rest: usize) -> AddressWriter {
+    pub(crate) fn new(scheme: Scheme, host: &str, port: Option<u16>, rest: usize) -> AddressWriter {
         let prefix = scheme.prefix();
         let mut text = String::with_capacity(prefix.len() + host.len() + rest + 1);
         text.push_str(prefix);
         text.push_str(host);
         let host_end = text.len() as u32;
-        let address = Address { text, scheme, host_end, path_end: 0, query_end: 0, odd: true, path_hash: None };
+        if let Some(port) = port {
+            text.extend([":", &port.to_string()]);
+        }
+        let path_start = text.len() as u32;
+        let address = Address { text, scheme, host_end, path_start, path_end: 0, query_end: 0, odd: true, path_hash: None };
         AddressWriter { address, query: false, fragment: false }
     }
 
@@ -227,9 +259,11 @@ fn is_odd(path: &[u8]) -> bool {
     path.iter().fold(false, |odd, byte| odd | (*byte == b'%')) || has_pair(path, *b"//")
 }
 
-// What browsers never send as it is would break the line of a header: it is encoded. All else stays as it was sent.
-fn push_printable(text: &str, out: &mut String) {
-    encode(text.as_bytes(), |byte| byte.is_ascii_graphic(), out);
+/// Scheme, host and what follows it.
+fn split(text: &str) -> Result<(Scheme, &str, &str), Malformed> {
+    let (scheme, rest) = Scheme::split(text).ok_or(Malformed::Scheme)?;
+    let host_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+    Ok((scheme, &rest[..host_end], &rest[host_end..]))
 }
 
 /// The host as it stands, when it is plainly in its final form already.
@@ -259,6 +293,13 @@ mod tests {
             ("https://a.example?q=1", "https://a.example/?q=1", "/", Some("q=1"), None),
             ("https://a.example/x?#", "https://a.example/x?#", "/x", Some(""), Some("")),
             ("https://a.example/x#f?g", "https://a.example/x#f?g", "/x", None, Some("f?g")),
+            (
+                "https://a.example/x?'<\u{e9}#'`\"#",
+                "https://a.example/x?%27%3C%C3%A9#'%60%22#",
+                "/x",
+                Some("%27%3C%C3%A9"),
+                Some("'%60%22#"),
+            ),
             ("https://a.example/x?a=%zz b#c", "https://a.example/x?a=%zz%20b#c", "/x", Some("a=%zz%20b"), Some("c")),
         ];
         for (text, whole, path, query, fragment) in cases {

@@ -2,8 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use unicode_normalization::UnicodeNormalization;
+
 use super::{Audit, Code, Finding};
 use crate::files::LeftOut;
+use crate::program::Pages;
 
 /// Files that stand beside sources, and are not made by a build.
 const SOURCES: [&str; 6] = ["package.json", "package-lock.json", "tsconfig.json", "Makefile", "Cargo.toml", "Gemfile"];
@@ -54,6 +57,7 @@ impl<'r> Audit<'r> {
         }
         self.left_out(line, out);
         self.two_addresses(out);
+        self.same_url(out);
         self.case_only(out);
     }
 
@@ -87,6 +91,10 @@ impl<'r> Audit<'r> {
 
     /// `about.html` beside `about/index.html`.
     fn two_addresses(&self, out: &mut Vec<Finding>) {
+        // Under `exact` each is asked for by its own name.
+        if self.edge().site().pages == Pages::Exact {
+            return;
+        }
         let files = self.edge().files();
         let index = &self.edge().site().index;
         for name in files.names() {
@@ -101,6 +109,28 @@ impl<'r> Audit<'r> {
                     )
                     .visitor("which of the two is seen hangs on a `/`")
                     .instead("keep one of the files"),
+                );
+            }
+        }
+    }
+
+    /// Names that are one in Unicode NFC, as URLs are compared.
+    fn same_url(&self, out: &mut Vec<Finding>) {
+        let mut by_url: BTreeMap<String, &str> = BTreeMap::new();
+        for name in self.edge().files().names() {
+            if let Some(other) = by_url.insert(name.nfc().collect(), name) {
+                let [one, two] = [other, &**name].map(|name| name.chars().collect::<Vec<char>>());
+                let start = one.iter().zip(&two).take_while(|(one, two)| one == two).count();
+                let end = one[start..].iter().rev().zip(two[start..].iter().rev()).take_while(|(one, two)| one == two).count();
+                let points = |name: &[char]| {
+                    let differing = name[start..name.len() - end].iter();
+                    differing.map(|c| format!("U+{:04X}", u32::from(*c))).collect::<Vec<_>>().join(" ")
+                };
+                let what = format!("two files are named {name}, one with {}, one with {}", points(&one), points(&two));
+                out.push(
+                    Finding::in_file(Code::SameUrl, name, what)
+                        .visitor("which of the two is seen is left to chance")
+                        .instead("rename one of them"),
                 );
             }
         }

@@ -5,8 +5,9 @@ use std::ops::ControlFlow;
 use super::{Audit, Code, Finding, UNKNOWN};
 use crate::address::Request;
 use crate::edge::{Answer, Outcome};
+use crate::files::content_type;
 use crate::language::Line;
-use crate::rules::{Action, HeaderOp, HeaderRule, On, Rule, Stage};
+use crate::program::{Effect, HeaderEffect, HeaderOp, On, RuleRef, Stage};
 use crate::space::Members;
 
 /// A page kept longer than this is a mistake, in seconds.
@@ -31,7 +32,7 @@ const SECURITY: [&str; 8] = [
 impl<'r> Audit<'r> {
     pub(super) fn header_rules(&self, out: &mut Vec<Finding>) {
         for rule in self.space.rules(Stage::Headers) {
-            let Action::Headers(statement) = &rule.action else { continue };
+            let Effect::Headers(statement) = &rule.rule.effect else { continue };
             match self.applies(rule, statement) {
                 Some(true) => {}
                 Some(false) => out.push(
@@ -47,15 +48,15 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether some answer is one that a statement is for; none where that is not decided.
-    fn applies(&self, rule: &'r Rule, statement: &HeaderRule) -> Option<bool> {
-        let fits = |request: &Request| statement.on.is_for(self.edge().answer(request).outcome());
+    fn applies(&self, rule: RuleRef<'r>, statement: &HeaderEffect) -> Option<bool> {
+        let fits = |request: &Request| is_for(rule, statement, &self.edge().answer(request));
         if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
             return Some(true);
         }
-        let matching = self.space.matching(rule);
+        let matching = self.space.matching(rule.rule);
         if statement.on != On::Missing
             && rule.pattern.origin().is_none()
-            && rule.conditions.is_none()
+            && rule.is_unconditional()
             && self.addresses_below(rule.pattern.path.literal_prefix()).take(MOST_FILES).any(|address| {
                 let matched = rule.pattern.path.matches(address, self.edge().site().ignore_case, &mut Default::default());
                 matched && rule.pattern.query().is_empty() && self.request_below(address).is_some_and(|request| fits(&request))
@@ -74,7 +75,7 @@ impl<'r> Audit<'r> {
         let mut open = try_set(&matching, 4) && statement.on != On::Served;
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
             for number in self.overlaps(stage).with(&rule.pattern).into_iter().take(64) {
-                let other = self.space.matching(&self.space.rules(stage)[number as usize]);
+                let other = self.space.matching(self.space.rule(stage, number).rule);
                 open |= try_set(&matching.and(&other), 4);
             }
         }
@@ -87,12 +88,12 @@ impl<'r> Audit<'r> {
         }
     }
 
-    fn matches(&self, rule: &Rule, request: &Request) -> bool {
-        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.line == rule.line)
+    fn matches(&self, rule: RuleRef<'_>, request: &Request) -> bool {
+        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id == rule.id)
     }
 
     /// A long life that the answer of a fallback gets.
-    fn sticks_to_fallback(&self, rule: &'r Rule, statement: &HeaderRule, out: &mut Vec<Finding>) {
+    fn sticks_to_fallback(&self, rule: RuleRef<'r>, statement: &HeaderEffect, out: &mut Vec<Finding>) {
         let long = statement.ops.iter().find_map(|op| match op {
             HeaderOp::Set(name, value, line) | HeaderOp::Add(name, value, line) if name == "cache-control" => {
                 life(value.to_str().unwrap_or_default()).filter(|life| *life > PAGE_LIFE).map(|life| (life, *line))
@@ -101,17 +102,17 @@ impl<'r> Audit<'r> {
         });
         let Some((_, line)) = long else { return };
         for number in self.overlaps(Stage::Fallback).with(&rule.pattern) {
-            let fallback = &self.space.rules(Stage::Fallback)[number as usize];
-            let mut both = self.space.matching(rule).and(&self.space.matching(fallback));
+            let fallback = self.space.rule(Stage::Fallback, number);
+            let mut both = self.space.matching(rule.rule).and(&self.space.matching(fallback.rule));
             both.take_out(&self.space.naming_a_file());
-            if matches!(fallback.action, Action::Fallback { even_files: false, .. }) {
+            if fallback.spares_files() {
                 both.take_out(&self.space.of_known_type());
             }
             let mut shown = None;
             both.each_member(&self.space, 6, |request| {
                 let answer = self.edge().answer(request);
                 let kept = answer.header("cache-control").and_then(life).is_some_and(|life| life > PAGE_LIFE);
-                if kept && answer.line() == Some(fallback.line) {
+                if kept && answer.rule() == Some(fallback.id) {
                     shown = Some(request.url().to_owned());
                     return ControlFlow::Break(());
                 }
@@ -134,23 +135,23 @@ impl<'r> Audit<'r> {
     fn set_twice(&self, out: &mut Vec<Finding>) {
         let rules = self.space.rules(Stage::Headers);
         let mut pairs = 0;
-        for (number, later) in rules.iter().enumerate() {
-            let Action::Headers(second) = &later.action else { continue };
+        for (number, later) in rules.enumerate() {
+            let Effect::Headers(second) = &later.rule.effect else { continue };
             for earlier in
                 self.overlaps(Stage::Headers).with(&later.pattern).into_iter().filter(|other| (*other as usize) < number)
             {
-                let earlier = &rules[earlier as usize];
-                let Action::Headers(first) = &earlier.action else { continue };
+                let earlier = self.space.rule(Stage::Headers, earlier);
+                let Effect::Headers(first) = &earlier.rule.effect else { continue };
                 let Some((name, line, before)) = both_set(first, second) else { continue };
                 pairs += 1;
                 if pairs > MOST_PAIRS {
                     return;
                 }
-                let both = self.space.matching(earlier).and(&self.space.matching(later));
+                let both = self.space.matching(earlier.rule).and(&self.space.matching(later.rule));
                 let mut shown = None;
                 let mut try_request = |request: &Request| {
                     let answer = self.edge().answer(request);
-                    let acts = first.on.is_for(answer.outcome()) && second.on.is_for(answer.outcome());
+                    let acts = is_for(earlier, first, &answer) && is_for(later, second, &answer);
                     if acts {
                         shown = Some(request.url().to_owned());
                     }
@@ -272,7 +273,7 @@ impl<'r> Audit<'r> {
         let site = self.edge().site();
         let Some(hsts) = &site.hsts else { return };
         for rule in self.space.rules(Stage::Redirect) {
-            let Action::Redirect(redirect) = &rule.action else { continue };
+            let Some(redirect) = rule.rule.redirect() else { continue };
             let Some(origin) = redirect.target.origin().filter(|origin| origin.scheme == crate::address::Scheme::Http) else {
                 continue;
             };
@@ -296,6 +297,11 @@ impl<'r> Audit<'r> {
     }
 }
 
+/// Whether a statement is for such an answer.
+fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> bool {
+    statement.on.is_for(answer.outcome()) && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
+}
+
 fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
     answer.headers().iter().find(|header| header.name == name).and_then(|header| header.line)
 }
@@ -310,7 +316,7 @@ fn on_words(on: On) -> &'static str {
 }
 
 /// A field that both set, with the later line and the earlier.
-fn both_set<'h>(first: &'h HeaderRule, second: &'h HeaderRule) -> Option<(&'h http::HeaderName, Line, Line)> {
+fn both_set<'h>(first: &'h HeaderEffect, second: &'h HeaderEffect) -> Option<(&'h http::HeaderName, Line, Line)> {
     let sets = |op: &'h HeaderOp| match op {
         HeaderOp::Set(name, _, line) => Some((name, *line)),
         _ => None,

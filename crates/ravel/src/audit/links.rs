@@ -10,7 +10,7 @@ use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
 use crate::address::Request;
 use crate::edge::{Outcome, RouteEnd};
 use crate::files::content_type;
-use crate::rules::{Rule, Stage};
+use crate::program::Stage;
 
 /// What was found in files so far: one finding for each address, with the number of files that name it.
 #[derive(Debug, Default)]
@@ -139,7 +139,8 @@ impl<'r> Audit<'r> {
         let missing = match &route.end {
             RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. } => Some("404"),
             RouteEnd::Answer { outcome: Outcome::Gone, .. } => Some("410"),
-            RouteEnd::Circle => Some("redirects without an end"),
+            RouteEnd::Loop => Some("redirects without an end"),
+            RouteEnd::TooLong => Some("redirects to a URL that is too long"),
             _ => None,
         };
         if let Some(gets) = missing {
@@ -258,7 +259,7 @@ impl<'r> Audit<'r> {
         let mut shown = Vec::new();
         for stage in [Stage::Fallback, Stage::Missing] {
             for rule in self.space.rules(stage) {
-                let Some(path) = rule.shows() else { continue };
+                let Some(path) = rule.rule.shows() else { continue };
                 if path.path().is_literal() && edge.file_of(path.path().as_str()) == Some(name) {
                     let deep = self.sample_with(&rule.pattern, &|_| UNKNOWN.to_owned());
                     let asked = deep.filter(|request| edge.answer(request).file() == Some(name));
@@ -276,7 +277,7 @@ impl<'r> Audit<'r> {
     }
 
     fn is_fallback_page(&self, name: &str) -> bool {
-        let mut shown = self.space.rules(Stage::Fallback).iter().filter_map(Rule::shows);
+        let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule.shows());
         shown.any(|path| !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name))
     }
 }

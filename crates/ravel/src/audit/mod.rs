@@ -31,7 +31,7 @@ use crate::address::Request;
 use crate::edge::Edge;
 use crate::expect::{describe, journey};
 use crate::language::{Line, nearest};
-use crate::rules::Stage;
+use crate::program::{RuleId, Stage};
 use crate::space::{Member, Overlaps, RequestSet, Space};
 
 /// A folder with more files than this is not searched for names that are spelled nearly the same.
@@ -45,9 +45,9 @@ const UNKNOWN: &str = "/no-such/page-1";
 pub struct Audit<'r> {
     space: Space<'r>,
     /// The rules that take the address of a file, with how many and the first.
-    hidden: OnceCell<Vec<(Line, usize, u32)>>,
+    hidden: OnceCell<Vec<(RuleId, usize, u32)>>,
     /// Spellings of files that lead to an address which a rule takes.
-    moved: OnceCell<Vec<(&'r str, Line)>>,
+    moved: OnceCell<Vec<(&'r str, RuleId)>>,
     /// Whether some redirect's target has a query.
     queries_in_targets: OnceCell<bool>,
     folder: links::Folder,
@@ -102,6 +102,7 @@ impl<'r> Audit<'r> {
     pub fn rules(&self) -> Vec<Finding> {
         let mut out = Vec::new();
         self.never_acting(&mut out);
+        self.crowded(&mut out);
         self.redirects(&mut out);
         self.shown_files(&mut out);
         self.header_rules(&mut out);
@@ -141,12 +142,22 @@ impl<'r> Audit<'r> {
 
     /// A line as people name it.
     fn name(&self, line: Line) -> String {
-        format!("{}:{}", self.edge().sources()[usize::from(line.source)], line.number)
+        self.edge().line_name(line)
+    }
+
+    /// The line of a rule.
+    fn line(&self, rule: RuleId) -> Line {
+        self.edge().program().rule(rule).line()
+    }
+
+    /// The line of a rule as people name it.
+    fn name_of(&self, rule: RuleId) -> String {
+        self.name(self.line(rule))
     }
 
     /// An address as a rules file would write it: without the canonical origin.
     fn short<'u>(&self, url: &'u str) -> &'u str {
-        let site = &self.edge().rules().site;
+        let site = self.edge().site();
         let origin = format!("{}://{}", site.scheme, site.host);
         url.strip_prefix(&*origin).filter(|rest| rest.starts_with('/')).unwrap_or(url)
     }

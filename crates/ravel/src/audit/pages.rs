@@ -2,14 +2,13 @@
 
 use super::{Audit, Code, Finding, UNKNOWN};
 use crate::address::Request;
-use crate::edge::Role;
-use crate::rules::Stage;
+use crate::program::{Role, RuleRef, Stage};
 use crate::space::Member;
 
 impl<'r> Audit<'r> {
     /// Findings on rules that show files.
     pub(super) fn shown_files(&self, out: &mut Vec<Finding>) {
-        let site = &self.edge().rules().site;
+        let site = self.edge().site();
         if let Some((path, line)) = &site.missing
             && !self.names_a_file(path)
         {
@@ -46,8 +45,8 @@ impl<'r> Audit<'r> {
     }
 
     /// A rewrite of the address of a file that shows another.
-    fn hides_by_rewrite(&self, rule: &'r crate::rules::Rule, out: &mut Vec<Finding>) {
-        if rule.pattern.origin().is_some() || rule.conditions.is_some() {
+    fn hides_by_rewrite(&self, rule: RuleRef<'r>, out: &mut Vec<Finding>) {
+        if rule.pattern.origin().is_some() || !rule.is_unconditional() {
             return;
         }
         let edge = self.edge();
@@ -56,7 +55,7 @@ impl<'r> Audit<'r> {
             let request = Request::get(&edge.url_of(file)).ok()?;
             let answer = edge.answer(&request);
             let other = answer.file() != Some(&*edge.files().names()[file as usize]);
-            (answer.line() == Some(rule.line) && other).then_some(file)
+            (answer.rule() == Some(rule.id) && other).then_some(file)
         });
         out.extend(hidden.map(|file| self.hides(rule, 1, file)));
     }
@@ -64,22 +63,22 @@ impl<'r> Audit<'r> {
     /// A fallback that leaves no address missing.
     fn fallback_everywhere(&self, out: &mut Vec<Finding>) {
         let Some(unknown) = self.request_below(UNKNOWN) else { return };
-        let taken_by = self.edge().answer(&unknown).line();
+        let taken_by = self.edge().answer(&unknown).rule();
         let canonical = self.space.with_origins(|origin| origin.role == Role::Canonical);
         let get = self.space.with_methods(|method| *method == http::Method::GET);
         let home = self.space.at_home().and(&canonical);
         for rule in self.space.rules(Stage::Fallback) {
             let Some(path) = rule.shows() else { continue };
             // One address that it does not take settles nearly every case.
-            if taken_by != Some(rule.line) || !path.path().is_literal() {
+            if taken_by != Some(rule.id) || !path.path().is_literal() {
                 continue;
             }
             let mut rest = home.and(&get).and(&self.space.below_a_base());
             rest.take_out(&self.space.of_known_type());
-            rest.take_out(&self.space.matching(rule));
+            rest.take_out(&self.space.matching(rule.rule));
             rest.take_out(&self.space.naming_a_file());
             for number in self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().take(64) {
-                rest.take_out(&self.space.acting(&self.space.rules(Stage::Redirect)[number as usize]).0);
+                rest.take_out(&self.space.acting(self.space.rule(Stage::Redirect, number).rule).0);
             }
             if let Member::None = rest.shortest(&self.space) {
                 out.push(

@@ -4,9 +4,9 @@ use std::ops::ControlFlow;
 
 use super::{Audit, Code, Finding};
 use crate::address::{Request, Scheme};
-use crate::edge::{Came, Outcome, Route, RouteEnd};
+use crate::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
 use crate::language::Line;
-use crate::rules::{Action, Rule, Stage, WhereTest};
+use crate::program::{Effect, FileRole, RuleRef, Stage, TextSet};
 use crate::space::{Members, RequestSet};
 use crate::template::{Expression, Pattern, QueryTest};
 
@@ -22,6 +22,10 @@ pub(super) enum Left {
 
 /// More rules that could overlap than this are not taken out one by one.
 const MOST_OVERLAPS: usize = 400;
+/// Rules that match one URL without a note.
+const MAX_ASKED: usize = 100;
+/// Rules of a stage of which URLs are made to look for more.
+const MAX_SAMPLED: usize = 1_000;
 /// Members of what is left that are tried on the edge itself.
 const MOST_TRIED: usize = 12;
 
@@ -52,7 +56,29 @@ impl<'r> Audit<'r> {
         }
     }
 
-    fn never(&self, rule: &'r Rule, lines: Vec<Line>, files: bool, with_files: bool) -> Finding {
+    /// A URL for which very many rules of a stage are asked one after another; looked for at URLs made of some of the rules.
+    pub(super) fn crowded(&self, out: &mut Vec<Finding>) {
+        for stage in Stage::ALL {
+            let rules = self.space.rules(stage);
+            let step = rules.len().div_ceil(MAX_SAMPLED).max(1);
+            let crowd = rules.step_by(step).find_map(|rule| {
+                let request = self.sample(rule)?;
+                let asked = self.edge().rules_for(stage, &request);
+                let last = asked.get(MAX_ASKED)?.line();
+                Some((request, asked.len(), last))
+            });
+            let Some((request, count, line)) = crowd else { continue };
+            let what = format!("{count} rules match {} and are asked one after another", self.short(request.url()));
+            out.push(
+                Finding::on(Code::ManyRulesAsked, line, what)
+                    .visitor("the answer takes longer with each of them")
+                    .instead("tell them apart by text before their first capture, by a segment, or by a value of the query")
+                    .example(request.url()),
+            );
+        }
+    }
+
+    fn never(&self, rule: RuleRef<'r>, lines: Vec<Line>, files: bool, with_files: bool) -> Finding {
         let pattern = &rule.pattern;
         let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
         let (why, instead) = match (lines.len(), files) {
@@ -66,7 +92,7 @@ impl<'r> Audit<'r> {
                 (format!("files and {names} take every address that it matches"), "move it above them, or remove it".to_owned())
             }
         };
-        let shown = self.space.matching(rule);
+        let shown = self.space.matching(rule.rule);
         let why = if with_files { format!("wherever its captures name a file, {why}") } else { why };
         let finding =
             Finding::on(Code::NeverActs, rule.line, format!("`{rule}` never acts: {why}")).instead(instead).lines(lines);
@@ -80,14 +106,14 @@ impl<'r> Audit<'r> {
     }
 
     /// What is left of a rule once all that is decided before it has taken its part.
-    pub(super) fn left(&self, stage: Stage, number: u32, rule: &'r Rule) -> Left {
+    pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Left {
         let universe = self.universe(stage);
         let (sure, maybe) = match stage {
-            Stage::Redirect => self.space.acting(rule),
-            _ => (self.space.matching(rule), RequestSet::default()),
+            Stage::Redirect => self.space.acting(rule.rule),
+            _ => (self.space.matching(rule.rule), RequestSet::default()),
         };
         let mut left = sure.or(&maybe).and(&universe);
-        if matches!(&rule.action, Action::Fallback { even_files: false, .. }) {
+        if rule.spares_files() {
             left.take_out(&self.space.of_known_type());
         }
         // Where its captures name no file it does not act in any case, and nobody takes that from it.
@@ -98,12 +124,12 @@ impl<'r> Audit<'r> {
         let mut lines = Vec::new();
         let redirects = self.overlaps(Stage::Redirect).with(&rule.pattern);
         let earlier = redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
-        let earlier: Vec<&'r Rule> = earlier.map(|other| &self.space.rules(Stage::Redirect)[other as usize]).collect();
+        let earlier: Vec<RuleRef<'r>> = earlier.map(|other| self.space.rule(Stage::Redirect, other)).collect();
         if earlier.len() > MOST_OVERLAPS {
             return Left::Undecided;
         }
         for other in earlier {
-            let (sure, maybe) = self.space.acting(other);
+            let (sure, maybe) = self.space.acting(other.rule);
             if left.take_out(&sure) {
                 lines.push(other.line);
             }
@@ -119,11 +145,11 @@ impl<'r> Audit<'r> {
                 }
                 let others = self.overlaps(before).with(&rule.pattern);
                 for other in others.into_iter().filter(|other| before != stage || *other < number) {
-                    let other = &self.space.rules(before)[other as usize];
+                    let other = self.space.rule(before, other);
                     match self.taken(stage, other) {
                         Some(taken) if left.take_out(&taken) => lines.push(other.line),
                         Some(_) => {}
-                        None => left = left.cut_by(&self.space.matching(other)),
+                        None => left = left.cut_by(&self.space.matching(other.rule)),
                     }
                 }
             }
@@ -151,33 +177,33 @@ impl<'r> Audit<'r> {
     fn shown_files_of(&self, pattern: &Pattern) -> RequestSet<'r> {
         let mut named = self.space.naming_a_file();
         for number in self.overlaps(Stage::Rewrite).with(pattern) {
-            named.take_out(&self.space.matching(&self.space.rules(Stage::Rewrite)[number as usize]));
+            named.take_out(&self.space.matching(self.space.rule(Stage::Rewrite, number).rule));
         }
         named
     }
 
     /// What a rule of a later stage takes from those behind it, where that can be said.
-    fn taken(&self, stage: Stage, other: &'r Rule) -> Option<RequestSet<'r>> {
-        match &other.action {
-            // A rewrite decides even where its file is not there, among rewrites.
-            Action::Rewrite(_) if stage == Stage::Rewrite => Some(self.space.matching(other)),
-            Action::Rewrite(path) | Action::Missing(path) => {
-                self.names_a_file(path.path().is_literal().then(|| path.path().as_str())?).then(|| self.space.matching(other))
-            }
-            Action::Fallback { path, even_files } => {
-                let there = path.path().is_literal() && self.names_a_file(path.path().as_str());
-                there.then(|| match even_files {
-                    true => self.space.matching(other),
-                    false => self.space.matching(other).minus(&self.space.of_known_type()),
-                })
-            }
-            _ => None,
+    fn taken(&self, stage: Stage, other: RuleRef<'r>) -> Option<RequestSet<'r>> {
+        let there = |path: &crate::template::Target| path.path().is_literal() && self.names_a_file(path.path().as_str());
+        match &other.rule.effect {
+            Effect::File(file) => match file.role {
+                // A rewrite decides even where its file is not there, among rewrites.
+                FileRole::Rewrite if stage == Stage::Rewrite => Some(self.space.matching(other.rule)),
+                FileRole::Rewrite | FileRole::Fallback { even_files: true } => {
+                    there(&file.path).then(|| self.space.matching(other.rule))
+                }
+                FileRole::Fallback { even_files: false } => {
+                    there(&file.path).then(|| self.space.matching(other.rule).minus(&self.space.of_known_type()))
+                }
+            },
+            Effect::NotFoundPage(path) => there(path).then(|| self.space.matching(other.rule)),
+            Effect::Redirect(_) | Effect::Gone | Effect::Elsewhere(_) | Effect::Headers(_) => None,
         }
     }
 
     /// The requests that come to a stage at all, before any rule has taken its own.
     pub(super) fn universe(&self, stage: Stage) -> RequestSet<'r> {
-        let site = &self.edge().rules().site;
+        let site = self.edge().site();
         let https_first = site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains);
         if stage == Stage::Redirect {
             return self.space.with_origins(|origin| !https_first || origin.scheme == Scheme::Https || origin.is_preview());
@@ -189,41 +215,42 @@ impl<'r> Audit<'r> {
     /// The requests whose answer is gone and shows the page of a missing rule: whatever the host and the method.
     fn gone_pages(
         &self,
-        rule: &'r Rule,
+        rule: RuleRef<'r>,
         number: u32,
         with_files: Option<&RequestSet<'r>>,
         lines: &mut Vec<Line>,
     ) -> RequestSet<'r> {
-        let rules = self.space.rules(Stage::Redirect);
-        let mut matching = self.space.matching(rule).and(&self.universe(Stage::Redirect));
+        let mut matching = self.space.matching(rule.rule).and(&self.universe(Stage::Redirect));
         if let Some(with_files) = with_files {
             matching = matching.and(with_files);
         }
-        let mut before: Vec<&'r Rule> = Vec::new();
+        let mut before: Vec<RuleRef<'r>> = Vec::new();
         let mut pages = RequestSet::default();
-        for other in self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().map(|other| &rules[other as usize]) {
-            if matches!(other.action, Action::Gone) {
-                let mut gone = matching.and(&self.space.matching(other));
+        for other in
+            self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().map(|other| self.space.rule(Stage::Redirect, other))
+        {
+            if matches!(other.effect, Effect::Gone) {
+                let mut gone = matching.and(&self.space.matching(other.rule));
                 for earlier in &before {
-                    gone.take_out(&self.space.acting(earlier).0);
+                    gone.take_out(&self.space.acting(earlier.rule).0);
                 }
                 pages = pages.or(&gone);
             }
             before.push(other);
         }
         for other in self.overlaps(Stage::Missing).with(&rule.pattern).into_iter().filter(|other| *other < number) {
-            let other = &self.space.rules(Stage::Missing)[other as usize];
+            let other = self.space.rule(Stage::Missing, other);
             match self.taken(Stage::Missing, other) {
                 Some(taken) if pages.take_out(&taken) && !lines.contains(&other.line) => lines.push(other.line),
                 Some(_) => {}
-                None => pages = pages.cut_by(&self.space.matching(other)),
+                None => pages = pages.cut_by(&self.space.matching(other.rule)),
             }
         }
         pages
     }
 
     /// The paths for which a rule's captures name a file, where it has captures and all of them stand in its path.
-    pub(super) fn paths_with_files(&self, rule: &Rule) -> Option<Vec<String>> {
+    pub(super) fn paths_with_files(&self, rule: RuleRef<'_>) -> Option<Vec<String>> {
         let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
         let first = path.path().expressions().next().and_then(|(_, name)| rule.pattern.form_of(name));
         // Slashes at the start become one, so that very many captures come to one path.
@@ -248,30 +275,29 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether a rule acts on a request.
-    pub(super) fn acts(&self, stage: Stage, rule: &Rule, request: &Request) -> bool {
+    pub(super) fn acts(&self, stage: Stage, rule: RuleRef<'_>, request: &Request) -> bool {
         match stage {
             Stage::Redirect => decides(&self.edge().route(request), rule),
             _ => {
                 let why = self.edge().explain(request);
-                why.steps.iter().any(|step| step.line == Some(rule.line) && step.came == Came::Matched)
+                why.steps.iter().any(|step| *step == Step::Rule(rule.id, RuleResult::Matched))
             }
         }
     }
 
     /// A request made of the rule's own text on which it acts; finding none says nothing.
-    pub(super) fn quick_example(&self, stage: Stage, rule: &Rule) -> Option<Request> {
+    pub(super) fn quick_example(&self, stage: Stage, rule: RuleRef<'_>) -> Option<Request> {
         let request = self.sample(rule)?;
         self.acts(stage, rule, &request).then_some(request)
     }
 
     /// A request made of the rule's own text, as short as its conditions let it be.
-    pub(super) fn sample(&self, rule: &Rule) -> Option<Request> {
+    pub(super) fn sample(&self, rule: RuleRef<'_>) -> Option<Request> {
         let listed = |name: &str| {
-            rule.wheres().iter().filter(|condition| *condition.name == *name).find_map(|condition| match &condition.test {
-                WhereTest::OneOf(list) => list.first().map(|text| text.to_string()),
-                WhereTest::Digits { least, .. } => Some("1".repeat((*least).min(64))),
-                WhereTest::Matches(regex) => regex.shortest(),
-                WhereTest::NotOneOf(_) => None,
+            rule.tests().of_capture(name).filter(|(_, negated)| !negated).find_map(|(set, _)| match set {
+                TextSet::OneOf(list) => list.first().map(|text| text.to_string()),
+                TextSet::Digits { least, .. } => Some("1".repeat((*least).min(64))),
+                TextSet::Matches(regex) => regex.shortest(),
             })
         };
         self.sample_with(&rule.pattern, &|name| match (listed(name), rule.pattern.form_of(name)) {
@@ -284,7 +310,7 @@ impl<'r> Audit<'r> {
 
     /// A request that a pattern's text makes with these captures.
     pub(super) fn sample_with(&self, pattern: &Pattern, capture: &dyn Fn(&str) -> String) -> Option<Request> {
-        let site = &self.edge().rules().site;
+        let site = self.edge().site();
         let mut url = match pattern.origin() {
             None => format!("{}://{}{}", site.scheme, site.host, site.open_base()),
             Some(origin) if origin.host.capture.is_none() => format!("{}://{}", origin.scheme, origin.host.host),
@@ -303,25 +329,24 @@ impl<'r> Audit<'r> {
         Request::get(&url).ok()
     }
 
-    fn same_before(&self, stage: Stage, number: u32, rule: &'r Rule) -> Option<Line> {
+    fn same_before(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Option<Line> {
         let others = self.overlaps(stage).with(&rule.pattern);
-        let written = |rule: &Rule| format!("{rule} {:?}", rule.conditions.as_deref().map(written_conditions));
+        let languages = &self.edge().site().languages;
+        let written = |rule: RuleRef<'_>| {
+            let tests = rule.rule.tests().iter().map(|test| test.written(languages));
+            std::iter::once(rule.to_string()).chain(tests).collect::<Vec<_>>()
+        };
         let own = written(rule);
-        let mut earlier =
-            others.into_iter().filter(|other| *other < number).map(|other| &self.space.rules(stage)[other as usize]);
-        earlier.find(|other| other.pattern == rule.pattern && written(other) == own).map(|other| other.line)
+        let mut earlier = others.into_iter().filter(|other| *other < number).map(|other| self.space.rule(stage, other));
+        earlier.find(|other| other.pattern == rule.pattern && written(*other) == own).map(|other| other.line)
     }
 }
 
 /// Whether a rule of the first stage is the first to decide.
-pub(super) fn decides(route: &Route, rule: &Rule) -> bool {
+pub(super) fn decides(route: &Route, rule: RuleRef<'_>) -> bool {
     match (route.hops.first(), &route.end) {
-        (Some(hop), _) => hop.rule == Some(rule.line),
-        (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => *by == Some(rule.line),
+        (Some(hop), _) => hop.rule == Some(rule.id),
+        (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => *by == Some(rule.id),
         _ => false,
     }
-}
-
-fn written_conditions(conditions: &crate::rules::Conditions) -> (Vec<String>, String) {
-    (conditions.wheres.iter().map(|condition| condition.to_string()).collect(), format!("{:?}", conditions.whens))
 }

@@ -3,37 +3,36 @@
 use super::{Audit, Code, Finding};
 use crate::address::{Request, Scheme};
 use crate::edge::{Route, RouteEnd};
-use crate::language::Line;
-use crate::rules::{Action, Redirect, Rule, Stage};
+use crate::program::{Redirect, RuleId, RuleRef, Stage, TextSet};
 
 impl<'r> Audit<'r> {
     /// A redirect whose target is redirected again.
-    pub(super) fn leads_on(&self, rule: &Rule, redirect: &Redirect, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
-        let permanent = matches!(redirect.status, 301 | 308);
+    pub(super) fn leads_on(&self, rule: RuleRef<'_>, redirect: &Redirect, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+        let permanent = redirect.is_permanent();
         for (request, route) in routes {
             let Some(next) = route.hops.get(1) else { continue };
             let last = &route.hops[route.hops.len() - 1].to;
-            let by = next.rule.map_or("its page's own address".to_owned(), |line| self.name(line));
-            if let Some(line) = route.hops[1..].iter().filter(|hop| !hop.permanent).find_map(|hop| hop.rule)
+            let by = next.rule.map_or("its page's own address".to_owned(), |by| self.name_of(by));
+            if let Some(by) = route.hops[1..].iter().filter(|hop| !hop.permanent).find_map(|hop| hop.rule)
                 && permanent
             {
-                let what = format!("`{rule}` is permanent, but {} redirects its target only for now", self.name(line));
+                let what = format!("`{rule}` is permanent, but {} redirects its target only for now", self.name_of(by));
                 out.push(
                     Finding::on(Code::PermanentToTemporary, rule.line, what)
                         .visitor(format!(
                             "with `hops each`, browsers remember the way to {} for good",
                             self.short(route.hops[0].to.as_str())
                         ))
-                        .instead(format!("make {} permanent, or this rule temporary", self.name(line)))
+                        .instead(format!("make {} permanent, or this rule temporary", self.name_of(by)))
                         .example(request.url())
-                        .lines([line]),
+                        .lines([self.line(by)]),
                 );
                 return;
             }
             if next.rule.is_none() && redirect.target.origin().is_some_and(|origin| origin.scheme == Scheme::Http) {
                 continue;
             }
-            let own = |host: &str| self.edge().rules().site.aliases.iter().any(|alias| alias.host.as_str() == host);
+            let own = |host: &str| self.edge().site().aliases.iter().any(|alias| alias.host.as_str() == host);
             if own(route.hops[0].to.host()) {
                 // Said as `through-alias`.
                 return;
@@ -52,17 +51,17 @@ impl<'r> Audit<'r> {
                         false => "lead to the last address at once".to_owned(),
                     })
                     .example(request.url())
-                    .lines(next.rule),
+                    .lines(next.rule.map(|by| self.line(by))),
             );
             return;
         }
     }
 
     /// A redirect that ends in 404.
-    pub(super) fn ends(&self, rule: &'r Rule, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+    pub(super) fn ends(&self, rule: RuleRef<'r>, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
         let missing: Vec<&(Request, Route)> = routes.iter().filter(|(_, route)| route.ends_missing()).collect();
         let Some((request, route)) = missing.first() else { return };
-        let Action::Redirect(redirect) = &rule.action else { return };
+        let Some(redirect) = rule.rule.redirect() else { return };
         let fixed = redirect.target.expressions().next().is_none();
         if !fixed && !self.is_listed(rule) && self.image_has_a_page(rule) {
             return;
@@ -85,9 +84,9 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether some address that a rule can lead to is a page, or is left to another rule or site.
-    fn image_has_a_page(&self, rule: &'r Rule) -> bool {
-        let Some(image) = self.space.image(rule) else { return true };
-        let Action::Redirect(redirect) = &rule.action else { return true };
+    fn image_has_a_page(&self, rule: RuleRef<'r>) -> bool {
+        let Some(image) = self.space.image(rule.rule) else { return true };
+        let Some(redirect) = rule.rule.redirect() else { return true };
         if redirect.target.origin().is_some_and(|origin| !self.edge().site().has_host(origin.host.host.as_str())) {
             return true;
         }
@@ -98,14 +97,14 @@ impl<'r> Audit<'r> {
             return true;
         }
         [Stage::Redirect, Stage::Rewrite, Stage::Fallback].into_iter().any(|stage| {
-            let rules = self.space.rules(stage);
             let met = self.overlaps(stage).with_target(&redirect.target);
-            met.into_iter().any(|number| self.space_member(&image.and(&self.space.matching(&rules[number as usize]))).is_some())
+            met.into_iter()
+                .any(|number| self.space_member(&image.and(&self.space.matching(self.space.rule(stage, number).rule))).is_some())
         })
     }
 
     /// `/fares` redirected and `/fares/` missing, or the other way round.
-    pub(super) fn other_slash_form(&self, rule: &Rule, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
+    pub(super) fn other_slash_form(&self, rule: RuleRef<'_>, routes: &[(Request, Route)], out: &mut Vec<Finding>) {
         let path = rule.pattern.path.as_str();
         let last = path.rsplit('/').find(|segment| !segment.is_empty()).unwrap_or_default();
         if rule.one_path().is_none() || path == "/" || last.contains('.') || routes.is_empty() {
@@ -132,11 +131,27 @@ impl<'r> Audit<'r> {
     }
 
     /// What can be said of a target as it is written.
-    pub(super) fn written_target(&self, rule: &Rule, redirect: &Redirect, out: &mut Vec<Finding>) {
+    pub(super) fn written_target(&self, rule: RuleRef<'_>, redirect: &Redirect, out: &mut Vec<Finding>) {
         let Some(origin) = redirect.target.origin() else { return };
-        let site = &self.edge().rules().site;
+        let site = self.edge().site();
         let host = origin.host.host.as_str();
         let target = redirect.target.to_string();
+        let suffix = psl::suffix(host.as_bytes()).filter(|suffix| suffix.is_known());
+        let is_listed =
+            origin.host.capture.as_deref().is_some_and(|name| {
+                rule.tests().of_capture(name).any(|(set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
+            });
+        if origin.host.capture.is_some() && !is_listed && suffix.is_some_and(|suffix| suffix.as_bytes() == host.as_bytes()) {
+            out.push(
+                Finding::on(
+                    Code::OpenRedirect,
+                    rule.line,
+                    format!("`{target}` leads to any name under {host}, where anybody can register one"),
+                )
+                .visitor("a link to this site can lead to a stranger's")
+                .instead("put the captured label before a domain of your own, or list its values with `where … is one of`"),
+            );
+        }
         if site.aliases.iter().any(|alias| alias.host.as_str() == host) && origin.host.capture.is_none() {
             out.push(
                 Finding::on(
@@ -159,10 +174,9 @@ impl<'r> Audit<'r> {
         }
     }
 
-    pub(super) fn unused_captures(&self, rule: &Rule, redirect: &Redirect, out: &mut Vec<Finding>) {
+    pub(super) fn unused_captures(&self, rule: RuleRef<'_>, redirect: &Redirect, out: &mut Vec<Finding>) {
         let used = |name: &str| {
-            redirect.target.expressions().any(|(_, used)| used == name)
-                || rule.wheres().iter().any(|condition| *condition.name == *name)
+            redirect.target.expressions().any(|(_, used)| used == name) || rule.tests().of_capture(name).next().is_some()
         };
         let unused: Vec<String> =
             rule.pattern.captures().filter(|(_, name)| !used(name)).map(|(form, name)| form.written(name)).collect();
@@ -177,10 +191,10 @@ impl<'r> Audit<'r> {
     }
 
     /// The rules of the first stage that take the address of a file: how many, and the first.
-    pub(super) fn hidden_files(&self) -> &[(Line, usize, u32)] {
+    pub(super) fn hidden_files(&self) -> &[(RuleId, usize, u32)] {
         self.hidden.get_or_init(|| {
             let edge = self.edge();
-            let mut hidden: Vec<(Line, usize, u32)> = Vec::new();
+            let mut hidden: Vec<(RuleId, usize, u32)> = Vec::new();
             for file in 0..edge.files().names().len() as u32 {
                 let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
                 let route = edge.route(&request);
@@ -191,17 +205,17 @@ impl<'r> Audit<'r> {
                     None if elsewhere_or_gone => route.decided_by(),
                     None => None,
                 };
-                let Some(line) = by else { continue };
-                match hidden.iter_mut().find(|(known, ..)| *known == line) {
+                let Some(by) = by else { continue };
+                match hidden.iter_mut().find(|(known, ..)| *known == by) {
                     Some((_, count, _)) => *count += 1,
-                    None => hidden.push((line, 1, file)),
+                    None => hidden.push((by, 1, file)),
                 }
             }
             hidden
         })
     }
 
-    pub(super) fn hides(&self, rule: &Rule, count: usize, first: u32) -> Finding {
+    pub(super) fn hides(&self, rule: RuleRef<'_>, count: usize, first: u32) -> Finding {
         let name = &self.edge().files().names()[first as usize];
         let files = match count {
             1 => format!("the file {name}"),

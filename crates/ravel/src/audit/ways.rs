@@ -2,8 +2,9 @@
 
 use super::{Audit, Code, Finding};
 use crate::address::{Address, Request, Scheme};
-use crate::edge::{End, Role, Walk};
+use crate::edge::{End, Walk};
 use crate::language::Line;
+use crate::program::Role;
 
 /// Where people end who come in by each host and scheme.
 #[derive(Debug, Clone)]
@@ -34,8 +35,8 @@ pub struct WayEnd {
     pub asked: String,
     /// The address where it ends.
     pub url: String,
-    /// The status there; 0 off the site.
-    pub status: u16,
+    /// The status there; none off the site.
+    pub status: Option<u16>,
     /// The number of redirects.
     pub hops: usize,
     /// Whether it goes from HTTPS to plain HTTP.
@@ -109,7 +110,7 @@ impl<'r> Audit<'r> {
                     Finding::on(Code::WayInHops, way.line, what)
                         .visitor("each hop is a round trip")
                         .instead("leave out `hops each`, or let the first redirect lead to the last address at once")
-                } else if site.scheme == Scheme::Https && end.url.starts_with("http:") && !alone && end.status != 0 {
+                } else if site.scheme == Scheme::Https && end.url.starts_with("http:") && !alone && end.status.is_some() {
                     Finding::on(Code::WayInPlain, way.line, format!("{} ends on plain HTTP, at {}", end.asked, end.url))
                         .visitor("anybody on the way can read and change what is sent")
                         .instead("`http upgrade`, which is what holds when nothing is said")
@@ -124,10 +125,10 @@ impl<'r> Audit<'r> {
     }
 }
 
-fn status_of(walk: &Walk<'_>) -> u16 {
+fn status_of(walk: &Walk<'_>) -> Option<u16> {
     match walk.end {
         End::Answer => walk.last().1.answer.status(),
-        End::Away => 0,
-        End::Loop => 508,
+        End::Away => None,
+        End::Loop => Some(508),
     }
 }

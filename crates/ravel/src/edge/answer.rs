@@ -1,16 +1,20 @@
+//! What a request gets.
+
 use std::borrow::Cow;
 use std::fmt;
 
 use smallvec::SmallVec;
 
 use crate::language::Line;
+use crate::program::RuleId;
 
 /// What a request gets.
 #[derive(Debug, Clone)]
 pub struct Answer<'e> {
     pub(super) outcome: Outcome,
-    pub(super) status: u16,
+    pub(super) status: Option<u16>,
     pub(super) file: Option<&'e str>,
+    pub(super) rule: Option<RuleId>,
     pub(super) by: Option<Line>,
     pub(super) headers: Headers<'e>,
 }
@@ -32,7 +36,7 @@ pub enum Outcome {
     Outside,
     /// Another service answers.
     Elsewhere,
-    /// 400, 405 or 421.
+    /// 400, 405, 414 or 421.
     Refused,
     /// 508: redirects without an end.
     Loop,
@@ -55,8 +59,8 @@ impl<'e> Answer<'e> {
         self.outcome
     }
 
-    /// The status; 0 where another service answers ([`Outcome::Elsewhere`]).
-    pub fn status(&self) -> u16 {
+    /// The status; none where another service answers ([`Outcome::Elsewhere`]).
+    pub fn status(&self) -> Option<u16> {
         self.status
     }
 
@@ -68,6 +72,11 @@ impl<'e> Answer<'e> {
     /// Where a redirect leads: a whole URL.
     pub fn location(&self) -> Option<&str> {
         self.header("location")
+    }
+
+    /// The rule that decided; none where it was a setting, the files, or the lack of one.
+    pub fn rule(&self) -> Option<RuleId> {
+        self.rule
     }
 
     /// The line that decided; none where it was the files, or the lack of one.
@@ -87,18 +96,28 @@ impl<'e> Answer<'e> {
 
     /// The body of an answer without a file: one line of text.
     pub fn body(&self) -> &'static str {
-        match self.status {
-            301 | 302 | 303 | 307 | 308 => "This page has moved.\n",
-            400 => "This is no address.\n",
-            404 => "There is no such page.\n",
-            405 => "Only GET and HEAD are answered here.\n",
-            410 => "This page is gone.\n",
-            421 => "This host is not served here.\n",
-            508 => "The redirects of this address have no end.\n",
-            _ => "",
-        }
+        let status = self.status.filter(|_| self.file.is_none());
+        BODIES.iter().find(|(known, _)| Some(*known) == status).map_or("", |(_, body)| body)
     }
 }
+
+/// The bodies of answers without a file.
+pub(crate) const BODIES: [(u16, &str); 12] = [
+    (301, MOVED),
+    (302, MOVED),
+    (303, MOVED),
+    (307, MOVED),
+    (308, MOVED),
+    (400, "This is not a valid request.\n"),
+    (404, "There is no such page.\n"),
+    (405, "Only GET and HEAD are answered here.\n"),
+    (410, "This page is gone.\n"),
+    (414, "This URL is too long.\n"),
+    (421, "This host is not served here.\n"),
+    (508, "The redirects of this URL have no end.\n"),
+];
+
+const MOVED: &str = "This page has moved.\n";
 
 impl Outcome {
     /// The outcome in one word.

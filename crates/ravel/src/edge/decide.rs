@@ -1,40 +1,60 @@
-//! The decision, in its order: host, redirect, canonical address, method, rewrite, file, fallback, missing.
+//! The decision, in its order: host, redirect, canonical URL, method, rewrite, file, fallback, missing.
+//!
+//! If you change this, change `publish/edge.mjs` too, which interprets the same program.
 
 use std::borrow::Cow;
 
 use http::Method;
+use http::header::HOST;
 
-use super::Edge;
-use super::answer::{Answer, Header, Headers, Outcome};
-use super::explain;
+use super::answer::{Answer, Headers, Outcome};
+use super::context::Context;
 use super::header::Permanence;
-use super::hosts::{Asked, Below, Role};
-use super::look::Looking;
-use super::trace::{Came, Step, Trace};
-use crate::address::{Address, Request, Scheme};
+use super::hosts::{Below, Visit};
+use super::step::{CanonicalChange, LoopCause, Refusal, RuleResult, Step, Trace};
+use super::{Edge, Silent};
+use crate::address::{Address, Host, Request, Scheme};
 use crate::files::{Spelled, is_known_type};
 use crate::language::Line;
-use crate::rules::{Action, Redirect, Stage};
+use crate::program::{Effect, Redirect, Role, RuleId, Stage};
 use crate::template::{Captures, Pattern, TargetBase};
 
-/// The most redirects that are made into one.
-pub(super) const MOST_STEPS: usize = 16;
-/// The longest address that a redirect leads to, in bytes.
-pub(super) const LONGEST: usize = 8_192;
+/// The most redirects that are joined into one.
+pub(super) const MAX_REDIRECTS_JOINED: usize = 16;
+/// The longest URL that is answered, and that redirects are joined to: normalized and without its fragment.
+pub(super) const MAX_URL_BYTES: usize = 8_192;
 
-/// What was decided, before header fields.
+/// What was decided, before headers.
 pub(super) struct Decision {
     pub(super) outcome: Outcome,
-    status: u16,
+    status: Option<u16>,
     pub(super) file: Option<u32>,
-    pub(super) by: Option<Line>,
+    pub(super) by: By,
     pub(super) location: Option<Address>,
     permanence: Option<Permanence>,
 }
 
+/// What decided.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum By {
+    Rule(RuleId),
+    Setting(Line),
+    /// The files, or the lack of one.
+    Files,
+}
+
+impl By {
+    pub(super) fn rule(self) -> Option<RuleId> {
+        match self {
+            By::Rule(rule) => Some(rule),
+            By::Setting(_) | By::Files => None,
+        }
+    }
+}
+
 impl Decision {
     fn of(outcome: Outcome, status: u16) -> Decision {
-        Decision { outcome, status, file: None, by: None, location: None, permanence: None }
+        Decision { outcome, status: Some(status), file: None, by: By::Files, location: None, permanence: None }
     }
 }
 
@@ -43,215 +63,304 @@ pub(super) enum Hop {
     Redirect {
         to: Address,
         status: u16,
-        by: Option<Line>,
+        by: By,
         permanence: Permanence,
         /// Whether it is known that this is redirected no further.
         last: bool,
     },
-    Gone(Line),
-    Elsewhere(Line),
-    /// No redirect; with what the address names, where that was looked up.
+    Gone(RuleId),
+    Elsewhere(RuleId),
+    /// No redirect; with what the URL names, where that was looked up.
     None(Option<Spelled>),
 }
 
 impl Edge {
     pub(super) fn decide<'e, T: Trace>(&'e self, request: &Request, trace: &mut T) -> Answer<'e> {
-        let address = match request.address() {
+        let mut context = Context::new(trace);
+        let address = match self.asked_for(request) {
             Ok(address) => address,
-            Err(why) => return refused(400, || why.to_string(), trace),
+            Err((status, refusal)) => {
+                context.trace.step(|| Step::Refused(refusal));
+                return context.refused(status);
+            }
         };
-        let Some(asked) = self.hosts.locate(request.method(), request.headers(), address) else {
-            return refused(421, || format!("`{}` is no host of this site", address.host()), trace);
+        let Some(visit) = self.hosts.locate(request.method(), request.headers(), address) else {
+            context.trace.step(|| Step::Refused(Refusal::UnknownHost(address.host().into())));
+            return context.refused(421);
         };
-        trace.step(|| explain::host_step(&asked));
-        let mut looking = Looking::new(trace);
-        let decision = self.decision(&asked, address, &mut looking);
-        let vary = looking.vary;
-        self.complete(decision, &asked, vary, trace)
+        context.trace.step(|| Step::Host(visit.host.into(), visit.role, visit.line));
+        let decision = self.decision(&visit, address, &mut context);
+        let vary = context.vary;
+        self.complete(decision, &visit, vary, trace)
+    }
+
+    /// The URL of a request, unless that is refused before any setting is looked at.
+    fn asked_for<'r>(&self, request: &'r Request) -> Result<&'r Address, (u16, Refusal)> {
+        let address = request.address().map_err(|why| (400, Refusal::Malformed(why)))?;
+        if request.has_headers() {
+            let mut hosts = request.headers().get_all(HOST).into_iter();
+            let other = |value: &http::HeaderValue| {
+                let host = value.to_str().ok().and_then(|host| Host::of_request(host).ok());
+                host.is_none_or(|host| host.as_str() != address.host())
+            };
+            if hosts.next().is_some_and(other) || hosts.next().is_some() {
+                return Err((400, Refusal::TwoHosts));
+            }
+        }
+        match address.without_fragment().len() > MAX_URL_BYTES {
+            true => Err((414, Refusal::TooLong)),
+            false => Ok(address),
+        }
     }
 
     /// The answer that a decision comes to. One way out, so that the answer is made where it is wanted.
-    fn complete<'e, T: Trace>(&'e self, decision: Decision, asked: &Asked<'_>, vary: u64, trace: &mut T) -> Answer<'e> {
+    fn complete<'e, T: Trace>(&'e self, decision: Decision, visit: &Visit<'_>, vary: u64, trace: &mut T) -> Answer<'e> {
         let file = decision.file.map(|file| self.file_name(file));
-        let (outcome, status, by) = (decision.outcome, decision.status, decision.by);
-        let mut answer = Answer { outcome, status, file, by, headers: Headers::new() };
+        let (outcome, status, rule) = (decision.outcome, decision.status, decision.by.rule());
+        let by = self.line_of(decision.by);
+        let mut answer = Answer { outcome, status, file, rule, by, headers: Headers::new() };
         if let Some(location) = decision.location {
-            answer.headers.push(Header { name: "location", value: Cow::Owned(location.into_string()), line: decision.by });
+            Edge::first_header(&mut answer, "location", Cow::Owned(location.into_string()), (rule, by), trace);
         }
-        if status == 405 {
-            answer.headers.push(Header { name: "allow", value: Cow::Borrowed("GET, HEAD"), line: None });
+        if status == Some(405) {
+            Edge::first_header(&mut answer, "allow", Cow::Borrowed("GET, HEAD"), (None, None), trace);
         }
-        self.add_headers(&mut answer, asked, decision.permanence, vary, trace);
+        self.add_headers(&mut answer, visit, decision.permanence, vary, trace);
         answer
     }
 
-    fn decision<T: Trace>(&self, asked: &Asked<'_>, address: &Address, looking: &mut Looking<'_, T>) -> Decision {
-        if let Some(first) = self.https_first(asked, looking) {
+    fn line_of(&self, by: By) -> Option<Line> {
+        match by {
+            By::Rule(rule) => Some(self.program().rule(rule).line()),
+            By::Setting(line) => Some(line),
+            By::Files => None,
+        }
+    }
+
+    fn decision<T: Trace>(&self, visit: &Visit<'_>, address: &Address, context: &mut Context<'_, T>) -> Decision {
+        if let Some(first) = self.https_first(visit, context) {
             return first;
         }
-        match self.hop(asked, looking) {
+        match self.hop(visit, context) {
             Hop::Redirect { to, status, by, permanence, last } => {
-                let settled = last && to.as_str().len() <= LONGEST;
-                let joins = self.rules.site.one_hop && is_safe(asked.method) && !settled;
+                let joins = self.program().site.one_hop && is_safe(visit.method) && !last;
                 let permanence = Some(permanence);
                 let first = Decision { location: Some(to), by, permanence, ..Decision::of(Outcome::Redirect, status) };
-                if joins { self.one_hop(first, asked, address, looking) } else { first }
+                if joins { self.one_hop(first, visit, address, context) } else { first }
             }
-            Hop::Gone(line) => {
-                let file = self.missing_page(asked, looking);
-                Decision { file, by: Some(line), ..Decision::of(Outcome::Gone, 410) }
+            Hop::Gone(rule) => {
+                let file = self.missing_page(visit, context);
+                Decision { file, by: By::Rule(rule), ..Decision::of(Outcome::Gone, 410) }
             }
-            Hop::Elsewhere(line) => Decision { by: Some(line), ..Decision::of(Outcome::Elsewhere, 0) },
-            Hop::None(named) => self.file_decision(asked, named, looking),
+            Hop::Elsewhere(rule) => Decision { by: By::Rule(rule), status: None, ..Decision::of(Outcome::Elsewhere, 0) },
+            Hop::None(named) => self.file_decision(visit, named, context),
         }
     }
 
     /// Under `hsts` with `subdomains`, plain HTTP goes to HTTPS on its own host first: the promise must be seen there.
-    pub(super) fn https_first<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<Decision> {
-        let hsts = self.rules.site.hsts.as_ref().filter(|hsts| hsts.subdomains)?;
-        if asked.scheme == Scheme::Https || asked.role == Role::Preview {
+    pub(super) fn https_first<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<Decision> {
+        let hsts = self.program().site.hsts.as_ref().filter(|hsts| hsts.subdomains)?;
+        if visit.scheme == Scheme::Https || visit.role == Role::Preview || visit.below == Below::Outside {
             return None;
         }
-        looking.trace.step(|| Step {
-            line: Some(hsts.line),
-            what: "hsts with subdomains".to_owned(),
-            came: Came::Noted(format!("plain HTTP goes to https://{} first, so that the promise is seen there", asked.host)),
-        });
-        let to = Address::joined(Scheme::Https, asked.host, [asked.path, ""], asked.query);
-        let decided = Decision::of(Outcome::Redirect, canonical_status(asked.method));
-        Some(Decision { by: Some(hsts.line), location: Some(to), permanence: Some(Permanence::Canonical), ..decided })
+        context.trace.step(|| Step::HttpsFirst(visit.host.into(), hsts.line));
+        let to = Address::joined(Scheme::Https, visit.host, [visit.path, ""], visit.query);
+        let decided = Decision::of(Outcome::Redirect, canonical_status(visit.method));
+        let permanence = Some(Permanence::Canonical);
+        Some(Decision { by: By::Setting(hsts.line), location: Some(to), permanence, ..decided })
     }
 
     /// Steps 2 and 3.
-    pub(super) fn hop<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
+    pub(super) fn hop<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
         // Who asks why is told of every rule.
         if !T::LISTENS
-            && let Some(hop) = self.at_a_glance(asked, looking)
+            && let Some(hop) = self.at_a_glance(visit, context)
         {
+            #[cfg(feature = "self-check")]
+            self.assert_same_hop(visit, context, &hop);
             return hop;
         }
-        let mut hop = Hop::None(None);
-        let acted = self.first(Stage::Redirect, asked, looking, |number, rule, captures| {
-            hop = match &rule.action {
-                Action::Redirect(redirect) => {
-                    let to = self.target(redirect, &rule.pattern, captures, asked);
-                    let to = to.ok_or("a capture can not stand in its target")?;
-                    if asked.is(&to) {
-                        return Err("it leads to this very address, so it does not act");
-                    }
-                    let permanence = Permanence::of(redirect.status);
-                    let last = self.foreseen.is_last(number);
-                    Hop::Redirect { to, status: redirect.status, by: Some(rule.line), permanence, last }
+        self.hop_by_rules(visit, context)
+    }
+
+    fn hop_by_rules<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
+        let acted = self.first(Stage::Redirect, visit, context, |rule, captures| match &rule.rule.effect {
+            Effect::Redirect(redirect) => {
+                let pattern = &rule.rule.pattern;
+                let to = self.target(redirect, pattern, captures, visit).map_err(RuleResult::TargetImpossible)?;
+                if visit.is(&to) {
+                    return Err(RuleResult::TargetIsRequest);
                 }
-                Action::Gone => Hop::Gone(rule.line),
-                _ => Hop::Elsewhere(rule.line),
-            };
-            Ok(())
+                let permanence = Permanence::of(redirect.status);
+                let last = self.shortcuts.is_last(self.program().number(rule.id, Stage::Redirect));
+                Ok(Hop::Redirect { to, status: redirect.status, by: By::Rule(rule.id), permanence, last })
+            }
+            Effect::Gone => Ok(Hop::Gone(rule.id)),
+            Effect::Elsewhere(_) => Ok(Hop::Elsewhere(rule.id)),
+            Effect::File(_) | Effect::NotFoundPage(_) | Effect::Headers(_) => Err(RuleResult::OtherAnswers),
         });
         match acted {
-            None if !looking.unknown_cookie => self.canonical(asked, looking),
-            _ => hop,
+            Some(hop) => hop,
+            None if context.stopped => Hop::None(None),
+            None => self.canonical(visit, context),
         }
     }
 
-    /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
-    pub(super) fn home<'a>(&'a self, asked: &Asked<'a>) -> (Scheme, &'a str) {
-        let site = &self.rules.site;
-        match asked.role {
-            Role::Preview => (asked.scheme, asked.host),
-            _ if site.upgrades() => (Scheme::Https, site.host.as_str()),
-            _ => (asked.scheme, site.host.as_str()),
+    /// What the shortcut says is what the rules say.
+    #[cfg(feature = "self-check")]
+    fn assert_same_hop<T: Trace>(&self, visit: &Visit<'_>, context: &Context<'_, T>, short: &Hop) {
+        let mut silent = Silent;
+        let mut other = Context { other_origin: context.other_origin, ..Context::new(&mut silent) };
+        let shown = |hop: &Hop| match hop {
+            Hop::Redirect { to, status, by, permanence, .. } => format!("{to} {status} {by:?} {permanence:?}"),
+            Hop::Gone(rule) | Hop::Elsewhere(rule) => format!("{rule:?}"),
+            Hop::None(named) => format!("{named:?}"),
+        };
+        let long = self.hop_by_rules(visit, &mut other);
+        assert_eq!(shown(short), shown(&long), "{visit:?}");
+    }
+
+    /// The origin that a visitor is kept on: the canonical one, or the preview host they came to. Never from HTTPS to HTTP.
+    pub(super) fn home<'a>(&'a self, visit: &Visit<'a>) -> (Scheme, &'a str) {
+        let site = &self.program().site;
+        match visit.role {
+            Role::Preview => (visit.scheme, visit.host),
+            Role::Canonical | Role::Alias if site.upgrades() => (Scheme::Https, site.host.as_str()),
+            Role::Canonical | Role::Alias => (visit.scheme, site.host.as_str()),
         }
     }
 
     /// Where a redirect leads this visitor.
-    fn target(&self, redirect: &Redirect, pattern: &Pattern, captures: &Captures<'_>, asked: &Asked<'_>) -> Option<Address> {
-        let site = &self.rules.site;
-        let (scheme, host) = self.home(asked);
+    fn target(
+        &self,
+        redirect: &Redirect,
+        pattern: &Pattern,
+        captures: &Captures<'_>,
+        visit: &Visit<'_>,
+    ) -> Result<Address, crate::template::Impossible> {
+        let site = &self.program().site;
+        let (scheme, host) = self.home(visit);
         let base = TargetBase { scheme, host, base: &site.base };
-        let query = if redirect.drop_query { None } else { asked.query };
+        let query = if redirect.drop_query { None } else { visit.query };
         let to = redirect.target.expand(pattern, captures, base, query)?;
-        let own_host = |host: &str| host == site.host.as_str() || site.aliases.iter().any(|alias| alias.host.as_str() == host);
-        if asked.role == Role::Preview && redirect.target.origin().is_some() && own_host(to.host()) {
-            return Some(to.on(asked.scheme, asked.host));
+        // A preview never leads to the site itself.
+        if visit.role == Role::Preview
+            && redirect.target.origin().is_some()
+            && let Some(path) = self.hosts.own_path(to.host(), to.path())
+        {
+            return Ok(to.moved(visit.scheme, visit.host, [site.open_base(), path]));
         }
-        Some(to)
+        Ok(to)
     }
 
-    /// Step 3: the canonical address of what no rule redirects.
-    pub(super) fn canonical<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Hop {
-        let site = &self.rules.site;
-        let path = match asked.below {
+    /// Step 3: the canonical URL of what no rule redirects.
+    pub(super) fn canonical<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
+        let site = &self.program().site;
+        let path = match visit.below {
             Below::Path(path) => path,
             Below::NoSlash => "/",
             Below::Outside => return Hop::None(None),
         };
-        let (scheme, host) = self.home(asked);
-        // Only an alias has another host, or a base path of its own.
-        let alias = asked.role == Role::Alias;
-        let moved = scheme != asked.scheme || (alias && host != asked.host);
-        let rebased = asked.below == Below::NoSlash
-            || (alias && (asked.path.len() != site.open_base().len() + path.len() || !asked.path.starts_with(&*site.base)));
-        let named = self.spellings.asked(path, asked.hash, asked.odd);
-        let respelled = match named {
-            Some(Spelled::Moved(file)) if !self.rewrites(asked, path, (scheme, host), looking) => Some(file),
+        let home = self.home(visit);
+        let (scheme, host) = home;
+        // Only an alias has another host.
+        let moved = scheme != visit.scheme || (visit.role == Role::Alias && host != visit.host);
+        let rebased = visit.path.len() != site.open_base().len() + path.len() || !visit.path.starts_with(site.open_base());
+        let named = self.spellings.asked(path, visit.hash, visit.odd);
+        let variant = match named {
+            Some(Spelled::Moved(file)) if !self.is_rewritten(visit, path, home, moved, context) => Some(file),
             _ => None,
         };
-        if !moved && !rebased && respelled.is_none() {
+        if !moved && !rebased && variant.is_none() {
             return Hop::None(named);
         }
-        let path = respelled.map_or(path, |file| self.spellings.own(file));
-        let to = Address::joined(scheme, host, [site.open_base(), path], asked.query);
-        looking.trace.step(|| explain::canonical_step(asked, &to, site, respelled.map(|file| self.file_name(file))));
-        let by = if moved || rebased { Some(asked.line) } else { None };
-        Hop::Redirect { to, status: canonical_status(asked.method), by, permanence: Permanence::Canonical, last: false }
+        let path = variant.map_or(path, |file| self.spellings.own(file));
+        let to = Address::joined(scheme, host, [site.open_base(), path], visit.query);
+        context.trace.step(|| {
+            let mut changes = Vec::new();
+            if scheme != visit.scheme {
+                changes.push(CanonicalChange::Scheme(scheme));
+            }
+            if host != visit.host {
+                changes.push(CanonicalChange::Host(host.into()));
+            }
+            if rebased {
+                changes.push(CanonicalChange::Base(site.base.clone()));
+            }
+            if let Some(file) = variant {
+                changes.push(CanonicalChange::Variant { file: self.file_name(file).into(), path: to.path().into() });
+            }
+            Step::Canonical(changes, (moved || rebased).then_some(visit.line))
+        });
+        let by = if moved || rebased { By::Setting(visit.line) } else { By::Files };
+        let status = canonical_status(visit.method);
+        Hop::Redirect { to, status, by, permanence: Permanence::Canonical, last: false }
     }
 
-    /// Whether a rewrite takes an address of the site once it is on this origin.
-    fn rewrites<T: Trace>(
+    /// Whether a rewrite takes a URL once it is on this origin, or could, by a header that is not known there.
+    fn is_rewritten<T: Trace>(
         &self,
-        asked: &Asked<'_>,
+        visit: &Visit<'_>,
         path: &str,
         (scheme, host): (Scheme, &str),
-        looking: &mut Looking<'_, T>,
+        moved: bool,
+        context: &mut Context<'_, T>,
     ) -> bool {
-        if self.rules.rewrites.is_empty() {
+        if self.program().stage(Stage::Rewrite).is_empty() {
             return false;
         }
-        let full = format!("{}{path}", self.rules.site.open_base());
-        let role = if asked.role == Role::Alias { Role::Canonical } else { asked.role };
-        let there = Asked { scheme, host, path: &full, role, hash: None, below: Below::Path(path), ..*asked };
-        let mark = looking.trace.mark();
-        let taken = self.first(Stage::Rewrite, &there, looking, |_, _, _| Ok::<_, &str>(())).is_some();
-        looking.trace.forget(mark);
-        taken
+        let full = format!("{}{path}", self.program().site.open_base());
+        let role = if visit.role == Role::Alias { Role::Canonical } else { visit.role };
+        let there = Visit { scheme, host, path: &full, role, hash: None, below: Below::Path(path), ..*visit };
+        let mut silent = Silent;
+        let mut asking = Context { other_origin: context.other_origin || moved, ..Context::new(&mut silent) };
+        let taken = self.first(Stage::Rewrite, &there, &mut asking, |rule, captures| self.rewrite(&rule, captures)).is_some();
+        context.vary |= asking.vary;
+        taken || asking.stopped
+    }
+
+    /// The file that a rewrite names, or the path where it names none.
+    fn rewrite(
+        &self,
+        rule: &crate::program::RuleRef<'_>,
+        captures: &Captures<'_>,
+    ) -> Result<(Result<u32, String>, RuleId), RuleResult> {
+        let Effect::File(file) = &rule.rule.effect else { return Err(RuleResult::OtherAnswers) };
+        let see = |path: &str| self.spellings.any(path).ok_or_else(|| path.to_owned());
+        let found = file.path.with_path(&rule.rule.pattern, captures, see).map_err(RuleResult::TargetImpossible)?;
+        Ok((found, rule.id))
     }
 
     /// Applies steps 2 and 3 to their own outcome, as the browser's next requests would.
-    fn one_hop<T: Trace>(&self, first: Decision, asked: &Asked<'_>, address: &Address, looking: &mut Looking<'_, T>) -> Decision {
+    fn one_hop<T: Trace>(&self, first: Decision, visit: &Visit<'_>, address: &Address, context: &mut Context<'_, T>) -> Decision {
         let mut decision = first;
         let mut passed: Vec<Address> = Vec::new();
         loop {
             let Some(current) = decision.location.as_ref() else { return decision };
-            let came_back = |to: &Address| {
-                let seen = std::iter::once(address).chain(&passed);
-                seen.into_iter().any(|seen| seen.without_fragment() == to.without_fragment())
-            };
-            if came_back(current) || current.as_str().len() > LONGEST || passed.len() >= MOST_STEPS {
-                looking.trace.step(|| explain::loop_step(current, came_back(current)));
+            let mut seen = std::iter::once(address).chain(&passed);
+            let came_back = seen.any(|seen| seen.without_fragment() == current.without_fragment());
+            if came_back || passed.len() >= MAX_REDIRECTS_JOINED {
+                let cause = if came_back { LoopCause::CameBack } else { LoopCause::TooManySteps };
+                context.trace.step(|| Step::Loop(current.as_str().into(), cause));
                 return Decision { by: decision.by, ..Decision::of(Outcome::Loop, 508) };
             }
-            let Some(next) = self.hosts.locate(asked.method, asked.headers, current) else { return decision };
-            looking.other_origin |= (next.scheme, next.host) != (asked.scheme, asked.host);
-            let mark = looking.trace.mark();
-            looking.trace.step(|| explain::onward_step(current));
-            let Hop::Redirect { mut to, status, by, permanence, .. } = self.hop(&next, looking) else {
-                looking.trace.forget(mark);
+            let Some(next) = self.hosts.locate(visit.method, visit.headers, current) else { return decision };
+            context.other_origin |= (next.scheme, next.host) != (visit.scheme, visit.host);
+            let mark = context.trace.mark();
+            context.trace.step(|| Step::Joined(current.as_str().into()));
+            let Hop::Redirect { mut to, status, by, permanence, .. } = self.hop(&next, context) else {
+                if !context.stopped {
+                    context.trace.forget(mark);
+                }
                 return decision;
             };
+            if to.without_fragment().len() > MAX_URL_BYTES {
+                context.trace.step(|| Step::TooLong(to.as_str().into()));
+                return decision;
+            }
             to.keep_fragment(current.fragment());
             if outranks(permanence, decision.permanence) {
-                (decision.status, decision.by, decision.permanence) = (status, by, Some(permanence));
+                (decision.status, decision.by, decision.permanence) = (Some(status), by, Some(permanence));
             }
             passed.extend(decision.location.replace(to));
         }
@@ -260,77 +369,63 @@ impl Edge {
     /// Steps 4 to 8.
     pub(super) fn file_decision<T: Trace>(
         &self,
-        asked: &Asked<'_>,
+        visit: &Visit<'_>,
         named: Option<Spelled>,
-        looking: &mut Looking<'_, T>,
+        context: &mut Context<'_, T>,
     ) -> Decision {
-        let Some(path) = asked.relative() else {
-            looking.trace.step(|| explain::outside_step(&self.rules.site, asked));
+        let Some(path) = visit.relative() else {
+            context.trace.step(|| Step::Outside(visit.host.into(), visit.line));
             return Decision::of(Outcome::Outside, 404);
         };
-        if !is_safe(asked.method) {
-            looking.trace.step(|| explain::method_step(asked.method));
+        if !is_safe(visit.method) {
+            context.trace.step(|| Step::Method(visit.method.clone()));
             return Decision::of(Outcome::Refused, 405);
         }
         let served = |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
-        let rewritten = self.first(Stage::Rewrite, asked, looking, |_, rule, captures| {
-            let Action::Rewrite(to) = &rule.action else { return Err("") };
-            let file = to.with_path(&rule.pattern, captures, |path| self.spellings.any(path).ok_or_else(|| path.to_owned()));
-            Ok((file.ok_or("a capture can not stand in its path")?, rule.line))
-        });
-        match rewritten {
-            Some((Ok(file), line)) => return served(file, Some(line)),
-            Some((Err(path), line)) => looking.trace.step(|| explain::no_file_step(Some(line), &path)),
+        match self.first(Stage::Rewrite, visit, context, |rule, captures| self.rewrite(&rule, captures)) {
+            Some((Ok(file), rule)) => return served(file, By::Rule(rule)),
+            Some((Err(path), rule)) => context.trace.step(|| Step::NoFile(path.into(), Some(rule))),
             None => {
                 if let Some(Spelled::Serves(file)) = named {
-                    looking.trace.step(|| explain::file_step(self.file_name(file)));
-                    return served(file, None);
+                    context.trace.step(|| Step::File(self.file_name(file).into()));
+                    return served(file, By::Files);
                 }
-                looking.trace.step(|| explain::no_file_step(None, path));
+                context.trace.step(|| Step::NoFile(path.into(), None));
             }
         }
-        let fallback = self.first(Stage::Fallback, asked, looking, |_, rule, captures| {
-            let Action::Fallback { path: to, even_files } = &rule.action else { return Err("") };
-            if !even_files && is_known_type(path) {
-                return Err("the address ends like a file, and the rule does not say `even files`");
+        let fallback = self.first(Stage::Fallback, visit, context, |rule, captures| {
+            if rule.rule.spares_files() && is_known_type(path) {
+                return Err(RuleResult::KnownFileType);
             }
-            let file = to.with_path(&rule.pattern, captures, |to| self.spellings.any(to));
-            let file = file.ok_or("a capture can not stand in its path")?.ok_or("the file it names is not there")?;
-            Ok((file, rule.line))
+            Ok((self.shown_file(&rule, captures)?, rule.id))
         });
-        if let Some((file, line)) = fallback {
-            return served(file, Some(line));
+        if let Some((file, rule)) = fallback {
+            return served(file, By::Rule(rule));
         }
-        let file = self.missing_page(asked, looking);
+        let file = self.missing_page(visit, context);
         Decision { file, ..Decision::of(Outcome::Missing, 404) }
     }
 
-    /// Step 8: the page that is shown for what is not there.
-    fn missing_page<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<u32> {
-        let by_rule = self.first(Stage::Missing, asked, looking, |_, rule, captures| {
-            let Action::Missing(to) = &rule.action else { return Err("") };
-            let file = to.with_path(&rule.pattern, captures, |to| self.spellings.any(to));
-            file.ok_or("a capture can not stand in its path")?.ok_or("the file it names is not there")
-        });
+    /// The file that a fallback or a 404 page names.
+    fn shown_file(&self, rule: &crate::program::RuleRef<'_>, captures: &Captures<'_>) -> Result<u32, RuleResult> {
+        let Some(path) = rule.rule.shows() else { return Err(RuleResult::OtherAnswers) };
+        let file = path.with_path(&rule.rule.pattern, captures, |path| self.spellings.any(path));
+        file.map_err(RuleResult::TargetImpossible)?.ok_or(RuleResult::NoFile)
+    }
+
+    /// Step 8: the 404 page.
+    fn missing_page<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<u32> {
+        let by_rule = self.first(Stage::Missing, visit, context, |rule, captures| self.shown_file(&rule, captures));
         by_rule.or_else(|| {
-            let (path, line) = self.rules.site.missing.as_ref()?;
+            let (path, line) = self.program().site.missing.as_ref()?;
             let file = self.spellings.any(path);
-            looking.trace.step(|| match file {
-                Some(file) => explain::missing_step(*line, self.file_name(file)),
-                None => explain::no_file_step(Some(*line), path),
-            });
+            context.trace.step(|| Step::NotFoundPage(file.map(|file| self.file_name(file).into()), *line));
             file
         })
     }
 }
 
-fn refused<'e, T: Trace>(status: u16, why: impl FnOnce() -> String, trace: &mut T) -> Answer<'e> {
-    trace.step(|| Step { line: None, what: "the request".to_owned(), came: Came::Noted(why()) });
-    let text = Header { name: "content-type", value: Cow::Borrowed("text/plain; charset=utf-8"), line: None };
-    Answer { outcome: Outcome::Refused, status, file: None, by: None, headers: [text].into_iter().collect() }
-}
-
-/// Which status a row of redirects answers with: the first temporary one's, else the first that a rule made.
+/// Which status joined redirects answer with: the first temporary one's, else the first that a rule made.
 fn outranks(later: Permanence, so_far: Option<Permanence>) -> bool {
     match so_far {
         Some(Permanence::Canonical) => later != Permanence::Canonical,

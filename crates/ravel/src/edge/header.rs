@@ -1,16 +1,20 @@
-//! The header fields of an answer: what the rules say, then what is automatic.
+//! The headers of an answer: what the rules say, then what is automatic.
 
 use std::borrow::Cow;
+use std::ops::ControlFlow;
 
 use http::HeaderName;
 
 use super::answer::{Answer, Header, Headers, Outcome};
-use super::hosts::{Asked, Role};
-use super::{Edge, trace::Trace};
+use super::hosts::Visit;
+use super::notes::Notes;
+use super::step::{HeaderChange, HeaderStep, RuleResult, Trace};
+use super::{Context, Edge};
 use crate::address::Scheme;
 use crate::files::content_type;
 use crate::language::Line;
-use crate::rules::{Action, HeaderOp, On, Stage};
+use crate::program::{Effect, HeaderOp, On, Role, RuleId, Stage};
+use crate::template::Captures;
 
 /// The request headers that rules look at, and the values of `vary` they make.
 #[derive(Debug)]
@@ -20,12 +24,13 @@ pub(super) struct VaryNames {
     values: Vec<Box<str>>,
 }
 
-const MOST_JOINED: usize = 6;
+/// Of so many names every set has its value ready.
+const MAX_JOINED: usize = 6;
 
 impl VaryNames {
     pub(super) fn new(names: &[HeaderName]) -> VaryNames {
         let names: Vec<Box<str>> = names.iter().map(|name| name.as_str().into()).collect();
-        let sets = if names.len() <= MOST_JOINED { 1_u64 << names.len() } else { 0 };
+        let sets = if names.len() <= MAX_JOINED { 1_u64 << names.len() } else { 0 };
         let mut vary = VaryNames { names, values: Vec::new() };
         vary.values = (0..sets).map(|bits| vary.join(bits).into()).collect();
         vary
@@ -47,7 +52,7 @@ impl VaryNames {
     }
 }
 
-/// Why a redirect answers with its status, which decides how long it may be kept.
+/// Why a redirect answers with its status, which decides how long it may be cached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Permanence {
     Temporary,
@@ -62,98 +67,192 @@ impl Permanence {
     }
 }
 
+/// Who says what of a header.
+type Author = (Option<RuleId>, Option<Line>);
+
+const AUTOMATIC: Author = (None, None);
+pub(super) const TEXT: &str = "text/plain; charset=utf-8";
+
+/// The headers of one answer while they are put together.
+struct Writer<'h, 'e, T> {
+    headers: &'h mut Headers<'e>,
+    trace: &'h mut T,
+}
+
+impl<'e, T: Trace> Writer<'_, 'e, T> {
+    fn push(&mut self, name: &'e str, value: Cow<'e, str>, by: Author) {
+        self.tell(name, || HeaderChange::Added((*value).into()), by);
+        self.headers.push(Header { name, value, line: by.1 });
+    }
+
+    fn set(&mut self, name: &'e str, value: Cow<'e, str>, by: Author) {
+        self.tell(name, || HeaderChange::Set((*value).into()), by);
+        self.headers.retain(|header| header.name != name);
+        self.headers.push(Header { name, value, line: by.1 });
+    }
+
+    fn drop(&mut self, name: &'e str, by: Author) {
+        if self.headers.iter().any(|header| header.name == name) {
+            self.tell(name, || HeaderChange::Dropped, by);
+            self.headers.retain(|header| header.name != name);
+        }
+    }
+
+    fn has(&self, name: &str) -> bool {
+        self.headers.iter().any(|header| header.name == name)
+    }
+
+    fn tell(&mut self, name: &str, change: impl FnOnce() -> HeaderChange, (rule, line): Author) {
+        self.trace.header(|| HeaderStep { name: name.into(), change: change(), rule, line });
+    }
+}
+
 impl Edge {
-    /// Completes an answer with its header fields. `vary` holds the bits of the decision's conditions.
+    /// Completes an answer with its headers. `vary` holds the bits of the decision's tests.
     pub(super) fn add_headers<'e, T: Trace>(
         &'e self,
         answer: &mut Answer<'e>,
-        asked: &Asked<'_>,
+        visit: &Visit<'_>,
         permanence: Option<Permanence>,
         mut vary: u64,
         trace: &mut T,
     ) {
         if answer.outcome == Outcome::Elsewhere {
+            // It is the other service's; who passes the request on adds them to the `vary` of what comes back.
+            if vary != 0 {
+                Writer { headers: &mut answer.headers, trace }.push("vary", self.vary.value(vary), AUTOMATIC);
+            }
             return;
         }
-        let page = match answer.file {
-            Some(file) => content_type(file),
-            None => "text/plain; charset=utf-8",
-        };
-        push(&mut answer.headers, "content-type", page, None);
-        if answer.outcome != Outcome::Outside {
-            self.rules_headers(answer.outcome, &mut answer.headers, asked, &mut vary, trace);
+        let outcome = answer.outcome;
+        let file_type = answer.file.map_or(TEXT, content_type);
+        Writer { headers: &mut answer.headers, trace: &mut *trace }.push("content-type", Cow::Borrowed(file_type), AUTOMATIC);
+        if outcome != Outcome::Outside {
+            self.rules_headers(outcome, file_type, &mut answer.headers, visit, &mut vary, trace);
         }
-        let headers = &mut answer.headers;
-        if !headers.iter().any(|header| header.name == "cache-control") {
+        let mut headers = Writer { headers: &mut answer.headers, trace };
+        if !headers.has("cache-control") {
+            let revalidated = matches!(outcome, Outcome::Missing | Outcome::Gone | Outcome::Outside)
+                || (answer.file.is_some() && file_type.starts_with("text/html"));
             let automatic = match permanence {
                 Some(Permanence::ByRule) => Some("max-age=86400"),
                 Some(Permanence::Canonical) => Some("max-age=3600"),
                 Some(Permanence::Temporary) => None,
-                None => (answer.file.is_some() && page.starts_with("text/html")).then_some("no-cache"),
+                None => revalidated.then_some("no-cache"),
             };
-            automatic.into_iter().for_each(|value| push(headers, "cache-control", value, None));
+            automatic.into_iter().for_each(|value| headers.push("cache-control", Cow::Borrowed(value), AUTOMATIC));
         }
-        if asked.role == Role::Preview {
-            set(headers, "x-robots-tag", "noindex", None);
-        } else if let Some(hsts) = &self.rules.site.hsts
-            && asked.scheme == Scheme::Https
-            && answer.outcome != Outcome::Outside
+        if visit.role == Role::Preview {
+            headers.set("x-robots-tag", Cow::Borrowed("noindex"), AUTOMATIC);
+        } else if let Some(hsts) = &self.program().site.hsts
+            && visit.scheme == Scheme::Https
+            && outcome != Outcome::Outside
         {
-            set(headers, "strict-transport-security", &hsts.value, Some(hsts.line));
+            headers.set("strict-transport-security", Cow::Borrowed(&hsts.value), (None, Some(hsts.line)));
         }
-        self.add_vary(headers, vary);
+        self.add_vary(&mut headers, vary);
     }
 
+    /// Every statement that matches and is for such answers acts, in order.
     fn rules_headers<'e, T: Trace>(
         &'e self,
         outcome: Outcome,
+        file_type: &str,
         headers: &mut Headers<'e>,
-        asked: &Asked<'_>,
+        visit: &Visit<'_>,
         vary: &mut u64,
         trace: &mut T,
     ) {
-        self.all(Stage::Headers, asked, vary, trace, |rule| {
-            let Action::Headers(statement) = &rule.action else { return false };
-            let acts = statement.on.is_for(outcome);
-            if acts {
-                for op in &statement.ops {
+        let program = self.program();
+        let rules = program.stage(Stage::Headers);
+        if rules.is_empty() {
+            return;
+        }
+        let mut notes = Notes::default();
+        let mut headers = Writer { headers, trace: &mut *trace };
+        self.index(Stage::Headers).candidates(visit, program.site.ignore_case, |number| {
+            let rule = &rules[number as usize];
+            let mut captures = Captures::new();
+            let Effect::Headers(effect) = &rule.effect else { return ControlFlow::Continue(()) };
+            if !self.pattern_matches(&rule.pattern, visit, &mut captures) {
+                return ControlFlow::Continue(());
+            }
+            let fails = |(_, test): &(usize, &_)| !self.passes(test, (&rule.pattern, &captures), visit, Some(file_type));
+            let result = if !effect.on.is_for(outcome) {
+                RuleResult::OtherAnswers
+            } else if let Some((number, _)) = rule.tests().before_headers().find(fails) {
+                RuleResult::ConditionNotMet(number)
+            } else {
+                *vary |= rule.tests().request_headers();
+                match rule.tests().on_headers().find(fails) {
+                    Some((number, _)) => RuleResult::ConditionNotMet(number),
+                    None => RuleResult::Matched,
+                }
+            };
+            if result == RuleResult::Matched {
+                let by = Some(program.id(Stage::Headers, number));
+                for op in &effect.ops {
                     match op {
-                        HeaderOp::Set(name, value, line) => set(headers, name.as_str(), text(value), Some(*line)),
-                        HeaderOp::Add(name, value, line) => push(headers, name.as_str(), text(value), Some(*line)),
-                        HeaderOp::Drop(name, _) => headers.retain(|header| header.name != name.as_str()),
+                        HeaderOp::Set(name, value, line) => {
+                            headers.set(name.as_str(), Cow::Borrowed(text(value)), (by, Some(*line)));
+                        }
+                        HeaderOp::Add(name, value, line) => {
+                            headers.push(name.as_str(), Cow::Borrowed(text(value)), (by, Some(*line)));
+                        }
+                        HeaderOp::Drop(name, line) => headers.drop(name.as_str(), (by, Some(*line))),
                     }
                 }
             }
-            acts
+            notes.add::<T>(number, || result);
+            ControlFlow::Continue(())
         });
+        notes.tell(Stage::Headers, program, trace);
     }
 
     /// Names the request headers that the answer depends on, besides those that rules name.
-    fn add_vary<'e>(&'e self, headers: &mut Headers<'e>, bits: u64) {
+    fn add_vary<'e, T: Trace>(&'e self, headers: &mut Writer<'_, 'e, T>, bits: u64) {
         if bits == 0 {
             return;
         }
-        let mut stated = headers.iter().filter(|header| header.name == "vary").peekable();
+        let mut stated = headers.headers.iter().filter(|header| header.name == "vary").peekable();
         if stated.peek().is_none() {
-            headers.push(Header { name: "vary", value: self.vary.value(bits), line: None });
-            return;
+            return headers.push("vary", self.vary.value(bits), AUTOMATIC);
         }
         let line = stated.peek().and_then(|header| header.line);
-        let mut names: Vec<String> =
-            stated.flat_map(|header| header.value.split(',')).map(|name| name.trim().to_owned()).collect();
+        let names = stated.flat_map(|header| header.value.split(',')).map(|name| name.trim_matches([' ', '\t']).to_owned());
+        let mut names: Vec<String> = names.filter(|name| !name.is_empty()).collect();
         for name in self.vary.of(bits) {
             if !names.iter().any(|stated| stated == "*" || stated.eq_ignore_ascii_case(name)) {
                 names.push(name.to_owned());
             }
         }
-        let value = names.join(", ");
-        headers.retain(|header| header.name != "vary");
-        headers.push(Header { name: "vary", value: Cow::Owned(value), line });
+        headers.set("vary", Cow::Owned(names.join(", ")), (None, line));
+    }
+
+    /// Adds to the trace what an answer begins with.
+    pub(super) fn first_header<'e, T: Trace>(
+        answer: &mut Answer<'e>,
+        name: &'e str,
+        value: Cow<'e, str>,
+        by: Author,
+        trace: &mut T,
+    ) {
+        Writer { headers: &mut answer.headers, trace }.push(name, value, by);
+    }
+}
+
+impl<T: Trace> Context<'_, T> {
+    /// The answer to a request that is refused before any rule is asked.
+    pub(super) fn refused<'e>(&mut self, status: u16) -> Answer<'e> {
+        let mut answer =
+            Answer { outcome: Outcome::Refused, status: Some(status), file: None, rule: None, by: None, headers: Headers::new() };
+        Writer { headers: &mut answer.headers, trace: &mut *self.trace }.push("content-type", Cow::Borrowed(TEXT), AUTOMATIC);
+        answer
     }
 }
 
 impl On {
-    /// Whether it is for answers of this outcome; 400 and 421 are answered before any statement is asked.
+    /// Whether it is for answers of this outcome; 400, 414 and 421 are answered before any statement is asked.
     pub(crate) fn is_for(self, outcome: Outcome) -> bool {
         match self {
             On::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),
@@ -167,13 +266,4 @@ impl On {
 // Values are checked to be visible ASCII when the rules are read.
 fn text(value: &http::HeaderValue) -> &str {
     value.to_str().unwrap_or_default()
-}
-
-fn push<'e>(headers: &mut Headers<'e>, name: &'e str, value: &'e str, line: Option<Line>) {
-    headers.push(Header { name, value: Cow::Borrowed(value), line });
-}
-
-fn set<'e>(headers: &mut Headers<'e>, name: &'e str, value: &'e str, line: Option<Line>) {
-    headers.retain(|header| header.name != name);
-    push(headers, name, value, line);
 }

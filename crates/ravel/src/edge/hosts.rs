@@ -1,3 +1,5 @@
+//! The hosts of a site, and where a URL is seen from them.
+
 use std::num::NonZeroU64;
 
 use http::{HeaderMap, Method};
@@ -5,15 +7,8 @@ use rustc_hash::FxHashMap;
 
 use crate::address::{Address, Scheme};
 use crate::language::Line;
-use crate::rules::Site;
-
-/// What a host is to the site.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Role {
-    Canonical,
-    Alias,
-    Preview,
-}
+use crate::program::Role;
+use crate::program::Site;
 
 /// The host settings of a site, by host.
 #[derive(Debug)]
@@ -23,6 +18,8 @@ pub(crate) struct Hosts {
     exact: FxHashMap<Box<str>, Vec<Setting>>,
     /// By what follows the first label.
     wild: FxHashMap<Box<str>, Vec<Setting>>,
+    /// Base paths match in any case.
+    fold: bool,
 }
 
 #[derive(Debug)]
@@ -34,7 +31,7 @@ struct Setting {
 
 /// A request as the decision looks at it.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Asked<'r> {
+pub(crate) struct Visit<'r> {
     pub(crate) method: &'r Method,
     pub(crate) headers: &'r HeaderMap,
     pub(crate) scheme: Scheme,
@@ -62,7 +59,7 @@ pub(crate) enum Below<'r> {
     Outside,
 }
 
-impl<'r> Asked<'r> {
+impl<'r> Visit<'r> {
     /// The path below the base path, if it is there.
     pub(crate) fn relative(&self) -> Option<&'r str> {
         match self.below {
@@ -71,18 +68,24 @@ impl<'r> Asked<'r> {
         }
     }
 
-    /// Whether the address is exactly this one.
+    /// Whether the URL is exactly this one, fragments aside.
     pub(crate) fn is(&self, address: &Address) -> bool {
         self.scheme == address.scheme()
             && self.path == address.path()
             && self.query == address.query()
             && self.host == address.host()
+            && address.port().is_none()
     }
 }
 
 impl Hosts {
     pub(crate) fn new(site: &Site) -> Hosts {
-        let mut hosts = Hosts { canonical: Default::default(), exact: FxHashMap::default(), wild: FxHashMap::default() };
+        let mut hosts = Hosts {
+            canonical: Default::default(),
+            exact: FxHashMap::default(),
+            wild: FxHashMap::default(),
+            fold: site.ignore_case,
+        };
         let mut add = |wild: bool, host: &str, role, base: &str, line| {
             let map = if wild { &mut hosts.wild } else { &mut hosts.exact };
             map.entry(host.into()).or_default().push(Setting { role, base: base.into(), line });
@@ -102,15 +105,15 @@ impl Hosts {
     }
 
     /// Finds the setting for an address: the most exact host, then the longest base path. None for a host of nobody.
-    pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Asked<'r>> {
+    pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Visit<'r>> {
         let (host, path) = (address.host(), address.path());
         let settings = match host == &*self.canonical.0 {
             true => &self.canonical.1,
             false => self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?,
         };
-        let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base)?)));
+        let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base, self.fold)?)));
         let (setting, below) = found.unwrap_or((settings.first()?, Below::Outside));
-        Some(Asked {
+        Some(Visit {
             method,
             headers,
             scheme: address.scheme(),
@@ -124,14 +127,27 @@ impl Hosts {
             below,
         })
     }
+
+    /// What follows the longest base path of the canonical host or of an alias that contains a URL, with its first `/`.
+    pub(crate) fn own_path<'r>(&self, host: &str, path: &'r str) -> Option<&'r str> {
+        let settings = if host == &*self.canonical.0 { &self.canonical.1 } else { self.exact.get(host)? };
+        let mut own = settings.iter().filter(|setting| setting.role != Role::Preview);
+        match own.find_map(|setting| below(path, &setting.base, self.fold))? {
+            Below::Path(path) => Some(path),
+            Below::NoSlash => Some("/"),
+            Below::Outside => None,
+        }
+    }
 }
 
-fn below<'r>(path: &'r str, base: &str) -> Option<Below<'r>> {
+/// Where a path is, seen from a base path; none where it is outside.
+fn below<'r>(path: &'r str, base: &str, fold: bool) -> Option<Below<'r>> {
     if base == "/" {
         return Some(Below::Path(path));
     }
     let open = &base[..base.len() - 1];
-    let rest = path.strip_prefix(open)?;
+    let start = path.get(..open.len())?;
+    let rest = (start == open || (fold && start.eq_ignore_ascii_case(open))).then(|| &path[open.len()..])?;
     match rest.as_bytes().first() {
         Some(b'/') => Some(Below::Path(rest)),
         None => Some(Below::NoSlash),

@@ -1,42 +1,49 @@
 //! Rules and files as one thing that answers.
 //!
 //! ```text
-//!   Request ──hosts──▶ Asked ──decide──▶ Decision ──headers──▶ Answer
+//!   Request ──hosts──▶ Visit ──decide──▶ Decision ──headers──▶ Answer
 //!                        │     │
 //!                        │     └─ stages: redirect, canonical, method, rewrite, file, fallback, missing
 //!                        └─ index: which rules of a stage could match, in the order of the file
 //! ```
 //!
 //! One function decides, with and without an explanation: what is looked at goes to a `Trace`, which is
-//! nothing at all where nobody asked why. Only then is what was foreseen when the rules were compiled taken as it is.
+//! nothing at all where nobody asked why. Only then are the shortcuts taken that were worked out when the rules were compiled; the
+//! feature `self-check` asserts that they agree with the rules.
 
 mod answer;
-mod condition;
+mod context;
 mod decide;
-mod explain;
-mod foreseen;
 mod header;
 mod hosts;
 mod index;
-mod look;
+mod notes;
 mod route;
-mod trace;
+mod shortcut;
+mod step;
+mod test;
 mod walk;
+mod words;
 
+pub(crate) use answer::BODIES;
 pub use answer::{Answer, Header, Outcome};
-pub(crate) use condition::holds_for;
-pub use explain::Explanation;
-pub(crate) use hosts::Role;
+use context::Context;
+pub(crate) use index::{Segment, Shape, Tail};
 pub(crate) use route::{Route, RouteEnd};
-pub use trace::{Came, Step};
+use step::Silent;
+pub use step::{CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step};
+pub(crate) use test::{cookie_is, header_is};
 pub use walk::{End, Walk};
-pub(crate) use walk::{MOST_HOPS, method_after};
+pub(crate) use walk::{MAX_HOPS, method_after};
+pub use words::{Explanation, StepWords};
 
 use std::sync::Arc;
 
 use crate::address::Request;
 use crate::files::{FileList, Spellings};
-use crate::rules::{Rule, RuleSet, Rules, Site, Stage};
+use crate::language::Line;
+use crate::program::{Program, RuleRef, Site, Stage};
+use crate::rules::{RuleSet, Rules};
 use crate::template::Captures;
 
 /// The rules and the list of files, compiled: what answers requests. Shared freely between threads.
@@ -47,7 +54,7 @@ pub struct Edge {
     spellings: Spellings,
     hosts: hosts::Hosts,
     indexes: [index::Index; 5],
-    foreseen: foreseen::Foreseen,
+    shortcuts: shortcut::Shortcuts,
     vary: header::VaryNames,
 }
 
@@ -56,28 +63,28 @@ impl Edge {
     pub fn new(rules: &Rules, files: FileList) -> Edge {
         let rules = Arc::clone(rules.set());
         let mut edge = Edge {
-            spellings: Spellings::new(&files, &rules.site),
-            hosts: hosts::Hosts::new(&rules.site),
-            indexes: Stage::ALL.map(|stage| index::Index::new(rules.stage(stage), &rules.site)),
-            foreseen: foreseen::Foreseen::default(),
-            vary: header::VaryNames::new(&rules.vary_names),
+            spellings: Spellings::new(&files, rules.program.site()),
+            hosts: hosts::Hosts::new(rules.program.site()),
+            indexes: Stage::ALL.map(|stage| index::Index::new(rules.program.stage(stage), rules.program.site())),
+            shortcuts: shortcut::Shortcuts::default(),
+            vary: header::VaryNames::new(rules.program.request_headers()),
             rules,
             files,
         };
-        edge.foreseen = foreseen::Foreseen::of(&edge);
+        edge.shortcuts = shortcut::Shortcuts::of(&edge);
         edge
     }
 
     /// What a request gets.
     pub fn answer<'e>(&'e self, request: &Request) -> Answer<'e> {
-        self.decide(request, &mut trace::Silent)
+        self.decide(request, &mut Silent)
     }
 
     /// What a request gets, and why: the same answer, with the steps that led to it.
     pub fn explain(&self, request: &Request) -> Explanation<'_> {
-        let mut recorder = trace::Recorder::new(&self.rules.sources);
+        let mut recorder = step::Recorder::default();
         let answer = self.decide(request, &mut recorder);
-        Explanation { answer, steps: recorder.steps }
+        Explanation { answer, steps: recorder.steps, headers: recorder.headers, edge: self }
     }
 
     /// Follows a request through its redirects until it ends, as a browser would, explaining every answer.
@@ -92,12 +99,23 @@ impl Edge {
 
     /// The site that is answered for.
     pub fn site(&self) -> &Site {
-        &self.rules.site
+        self.rules.program.site()
+    }
+
+    /// The rules as they are executed.
+    pub fn program(&self) -> &Program {
+        &self.rules.program
     }
 
     /// The names of the files that the rules were read from; a [`crate::language::Line`] refers to them.
     pub fn sources(&self) -> &[Box<str>] {
         &self.rules.sources
+    }
+
+    /// A line as people name it: `edge.ravel:12`.
+    pub fn line_name(&self, line: Line) -> String {
+        let source = self.rules.sources.get(usize::from(line.source)).map_or("", |source| source);
+        format!("{source}:{}", line.number)
     }
 
     pub(crate) fn rules(&self) -> &RuleSet {
@@ -116,7 +134,7 @@ impl Edge {
 
     /// The file that is shown where nothing answers, if the site has one.
     pub fn missing_file(&self) -> Option<&str> {
-        self.rules.site.missing.as_ref().and_then(|(path, _)| self.file_of(path))
+        self.site().missing.as_ref().and_then(|(path, _)| self.file_of(path))
     }
 
     /// Every address below the base path with its file, and what is got there; see [`Spellings::table`].
@@ -126,9 +144,9 @@ impl Edge {
 
     /// What a pattern captures of a request; none where it does not match.
     pub(crate) fn captures_of<'q>(&self, pattern: &crate::template::Pattern, request: &'q Request) -> Option<Captures<'q>> {
-        let asked = self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
+        let visit = self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
         let mut captures = Captures::new();
-        self.pattern_matches(pattern, &asked, &mut captures).then_some(captures)
+        self.pattern_matches(pattern, &visit, &mut captures).then_some(captures)
     }
 
     /// The file that a path of a rule names, in any spelling.
@@ -153,19 +171,18 @@ impl Edge {
 
     /// The URL that a file is served under.
     pub(crate) fn url_of(&self, file: u32) -> String {
-        let site = &self.rules.site;
+        let site = self.site();
         format!("{}://{}{}{}", site.scheme, site.host, site.open_base(), self.own_address(file))
     }
 
-    /// The rules of a stage whose patterns match a request, whatever their conditions.
-    pub(crate) fn rules_for(&self, stage: Stage, request: &Request) -> Vec<&Rule> {
+    /// The rules of a stage whose patterns match a request, whatever their tests.
+    pub(crate) fn rules_for(&self, stage: Stage, request: &Request) -> Vec<RuleRef<'_>> {
         let mut found = Vec::new();
-        let asked = request.address().ok().and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
-        if let Some(asked) = asked {
-            let rules = self.rules.stage(stage);
-            self.indexes[stage as usize].candidates(&asked, self.rules.site.ignore_case, |number| {
-                let rule = &rules[number as usize];
-                if self.pattern_matches(&rule.pattern, &asked, &mut Captures::new()) {
+        let visit = request.address().ok().and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
+        if let Some(visit) = visit {
+            self.indexes[stage as usize].candidates(&visit, self.site().ignore_case, |number| {
+                let rule = self.program().numbered(stage, number);
+                if self.pattern_matches(&rule.rule.pattern, &visit, &mut Captures::new()) {
                     found.push(rule);
                 }
                 std::ops::ControlFlow::Continue(())

@@ -2,14 +2,12 @@
 
 use http::Method;
 
-use super::decide::{Hop, LONGEST, MOST_STEPS};
+use super::decide::{By, Hop, MAX_REDIRECTS_JOINED, MAX_URL_BYTES};
 use super::header::Permanence;
-use super::look::Looking;
-use super::trace::Silent;
-use super::walk::MOST_HOPS;
-use super::{Edge, Outcome};
+use super::walk::MAX_HOPS;
+use super::{Context, Edge, Outcome, Silent};
 use crate::address::{Address, Request};
-use crate::language::Line;
+use crate::program::RuleId;
 
 /// A request followed hop by hop, as under `hops each`.
 #[derive(Debug, Clone)]
@@ -22,25 +20,27 @@ pub(crate) struct Route {
 pub(crate) struct RouteHop {
     pub(crate) to: Address,
     /// The rule that redirects; none for a canonical redirect.
-    pub(crate) rule: Option<Line>,
+    pub(crate) rule: Option<RuleId>,
     pub(crate) permanent: bool,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum RouteEnd {
-    /// On the site: what is answered there, the file, and the line that decided.
-    Answer { outcome: Outcome, file: Option<u32>, by: Option<Line> },
+    /// On the site: what is answered there, the file, and the rule that decided.
+    Answer { outcome: Outcome, file: Option<u32>, by: Option<RuleId> },
     /// At an address that is not the site's.
     Away,
-    /// An address came back, or there are too many hops.
-    Circle,
+    /// A URL came back, or there are too many hops.
+    Loop,
+    /// At a URL whose next one would be longer than is answered.
+    TooLong,
 }
 
 impl Edge {
     /// Follows a request; what its address is, must be well formed.
     pub(crate) fn route(&self, request: &Request) -> Route {
         // An answer joins so many; browsers follow so many.
-        let most = if self.rules.site.one_hop { MOST_STEPS } else { MOST_HOPS };
+        let most = if self.site().one_hop { MAX_REDIRECTS_JOINED } else { MAX_HOPS };
         let mut route = Route { hops: Vec::new(), end: RouteEnd::Away };
         let Ok(first) = request.address() else {
             route.end = RouteEnd::Answer { outcome: Outcome::Refused, file: None, by: None };
@@ -56,10 +56,13 @@ impl Edge {
                 Ok(hop) => {
                     let same = |known: &Address| known.without_fragment() == hop.to.without_fragment();
                     let came_back = same(first) || route.hops.iter().any(|known| same(&known.to));
-                    let too_long = hop.to.as_str().len() > LONGEST;
+                    if !route.hops.is_empty() && hop.to.without_fragment().len() > MAX_URL_BYTES {
+                        route.end = RouteEnd::TooLong;
+                        return route;
+                    }
                     route.hops.push(hop);
-                    if came_back || too_long || route.hops.len() > most {
-                        route.end = RouteEnd::Circle;
+                    if came_back || route.hops.len() > most {
+                        route.end = RouteEnd::Loop;
                         return route;
                     }
                 }
@@ -68,24 +71,23 @@ impl Edge {
     }
 
     fn hop_or_end(&self, method: &Method, request: &Request, address: &Address) -> Result<RouteHop, RouteEnd> {
-        let asked = self.hosts.locate(method, request.headers(), address).ok_or(RouteEnd::Away)?;
+        let visit = self.hosts.locate(method, request.headers(), address).ok_or(RouteEnd::Away)?;
         let mut silent = Silent;
-        let mut looking = Looking::new(&mut silent);
-        if let Some(first) = self.https_first(&asked, &mut looking)
+        let mut context = Context::new(&mut silent);
+        if let Some(first) = self.https_first(&visit, &mut context)
             && let Some(to) = first.location
         {
             return Ok(RouteHop { to, rule: None, permanent: true });
         }
-        let answer = |outcome, file, by| Err(RouteEnd::Answer { outcome, file, by });
-        match self.hop(&asked, &mut looking) {
+        let answer = |outcome, file, by: By| Err(RouteEnd::Answer { outcome, file, by: by.rule() });
+        match self.hop(&visit, &mut context) {
             Hop::Redirect { to, by, permanence, .. } => {
-                let rule = by.filter(|_| permanence != Permanence::Canonical);
-                Ok(RouteHop { to, rule, permanent: permanence != Permanence::Temporary })
+                Ok(RouteHop { to, rule: by.rule(), permanent: permanence != Permanence::Temporary })
             }
-            Hop::Gone(line) => answer(Outcome::Gone, None, Some(line)),
-            Hop::Elsewhere(line) => answer(Outcome::Elsewhere, None, Some(line)),
+            Hop::Gone(rule) => answer(Outcome::Gone, None, By::Rule(rule)),
+            Hop::Elsewhere(rule) => answer(Outcome::Elsewhere, None, By::Rule(rule)),
             Hop::None(named) => {
-                let decision = self.file_decision(&asked, named, &mut looking);
+                let decision = self.file_decision(&visit, named, &mut context);
                 answer(decision.outcome, decision.file, decision.by)
             }
         }
@@ -93,8 +95,8 @@ impl Edge {
 }
 
 impl Route {
-    /// The line of the rule that decides the first answer.
-    pub(crate) fn decided_by(&self) -> Option<Line> {
+    /// The rule that decides the first answer.
+    pub(crate) fn decided_by(&self) -> Option<RuleId> {
         match (self.hops.first(), &self.end) {
             (Some(hop), _) => hop.rule,
             (None, RouteEnd::Answer { by, .. }) => *by,
@@ -102,8 +104,13 @@ impl Route {
         }
     }
 
-    /// Whether it ends where nothing is.
+    /// Whether it does not end, or only where a URL has become too long.
+    pub(crate) fn never_ends(&self) -> bool {
+        matches!(self.end, RouteEnd::Loop | RouteEnd::TooLong)
+    }
+
+    /// Whether it ends where nothing is; what is outside the base path belongs to somebody else.
     pub(crate) fn ends_missing(&self) -> bool {
-        matches!(self.end, RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. })
+        matches!(self.end, RouteEnd::Answer { outcome: Outcome::Missing, .. })
     }
 }

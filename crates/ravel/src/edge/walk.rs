@@ -2,7 +2,7 @@ use http::Method;
 
 use super::Edge;
 use super::answer::Outcome;
-use super::explain::Explanation;
+use super::words::Explanation;
 use crate::address::{Address, Request};
 
 /// A request followed through its redirects.
@@ -27,7 +27,7 @@ pub enum End {
 }
 
 /// The most redirects that browsers follow (Fetch, section 4.4).
-pub(crate) const MOST_HOPS: usize = 20;
+pub(crate) const MAX_HOPS: usize = 20;
 
 impl<'e> Walk<'e> {
     /// The number of redirects.
@@ -67,7 +67,7 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
     let mut request = request.clone();
     loop {
         let explanation = edge.explain(&request);
-        let location = explanation.answer.location().and_then(|location| Address::parse(location).ok());
+        let location = explanation.answer.location().and_then(|location| Address::parse_location(location).ok());
         let status = explanation.answer.status();
         answers.push((request.url().to_owned(), explanation));
         let Some(mut to) = location else {
@@ -75,14 +75,14 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
             return Walk { answers, end: End::Answer, url };
         };
         to.keep_fragment(request.address().ok().and_then(Address::fragment));
-        if !edge.rules.site.has_host(to.host()) {
+        if to.port().is_some() || !edge.site().has_host(to.host()) {
             return Walk { answers, end: End::Away, url: to.into_string() };
         }
         let came_back = answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
-        if came_back || answers.len() > MOST_HOPS {
+        if came_back || answers.len() > MAX_HOPS {
             return Walk { answers, end: End::Loop, url: to.into_string() };
         }
-        let method = method_after(request.method(), status);
+        let method = method_after(request.method(), status.unwrap_or_default());
         request = Request::of(method, to).with_headers(request.headers().clone());
     }
 }

@@ -9,8 +9,9 @@ use std::ops::ControlFlow;
 use super::symbolic::{symbolic, written};
 use super::{Failure, Verdict, verify};
 use crate::address::Request;
-use crate::edge::{Edge, Role};
-use crate::rules::{Action, Expectation, HeaderOp, Is, Outcomes, Redirect, Rule, Stage, Universal};
+use crate::edge::Edge;
+use crate::program::{Effect, HeaderOp, Redirect, Role, Rule, Stage};
+use crate::rules::{Expectation, Is, Outcomes, Universal};
 use crate::space::{Member, Members, RequestSet, Space};
 use crate::template::{Target, TargetBase};
 
@@ -103,10 +104,10 @@ impl<'s, 'r> Prover<'s, 'r> {
         self.by_files(&mut rest);
         rest = rest.or(&passed_over);
         for number in self.overlapping(Stage::Fallback) {
-            let rule = &self.space.rules(Stage::Fallback)[number as usize];
-            let Action::Fallback { path, even_files } = &rule.action else { continue };
+            let rule = self.space.rule(Stage::Fallback, number).rule;
+            let Some(path) = rule.shows() else { continue };
             let mut taken = self.space.matching(rule);
-            if !even_files {
+            if rule.spares_files() {
                 taken.take_out(&self.space.of_known_type());
             }
             match path.path().is_literal() {
@@ -117,7 +118,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             rest.take_out(&taken);
         }
         for number in self.overlapping(Stage::Missing) {
-            let taken = self.space.matching(&self.space.rules(Stage::Missing)[number as usize]);
+            let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule);
             self.class(rest.and(&taken), Why::Alike);
             rest.take_out(&taken);
         }
@@ -146,13 +147,10 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
         for number in self.overlapping(Stage::Redirect) {
-            let rule = &self.space.rules(Stage::Redirect)[number as usize];
+            let rule = self.space.rule(Stage::Redirect, number).rule;
             let (sure, maybe) = self.space.acting(rule);
             let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
-            let why = match &rule.action {
-                Action::Redirect(redirect) => Why::Redirect(rule, redirect),
-                _ => Why::Alike,
-            };
+            let why = rule.redirect().map_or(Why::Alike, |redirect| Why::Redirect(rule, redirect));
             self.class(rest.and(&sure), why);
             rest.take_out(&sure);
             // Where it could lead to itself, each address is asked.
@@ -177,8 +175,8 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn by_rewrites(&mut self, rest: &mut RequestSet<'r>) -> RequestSet<'r> {
         let mut passed_over = RequestSet::default();
         for number in self.overlapping(Stage::Rewrite) {
-            let rule = &self.space.rules(Stage::Rewrite)[number as usize];
-            let Action::Rewrite(path) = &rule.action else { continue };
+            let rule = self.space.rule(Stage::Rewrite, number).rule;
+            let Some(path) = rule.shows() else { continue };
             let taken = self.under_given(&self.space.matching(rule));
             let class = rest.and(&taken);
             rest.take_out(&taken);
@@ -260,8 +258,8 @@ impl<'s, 'r> Prover<'s, 'r> {
             return classes;
         }
         for number in self.overlapping(Stage::Headers) {
-            let rule = &self.space.rules(Stage::Headers)[number as usize];
-            let Action::Headers(statement) = &rule.action else { continue };
+            let rule = self.space.rule(Stage::Headers, number).rule;
+            let Effect::Headers(statement) = &rule.effect else { continue };
             let touches = statement.ops.iter().any(|op| {
                 let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) = op;
                 self.universal.checks.iter().any(|check| check.name == *name)
@@ -359,11 +357,11 @@ impl<'s, 'r> Prover<'s, 'r> {
         let base = TargetBase { scheme: site.scheme, host: site.host.as_str(), base: &site.base };
         Ok(match self.universal.outcome.as_ref().ok_or(())? {
             Outcomes::GoesTo { address, status, hops } => {
-                let address = address.expand(pattern, &captures, base, query).ok_or(())?;
+                let address = address.expand(pattern, &captures, base, query).map_err(|_| ())?;
                 Outcomes::GoesTo { address, status: *status, hops: *hops }
             }
             Outcomes::Serves(path) => {
-                let file = path.with_path(pattern, &captures, |path| path.trim_start_matches('/').into()).ok_or(())?;
+                let file = path.with_path(pattern, &captures, |path| path.trim_start_matches('/').into()).map_err(|_| ())?;
                 Outcomes::Serves(file)
             }
             Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
@@ -393,10 +391,9 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// Whether no rule at a literal target asks about more than its path.
     fn end_is_plain(&self, target: &Target) -> bool {
-        let rules = self.space.rules(Stage::Redirect);
         self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
-            let rule = &rules[number as usize];
-            rule.pattern.query().is_empty() && rule.conditions.is_none()
+            let rule = self.space.rule(Stage::Redirect, number).rule;
+            rule.pattern.query().is_empty() && rule.is_unconditional()
         })
     }
 
@@ -406,10 +403,10 @@ impl<'s, 'r> Prover<'s, 'r> {
         let site = self.edge().site();
         let home = self.space.with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme);
         let mut rest = image.and(&home);
-        let Action::Redirect(redirect) = &rule.action else { return false };
+        let Some(redirect) = rule.redirect() else { return false };
         let met = |stage| self.space.overlaps(stage).with_target(&redirect.target);
         for number in met(Stage::Redirect) {
-            let other = &self.space.rules(Stage::Redirect)[number as usize];
+            let other = self.space.rule(Stage::Redirect, number).rule;
             if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
                 return false;
             }
@@ -419,11 +416,11 @@ impl<'s, 'r> Prover<'s, 'r> {
             return false;
         }
         for number in met(Stage::Fallback) {
-            let other = &self.space.rules(Stage::Fallback)[number as usize];
-            let Action::Fallback { path, even_files } = &other.action else { continue };
+            let other = self.space.rule(Stage::Fallback, number).rule;
+            let Some(path) = other.shows() else { continue };
             if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
                 let mut taken = self.space.matching(other);
-                if !even_files {
+                if other.spares_files() {
                     taken.take_out(&self.space.of_known_type());
                 }
                 rest.take_out(&taken);

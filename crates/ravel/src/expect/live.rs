@@ -4,7 +4,7 @@ use http::HeaderMap;
 
 use super::Failure;
 use crate::address::{Address, Request};
-use crate::edge::{End, MOST_HOPS, method_after};
+use crate::edge::{End, MAX_HOPS, method_after};
 use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site};
 
 /// What a running host answered to one request.
@@ -48,7 +48,7 @@ impl Seen {
         }
         let location = self.headers.get(http::header::LOCATION)?.to_str().ok()?;
         let to = url::Url::parse(&self.url).ok()?.join(location).ok()?;
-        let mut to = Address::parse(to.as_str()).ok()?;
+        let mut to = Address::parse_location(to.as_str()).ok()?;
         to.keep_fragment(self.url.split_once('#').map(|(_, fragment)| fragment));
         Some(to)
     }
@@ -106,11 +106,12 @@ impl Seen {
 pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
     let Some(last) = answers.last() else { return Next::Ask(Box::new(asked.clone())) };
     let Some(to) = last.leads_to() else { return Next::Done(End::Answer) };
-    if !site.has_host(to.host()) {
+    // A site is answered on the standard ports alone.
+    if to.port().is_some() || !site.has_host(to.host()) {
         return Next::Done(End::Away);
     }
     let plain = |url: &str| url.split('#').next().unwrap_or_default().to_owned();
-    if answers.len() > MOST_HOPS || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment()) {
+    if answers.len() > MAX_HOPS || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment()) {
         return Next::Done(End::Loop);
     }
     let method = answers.iter().fold(asked.method().clone(), |method, seen| method_after(&method, seen.status));
@@ -142,7 +143,7 @@ pub fn compare(expectation: &Expectation, walk: &LiveWalk, differs: impl Fn(&str
                 let right = match is {
                     Is::Gone => first.status == 410,
                     Is::Missing | Is::Outside => first.status == 404,
-                    Is::Refused => matches!(first.status, 400 | 405 | 421),
+                    Is::Refused => matches!(first.status, 400 | 405 | 414 | 421),
                     Is::Loop => first.status == 508 || walk.end == End::Loop,
                     Is::Elsewhere => true,
                 };

@@ -7,7 +7,7 @@ use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 use super::FileList;
 use crate::address::{decode, encode, has_pair, is_path_byte, path_hash};
-use crate::rules::{Pages, Site};
+use crate::program::{Pages, Site};
 
 /// Every address below the base path that names a file.
 #[derive(Debug, Clone)]

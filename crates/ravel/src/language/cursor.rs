@@ -40,6 +40,15 @@ impl<'t> Cursor<'t> {
         is_next
     }
 
+    /// The next word if `find` knows it, as what it is.
+    pub(crate) fn take_known<K>(&mut self, find: impl FnOnce(&str) -> Option<K>) -> Option<K> {
+        let mut ahead = self.clone();
+        let Ok(Some(word)) = ahead.word() else { return None };
+        let known = find(&word.text)?;
+        *self = ahead;
+        Some(known)
+    }
+
     /// Words with commas between them; at least one.
     pub(crate) fn list(&mut self, wanted: &'static str) -> Result<Vec<Word<'t>>, Problem> {
         let mut words = Vec::new();

@@ -4,7 +4,7 @@
 //! stand in a column, and so do the arrows, the outcomes and the comments of lines that follow each other directly.
 
 use super::place::Line;
-use super::{Cursor, LineText, Problem};
+use super::{Cursor, LineText, Problem, grammar};
 
 /// A line on its way to its canonical form.
 enum Shape {
@@ -67,16 +67,16 @@ pub fn format(text: &str) -> Result<String, Vec<Problem>> {
 /// Cuts a line of code at its arrow and at its comment.
 fn code(statement: &str, line: LineText<'_>) -> Result<Code, Problem> {
     let indented = line.is_indented();
+    let forms = grammar::lines_of(statement, indented);
     let mut cursor = Cursor::new(line);
     let mut words: Vec<String> = Vec::new();
     let mut arrow = None;
     loop {
         let before = words.len();
-        let listed = begins_list(statement, indented, &words);
-        if listed {
+        if forms.iter().any(|form| form.begins_list(&words)) {
             let list = cursor.list("")?.into_iter().map(|word| line.text[word.columns].to_owned());
             words.push(list.collect::<Vec<_>>().join(", "));
-        } else if begins_value(statement, indented, &words) {
+        } else if forms.iter().any(|form| form.begins_value(&words)) {
             words.push(cursor.take_rest().text.into_owned());
         } else if let Some(word) = cursor.word()? {
             if word.text == "->" && arrow.is_none() {
@@ -89,7 +89,7 @@ fn code(statement: &str, line: LineText<'_>) -> Result<Code, Problem> {
         }
     }
     let comment = (!cursor.rest().is_empty()).then(|| cursor.rest().to_owned());
-    let setting = matches!(statement, "site" | "domain") && indented && words.len() > 1;
+    let setting = grammar::has_settings(statement) && indented && words.len() > 1;
     let (cut, column) = match arrow {
         _ if setting => (1, Column::Setting),
         Some(at) if at > 0 => (at, Column::Arrow),
@@ -101,28 +101,6 @@ fn code(statement: &str, line: LineText<'_>) -> Result<Code, Problem> {
     };
     let right = (cut < words.len()).then(|| words[cut..].join(" "));
     Ok(Code { indented, left: words[..cut].join(" "), right, column, comment })
-}
-
-/// Whether words with commas between them come next.
-fn begins_list(statement: &str, indented: bool, words: &[String]) -> bool {
-    let words: Vec<&str> = words.iter().map(String::as_str).collect();
-    match words.as_slice() {
-        ["alias" | "preview" | "languages"] => indented && statement == "site",
-        ["address" | "nameservers"] => indented && statement == "domain",
-        ["where", _, "is", "one", "of"] | ["where", _, "is", "not", "one", "of"] => indented,
-        ["when", "language" | "host" | "method", "is"] | ["when", "not", "language" | "host" | "method", "is"] => indented,
-        _ => false,
-    }
-}
-
-/// Whether the rest of the line comes next, comment signs and all.
-fn begins_value(statement: &str, indented: bool, words: &[String]) -> bool {
-    match (statement, words) {
-        ("headers", [op, name]) => indented && matches!(op.as_str(), "set" | "add") && name.ends_with(':'),
-        ("expect", [.., part, name]) if name.ends_with(':') => matches!(part.as_str(), "given" | "has"),
-        ("expect", [.., part, _, word]) => part == "has" && word == "containing",
-        _ => false,
-    }
 }
 
 fn align(shapes: &mut [Shape]) {

@@ -12,6 +12,7 @@
 
 mod cursor;
 mod format;
+pub mod grammar;
 mod nearest;
 mod place;
 mod problem;

@@ -2,6 +2,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use super::Place;
+use super::grammar::Statement;
 use crate::template::TemplateErrorKind;
 
 /// Something that is wrong with a rules file, and where.
@@ -30,9 +31,11 @@ pub enum ProblemKind {
     /// A statement's keyword that is none.
     Keyword { found: String, nearest: Option<&'static str> },
     /// A setting of `site` or `domain` that is none.
-    Setting { found: String, nearest: Option<&'static str>, allowed: &'static str },
+    Setting { found: String, nearest: Option<&'static str>, allowed: String },
     /// A line that the statement above it cannot have.
-    Body { found: String, nearest: Option<&'static str>, allowed: &'static str },
+    Body { found: String, nearest: Option<&'static str>, allowed: String },
+    /// A line below a statement that has none.
+    NoBody { found: String },
     /// Lines below a rule that has a pattern of its own, as a group has them.
     EntryBelowRule,
     /// A group without a rule.
@@ -69,6 +72,10 @@ pub enum ProblemKind {
     Wildcard { found: String },
     /// A host of a pattern that the site does not have.
     ForeignHost { found: String },
+    /// A target on a host of the site with a port.
+    PortOfSite { found: String },
+    /// `when method is HEAD`.
+    MethodHead,
     /// A number that is no redirect status.
     Status { found: String },
     /// A duration that is none.
@@ -132,6 +139,17 @@ impl Problem {
 impl Problems {
     pub(crate) fn new(sources: Arc<[Box<str>]>, mut list: Vec<Problem>) -> Problems {
         list.sort_by_key(|problem| (problem.place.line, problem.place.columns.start));
+        // A file that is named twice is wrong once.
+        let mut kept: Vec<Problem> = Vec::with_capacity(list.len());
+        let mut seen = std::collections::HashSet::new();
+        for problem in list {
+            let Place { line, columns } = &problem.place;
+            let known = (sources[usize::from(line.source)].clone(), line.number, columns.clone(), problem.kind.to_string());
+            if seen.insert(known) {
+                kept.push(problem);
+            }
+        }
+        let list = kept;
         Problems { sources, list }
     }
 
@@ -173,6 +191,7 @@ impl fmt::Display for ProblemKind {
             K::Keyword { found, .. } => write!(f, "`{found}` begins no statement"),
             K::Setting { found, .. } => write!(f, "`{found}` is no setting here"),
             K::Body { found, .. } => write!(f, "`{found}` can not stand here"),
+            K::NoBody { found } => write!(f, "`{found}` can not stand here"),
             K::EntryBelowRule => f.write_str("the rule above has a pattern of its own, so no rules can stand below it"),
             K::EmptyGroup => f.write_str("this group holds no rule"),
             K::Expected { wanted, found: Some(found) } => write!(f, "found `{found}` where {wanted} should stand"),
@@ -197,6 +216,8 @@ impl fmt::Display for ProblemKind {
             K::Host { found } => write!(f, "`{found}` is no host name"),
             K::Wildcard { found } => write!(f, "the `*` in `{found}` can not stand there"),
             K::ForeignHost { found } => write!(f, "`{found}` is no host of this site, so this can never match"),
+            K::PortOfSite { found } => write!(f, "`{found}` is a host of this site with a port"),
+            K::MethodHead => f.write_str("`HEAD` is answered as `GET` is"),
             K::Status { found } => write!(f, "`{found}` is no status of a redirect"),
             K::Duration { found } => write!(f, "`{found}` is no duration"),
             K::HstsNeedsHttps => f.write_str("`hsts` promises HTTPS, and this site answers over plain HTTP"),
@@ -240,9 +261,10 @@ impl ProblemKind {
             K::Stray => "begin a statement in the first column, or remove the indentation".into(),
             K::Keyword { nearest, .. } => nearest_or(
                 nearest,
-                "`site`, `redirect`, `gone`, `elsewhere`, `rewrite`, `fallback`, `missing`, `headers`, `include`, `domain`, `expect`",
+                Statement::expected(),
             ),
             K::Setting { nearest, allowed, .. } | K::Body { nearest, allowed, .. } => nearest_or(nearest, allowed),
+            K::NoBody { .. } => "the statement above has no lines below it; remove this one".into(),
             K::EntryBelowRule => "move the pattern of the first line into a line of its own, or begin a new statement".into(),
             K::EmptyGroup => "write a pattern on its line, or rules on indented lines below it".into(),
             K::Expected { wanted, .. } => format!("write {wanted}"),
@@ -270,6 +292,8 @@ impl ProblemKind {
             K::Host { .. } => "a host is labels of letters, digits and `-` with dots between them, without a port".into(),
             K::Wildcard { .. } => "only a preview host can begin with `*.`, which stands for one label".into(),
             K::ForeignHost { .. } => "add it to `alias` or `preview`, or leave the host out".into(),
+            K::PortOfSite { .. } => "leave the port out; a site is answered on the standard ports".into(),
+            K::MethodHead => "write `GET`, which covers `HEAD`".into(),
             K::Status { .. } => "write `temporary` (302), `permanent` (301) or one of 301, 302, 303, 307, 308".into(),
             K::Duration { .. } => "write a whole number with `s`, `m`, `h`, `d`, `w` or `y`, as in `30d`".into(),
             K::HstsNeedsHttps => "give the site an `https://` URL and leave `http allow` out".into(),

@@ -1,406 +1,256 @@
-// What the site answers, decided by the table at the end of this file. It needs nothing but the language itself; `handle` uses the
-// Fetch standard (URL, Headers, Response).
+// What the site answers: an interpreter of the program in the table at the end of this file.
 //
 //   decide({ method, scheme, host, target, headers }) -> { outcome, status, file, headers }
+//   handle(request, file) -> a Response, by the Fetch standard; edge.d.ts says more of both
 //
-// Paths, queries and hosts are brought to ASCII first, so that everything below compares text byte for byte.
+// It needs nothing but the language itself. Paths, queries and hosts are ASCII, and what they mean
+// is bytes, a character each, so that everything compares text byte for byte. A table of another
+// version, or with an operation that is not known here, throws when this file is loaded.
+//
+// If you change this, change edge/decide.rs too: both interpret one program.
 
-const MOST_STEPS = 16; // redirects that are made into one
-const LONGEST = 8192; // the longest address that a redirect leads to
+const VERSION = 2;
+const MAX_REDIRECTS_JOINED = 16;
+const MAX_URL_BYTES = 8192; // normalized, without its fragment
 
-// --- Text ------------------------------------------------------------------------------------------------------
+// --- Text -------------------------------------------------------------------------------------
 
-const PATH_BYTE = /[A-Za-z0-9\-._~!$&'()*+,;=:@]/;
-const UNRESERVED = /[A-Za-z0-9\-._~]/;
-const GRAPHIC = /[!-~]/;
+const NOT_IN_PATH = /[^A-Za-z0-9\-._~!$&'()*+,;=:@]/g;
+const NOT_IN_QUERY = /[^!$-&(-;=?-~]/g;
+const NOT_IN_FRAGMENT = /[^!#-;=?-_a-~]/g;
+const RESERVED = /[^A-Za-z0-9\-._~]/g;
 
-const lower = (text) => (/[A-Z]/.test(text) ? text.replace(/[A-Z]+/g, (letters) => letters.toLowerCase()) : text);
+const lower = (text) => text.replace(/[A-Z]+/g, (letters) => letters.toLowerCase());
+const trim = (text) => text.replace(/^[ \t]+|[ \t]+$/g, "");
+const escape = (byte) => "%" + byte.charCodeAt(0).toString(16).toUpperCase().padStart(2, "0");
 
-/** Percent-decodes to bytes, a character each; a broken escape stays as text. */
+/** Percent-decodes to bytes; a broken escape stays as text. */
 const decode = (text) =>
-  text.includes("%") ? text.replace(/%([0-9A-Fa-f]{2})/g, (_, hex) => String.fromCharCode(parseInt(hex, 16))) : text;
+  text.replace(/%([0-9A-Fa-f]{2})/g, (_, hex) => String.fromCharCode(parseInt(hex, 16)));
 
 /** Decodes a key or value as forms write it. */
 const formDecode = (text) => decode(text.replaceAll("+", " "));
 
-/** The bytes of a text in UTF-8, a character each. */
+/** The bytes of a text in UTF-8. */
 const bytesOf = (text) => decode(encodeURIComponent(text));
 
 /** The text of bytes in UTF-8; null where they are none. */
 function textOf(bytes) {
   try {
-    return decodeURIComponent(bytes.replace(/[^A-Za-z0-9]/g, escape));
+    return decodeURIComponent(bytes.replace(RESERVED, escape));
   } catch {
     return null;
   }
 }
 
-const escape = (byte) => "%" + byte.charCodeAt(0).toString(16).toUpperCase().padStart(2, "0");
+// --- URLs -------------------------------------------------------------------------------------
 
-/** Percent-encodes the bytes that `keep` does not match. */
-function encode(bytes, keep) {
-  let out = "";
-  for (const byte of bytes) out += keep.test(byte) ? byte : escape(byte);
-  return out;
-}
-
-// --- Addresses -------------------------------------------------------------------------------------------------
-
-/** A path in its one spelling; null where it is none (RFC 3986, sections 5.2.4 and 6.2.2). */
+/** A normalized path; null where it is none (RFC 3986, sections 5.2.4 and 6.2.2). */
 function normalize(path) {
   if (!path.startsWith("/")) return null;
-  if (/^[A-Za-z0-9\-._~!$&'()*+,;=:@/]*$/.test(path) && !path.includes("/.")) return path;
   if (/[\u0000-\u001f\u007f\\]/.test(path) || /%(?![0-9A-Fa-f]{2})/.test(path)) return null;
-  const spelled = path.replace(/%[0-9A-Fa-f]{2}|[^/]/gu, (unit) => {
-    const bytes = unit.length === 3 && unit[0] === "%" ? decode(unit) : bytesOf(unit);
-    return encode(bytes, PATH_BYTE);
-  });
+  const spelled = path.replace(/%..|[^!$-;=@-Z_a-z~]/gu, (unit) =>
+    (/^%../.test(unit) ? decode(unit) : bytesOf(unit)).replace(NOT_IN_PATH, escape),
+  );
+  if (!spelled.includes("/.")) return spelled;
   const out = [];
-  const segments = spelled.slice(1).split("/");
-  segments.forEach((segment, at) => {
+  spelled.slice(1).split("/").forEach((segment, at, { length }) => {
     const dots = segment === "." || segment === "..";
     if (segment === "..") out.pop();
     if (!dots) out.push(segment);
-    else if (at === segments.length - 1) out.push("");
+    else if (at === length - 1) out.push("");
   });
   return "/" + out.join("/");
 }
 
-const printable = (text) => (/^[!-~]*$/.test(text) ? text : encode(bytesOf(text), GRAPHIC));
-
-/** A host in lower case without port and final dot; null where it is none. */
+/** A host of a request in lower case without port and final dot; null where it is none. */
 function hostOf(text) {
-  const colon = text.lastIndexOf(":");
-  const hasPort = colon >= 0 && !text.slice(colon).includes("]");
-  const port = hasPort ? text.slice(colon + 1) : "";
-  if (port !== "" && !(/^\+?[0-9]+$/.test(port) && Number(port) <= 65535)) return null;
-  let name = hasPort ? text.slice(0, colon) : text;
-  if (name.startsWith("[")) return /^\[[0-9A-Fa-f:.]+\]$/.test(name) ? lower(name) : null;
-  if (name.endsWith(".")) name = name.slice(0, -1);
-  if (/[^ -~]|xn--/i.test(name)) name = international(name);
-  const host = lower(name);
-  return host.length <= 253 && /^[a-z0-9_-]{1,63}(\.[a-z0-9_-]{1,63})*$/.test(host) ? host : null;
+  const [, name, port = ""] = /^(.*?)(?::([^:\]]*))?$/s.exec(text);
+  const host = lower(name.replace(/(?<!\])\.$/, ""));
+  const labels = /^[a-z0-9_-]{1,63}(\.[a-z0-9_-]{1,63})*$/.test(host) && host.length <= 253;
+  if (!/^[0-9]*$/.test(port) || port > 65535) return null;
+  return labels || /^\[[0-9a-f:.]+\]$/.test(host) ? host : null;
 }
 
-function international(name) {
-  try {
-    return new URL("http://" + name + "/").hostname;
-  } catch {
-    return "";
-  }
-}
-
-function addressOf(scheme, hostText, sent) {
+/** A URL by its parts; null where they make none. */
+function urlOf(scheme, hostText, sent) {
   const target = sent.replace(/[\ud800-\udfff]/gu, "\ufffd"); // halves of a character are none
-  const host = hostOf(hostText);
-  if (host === null || !target.startsWith("/")) return null;
-  const hash = target.indexOf("#");
-  const rest = hash < 0 ? target : target.slice(0, hash);
-  const mark = rest.indexOf("?");
-  const path = normalize(mark < 0 ? rest : rest.slice(0, mark));
-  if (path === null) return null;
-  const query = mark < 0 ? null : printable(rest.slice(mark + 1));
-  const fragment = hash < 0 ? null : printable(target.slice(hash + 1));
-  return { scheme, host, path, query, fragment };
+  const [, sentPath, , query, , fragment] = /^([^?#]*)(\?([^#]*))?(#(.*))?$/s.exec(target);
+  const [host, path] = [hostOf(hostText), normalize(sentPath)];
+  const part = (text, not) => (text === undefined ? null : bytesOf(text).replace(not, escape));
+  const rest = { query: part(query, NOT_IN_QUERY), fragment: part(fragment, NOT_IN_FRAGMENT) };
+  return host === null || path === null ? null : { scheme, host, path, ...rest };
 }
 
-const withoutFragment = ({ scheme, host, path, query }) => `${scheme}://${host}${path}${query === null ? "" : "?" + query}`;
-const textOfAddress = (address) => withoutFragment(address) + (address.fragment === null ? "" : "#" + address.fragment);
+const withoutFragment = ({ scheme, host, port, path, query }) =>
+  `${scheme}://${host}${port ? ":" + port : ""}${path}${query === null ? "" : "?" + query}`;
 
-const NONE = [];
-
-/** The parameters of a query: each as it stands, its key, and its value (null without a `=`). */
-function parameters(query) {
-  if (query === null || query === "") return NONE;
-  const parts = query.split("&").filter((part) => part !== "");
-  return parts.map((part) => {
-    const at = part.indexOf("=");
-    return at < 0 ? [part, part, null] : [part, part.slice(0, at), part.slice(at + 1)];
+/** The parameters of a query: each as it stands, its key and its value, both decoded. */
+const parameters = (query) =>
+  (query ?? "").split("&").filter((part) => part !== "").map((part) => {
+    const at = (part + "=").indexOf("=");
+    return { part, key: formDecode(part.slice(0, at)), sent: part.slice(at + 1) };
   });
-}
 
-// --- Patterns --------------------------------------------------------------------------------------------------
+// --- Patterns ---------------------------------------------------------------------------------
 //
-// A path template is a text, or a list of texts and forms: 0 is one segment or a piece of one, 1 is anything, 2 is whole segments.
-// The wide forms 1 and 2 cut it into chunks; the first place where a chunk fits is the right one, so that nothing is tried twice.
+// A path is read once, unit by unit (a percent-encoded byte is one), by all ways to match so far.
+// They are kept in the order of their right: the expression further left takes as little as it can.
 
-const SEGMENT = 0;
-const SEGMENTS = 2;
-const isWide = (part) => typeof part === "number" && part !== SEGMENT;
+const [SEGMENT, SEGMENTS] = [0, 2];
 
 /** What a template captures of a path, as ranges; null where it does not match. */
-function matchPath(template, path) {
-  if (typeof template === "string") return template === path ? [] : null;
-  const spans = [];
-  let wide = null;
-  let at = 0;
-  for (let start = 0; ; ) {
-    let end = start;
-    while (end < template.length && !isWide(template[end])) end += 1;
-    const chunk = template.slice(start, end);
-    const next = end < template.length ? template[end] : null;
-    const then = next === null ? "end" : next === SEGMENTS ? "boundary" : "";
-    const fitted = wide === null ? fit(path, chunk, at, then, spans) : search(path, wide, chunk, at, then, spans);
-    if (fitted < 0) return null;
-    if (next === null) return spans;
-    [at, wide, start] = [fitted, next, end + 1];
-  }
-}
-
-/** The first start from `from` on where a chunk fits; what lies between is the wide form's. Gives the chunk's end, or -1. */
-function search(path, wide, chunk, from, then, spans) {
-  const mark = spans.length;
-  spans.push([from, from]);
-  for (let start = from; ; ) {
-    start = nextStart(path, wide, chunk, start, then);
-    if (start < 0) return -1;
-    spans.length = mark + 1;
-    spans[mark][1] = start;
-    const end = fit(path, chunk, start, then, spans);
-    if (end >= 0) return end;
-    start = end === HERE ? afterUnit(path, start) : path.indexOf("/", start + 1);
-    if (start < 0) return -1;
-  }
-}
-
-function nextStart(path, wide, chunk, start, then) {
-  const slash = () => {
-    const at = path.indexOf("/", start);
-    return at < 0 ? path.length : at;
+function match({ prefix, ops }, path) {
+  if (!path.startsWith(prefix)) return null;
+  let threads = [];
+  const enter = (into, seen, op, begun, spans, at) => {
+    if (seen[op * 2 + begun]) return;
+    seen[op * 2 + begun] = true;
+    const form = ops[op];
+    const leaves = typeof form === "number" && (begun || form !== SEGMENT);
+    if (leaves) enter(into, seen, op + 1, 0, begun ? spans : [...spans, [at, at]], at);
+    into.push([op, begun, spans]);
   };
-  const [first] = chunk;
-  if (chunk.length === 0 && then === "end") return path.length;
-  if (chunk.length === 1 && typeof first === "string" && then === "end") {
-    const at = path.length - first.length;
-    return at >= start ? at : -1;
-  }
-  if (typeof first === "string") return find(path, first, start, path.length);
-  if (chunk.length === 0 && then === "boundary") return slash();
-  return wide === SEGMENTS ? slash() : start;
-}
-
-const HERE = -1; // it does not fit at this start
-const NOWHERE = -2; // it fits from no start in this segment
-
-/** Fits a chunk at a start; gives its end, HERE or NOWHERE. */
-function fit(path, chunk, start, then, spans) {
-  let at = start;
-  let number = 0;
-  if (typeof chunk[0] === "string") {
-    if (!standsAt(path, chunk[0], at)) return HERE;
-    at += chunk[0].length;
-    number = 1;
-  }
-  if (number === chunk.length) return holds(path, then, at) ? at : HERE;
-  while (number < chunk.length) {
-    const misfit = at === start ? HERE : NOWHERE;
-    const least = afterUnit(path, at);
-    if (least < 0 || path[at] === "/") return misfit;
-    const nextSlash = path.indexOf("/", at);
-    const slash = nextSlash < 0 ? path.length : nextSlash;
-    const text = chunk[number + 1];
-    let narrow = least;
-    let end = least;
-    if (text === undefined) {
-      narrow = end = then === "" ? least : slash;
-    } else if (typeof text === "string") {
-      const last = number + 2 === chunk.length ? then : "";
-      narrow = findBefore(path, text, least, slash, last);
-      if (narrow < 0) return NOWHERE;
-      end = narrow + text.length;
-      number += 1;
+  enter(threads, [], 0, 0, [], prefix.length);
+  for (let at = prefix.length; at < path.length && threads.length > 0; ) {
+    const unit = path[at] === "%" ? path.slice(at, at + 3) : path[at];
+    const [next, seen, end] = [[], [], at + unit.length];
+    for (const [op, begun, spans] of threads) {
+      const form = ops[op];
+      if (typeof form !== "number") {
+        if (form === unit) enter(next, seen, op + 1, 0, spans, end);
+      } else if (form === SEGMENT ? unit !== "/" : form !== SEGMENTS || begun || unit === "/") {
+        const [before, start] = begun ? [spans.slice(0, -1), spans.at(-1)[0]] : [spans, at];
+        enter(next, seen, op, 1, [...before, [start, end]], end);
+      }
     }
-    number += 1;
-    spans.push([at, narrow]);
-    at = end;
+    [threads, at] = [next, end];
   }
-  return holds(path, then, at) ? at : NOWHERE;
-}
-
-/** The first place from `from` on, at most at `slash`, where a text stands and `then` holds behind it. */
-function findBefore(path, text, from, slash, then) {
-  if (then === "end") {
-    const at = path.length - text.length;
-    return at >= from && at <= slash && standsAt(path, text, at) ? at : -1;
-  }
-  const until = Math.min(slash + text.length, path.length);
-  for (let start = from; ; ) {
-    const at = find(path, text, start, until);
-    if (at < 0 || at > slash) return -1;
-    if (holds(path, then, at + text.length)) return at;
-    start = at + 1;
-  }
-}
-
-function find(path, text, from, until) {
-  for (let at = path.indexOf(text, from); at >= 0 && at + text.length <= until; at = path.indexOf(text, at + 1)) {
-    if (isUnitStart(path, at)) return at;
-  }
-  return -1;
-}
-
-const standsAt = (path, text, at) => path.startsWith(text, at) && isUnitStart(path, at);
-
-/** A percent-encoded byte is one character: no piece begins inside it. */
-const isUnitStart = (path, at) => path[at - 1] !== "%" && path[at - 2] !== "%";
-
-function afterUnit(path, at) {
-  if (at >= path.length) return -1;
-  return path[at] === "%" ? Math.min(at + 3, path.length) : at + 1;
-}
-
-function holds(path, then, at) {
-  if (then === "end") return at === path.length;
-  return then === "" || at >= path.length || path[at] === "/";
+  return threads.find(([op]) => op === ops.length)?.[2] ?? null;
 }
 
 /** What a rule's pattern captures of a request, as { text, from }; null where it does not match. */
-function matchRule(rule, asked) {
+function matchRule(rule, visit) {
   const captures = [];
-  let path = asked.relative;
   if (rule.host !== undefined) {
-    if (rule.scheme !== asked.scheme && !(rule.scheme === "https" && table.upgrades)) return null;
-    if (rule.label) {
-      const dot = asked.host.indexOf(".");
-      if (dot < 0 || asked.host.slice(dot + 1) !== rule.host) return null;
-      captures.push({ text: asked.host.slice(0, dot), from: "host" });
-    } else if (rule.host !== asked.host && !(asked.role === "preview" && rule.host === table.host)) {
-      return null;
-    }
-    path = asked.path;
+    if (rule.scheme !== visit.scheme && !(rule.scheme === "https" && table.upgrades)) return null;
+    const own = rule.host === visit.host || (visit.role === "preview" && rule.host === table.host);
+    if (!(rule.label ? rule.host === visit.rest : own)) return null;
+    if (rule.label) captures.push({ text: visit.host.replace(/\..*/, ""), from: "host" });
   }
+  const path = rule.host === undefined ? visit.relative : visit.path;
   if (path === null) return null;
-  const spans = matchPath(rule.path, table.fold ? lower(path) : path);
-  if (spans === null) return null;
+  const read = low(path);
+  const whole = typeof rule.path === "string";
+  const spans = whole ? rule.path === read && [] : match(rule.path, read);
+  if (!spans) return null;
   for (const [start, end] of spans) captures.push({ text: path.slice(start, end), from: "path" });
   for (const [key, test, wanted] of rule.query ?? []) {
-    const values = asked.parameters.filter((parameter) => formDecode(parameter[1]) === key).map((parameter) => parameter[2] ?? "");
-    if (test === "is" ? !values.some((value) => formDecode(value) === wanted) : values.length === 0) return null;
-    if (test === "capture") {
-      const text = values.find((value) => value !== "");
-      if (text === undefined) return null;
-      captures.push({ text, from: "query" });
-    }
+    const values = visit.parameters.filter((one) => one.key === key).map(({ sent }) => sent);
+    const text = values.find((value) => value !== "");
+    if (test === "is" ? !values.some((value) => formDecode(value) === wanted) : values.length === 0)
+      return null;
+    if (test === "capture" && text === undefined) return null;
+    if (test === "capture") captures.push({ text, from: "query" });
   }
   return captures;
 }
 
-// --- Conditions ------------------------------------------------------------------------------------------------
+const low = (text) => (table.fold ? lower(text) : text);
+const decoded = ({ text, from }) => (from === "query" ? formDecode(text) : decode(text));
 
-const decoded = ({ text, from }) => (from === "query" ? formDecode(text) : from === "path" ? decode(text) : text);
+// --- Tests ------------------------------------------------------------------------------------
 
-function captureHolds([slot, test, one, two], captures) {
-  const text = decoded(captures[slot]);
-  const folded = table.fold ? lower(text) : text;
-  switch (test) {
-    case "digits":
-      return /^[0-9]*$/.test(text) && text.length >= one && (two === null || text.length <= two);
-    case "in":
-      return one.has(folded);
-    case "out":
-      return !one.has(folded);
-    default:
-      return accepts(one, text);
-  }
+/** Something of the table by its name; throws where that is not known. */
+function known(names, name) {
+  if (Object.hasOwn(names, name)) return names[name];
+  throw new Error(`edge.mjs: the table has something unknown: ${name}`);
 }
 
-/** Whether a table of states, a regular expression once, takes a whole text: one step a byte. */
-function accepts({ classes, next, last }, text) {
-  const width = next.length / last.length;
-  let state = 0;
-  for (let at = 0; at < text.length; at += 1) {
-    state = next[state * width + classes[text.charCodeAt(at)]];
-    if (state < 0) return false;
-  }
-  return last[state] === 1;
+/** Each set of accepted texts gives a function of a text, or of null for one that is not there. */
+const SETS = {
+  digits: (least, most) => (text) =>
+    /^[0-9]*$/.test(text) && text.length >= least && text.length <= (most ?? Infinity),
+  // A table of states, a regular expression once: one step a byte.
+  matches: ({ classes, next, last }) => (text) => {
+    const width = next.length / last.length;
+    let state = 0;
+    for (let at = 0; state >= 0 && at < text.length; at += 1)
+      state = next[state * width + classes[text.charCodeAt(at)]];
+    return state >= 0 && last[state] === 1;
+  },
+  any: () => (text) => text !== null,
+  "one of": (list) => (text) => list.includes(text),
+  "one of, folded": (list) => (text) => list.includes(lower(text)),
+  contains: (part) => (text) => text !== null && text.includes(part),
+};
+
+/** Each kind of test gives a function of a visit, of captures and of the type of the answer. */
+const TESTS = {
+  capture: (slot, _, accepts) => (visit, captures) => accepts(decoded(captures[slot])),
+  host: (_, hosts) => ({ host }) => hosts.includes(host),
+  scheme: (_, wanted) => ({ scheme }) => scheme === wanted,
+  role: (_, wanted) => ({ role }) => role === wanted,
+  method: (_, list) => ({ method }) => list.includes(method === "HEAD" ? "GET" : method),
+  language: (name, list) => (visit) => list.includes(languageOf(visit.header(name) ?? "")),
+  header: (name, _, accepts) => (visit) => accepts(visit.header(name)),
+  cookie: (name, _, accepts) => (visit) =>
+    cookies(visit).some(([other, value]) => other === name && accepts(value)),
+  "file exists": () => ({ relative }) => relative !== null && named(relative) !== null,
+  type: (_, ranges) => (visit, captures, type) =>
+    ranges.some((range) => `${type};`.startsWith(`${range};`.replace("*;", ""))),
+};
+
+function readyTest([not, kind, of, accepted]) {
+  const hasSet = kind === "capture" || kind === "header" || kind === "cookie";
+  const [set, ...rest] = hasSet ? accepted : ["any"];
+  const holds = known(TESTS, kind)(of, accepted, known(SETS, set)(...rest));
+  const negated = known([false, true], not);
+  const header = { cookie: "cookie", header: of, language: of }[kind];
+  return { header, passes: (...asked) => holds(...asked) !== negated };
 }
 
-const ABOUT_HEADERS = new Set(["language", "cookie", "header"]);
-
-function requestHolds([not, test, one, two, three], asked) {
-  return whether(test, one, two, three, asked) !== not;
-}
-
-function whether(test, one, two, three, asked) {
-  switch (test) {
-    case "language":
-      return one.includes(languageOf(asked.fields));
-    case "cookie":
-      return cookies(asked.fields).some(([name, value]) => name === one && (two === null || value === two));
-    case "header":
-      if (two === "is") return asked.fields(one).some((value) => value === three);
-      if (two === "contains") return asked.fields(one).some((value) => value.includes(three));
-      return asked.fields(one).length > 0;
-    case "host":
-      return one.includes(asked.host);
-    case "scheme":
-      return one === asked.scheme;
-    case "method":
-      return one.includes(asked.method) || (asked.method === "HEAD" && one.includes("GET"));
-    case "preview":
-      return asked.role === "preview";
-    default:
-      return asked.relative === null || named(asked.relative) === null;
-  }
-}
-
-function cookies(fields) {
-  return fields("cookie").flatMap((value) => value.split(";")).map((pair) => {
-    const at = pair.indexOf("=");
-    const value = at < 0 ? "" : pair.slice(at + 1).trim();
-    const quoted = value.length > 1 && value.startsWith('"') && value.endsWith('"');
-    return [(at < 0 ? pair : pair.slice(0, at)).trim(), quoted ? value.slice(1, -1) : value];
+const cookies = (visit) =>
+  (visit.header("cookie") ?? "").split(";").map((pair) => {
+    const at = (pair + "=").indexOf("=");
+    return [trim(pair.slice(0, at)), trim(pair.slice(at + 1))];
   });
-}
 
-/** Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where none is asked for. */
-function languageOf(fields) {
-  const ranges = fields("accept-language").flatMap((value) => value.split(",")).map((item) => {
-    const [range, ...rest] = item.split(";").map((part) => part.trim());
-    const weight = rest.find((part) => /^q=/i.test(part));
-    return [range, weight === undefined ? 1000 : thousandths(weight.slice(2))];
+/** Which of the site's languages the visitor gets (RFC 4647, section 3.4), or else the first. */
+function languageOf(value) {
+  const ranges = value.split(",").map((item) => {
+    const [range, ...rest] = item.split(";").map(trim);
+    const weight = rest.find((part) => /^q=/i.test(part))?.slice(2) ?? "1";
+    return [lower(range), /^(0(\.\d{0,3})?|1(\.0{0,3})?)$/.test(weight) ? Number(weight) : 0];
   });
-  const wanted = ranges.filter(([range, weight]) => weight > 0 && range !== "" && range !== "*");
-  wanted.sort((one, two) => two[1] - one[1]);
-  for (let [range] of wanted) {
-    for (range = lower(range); range !== null; range = shorter(range)) {
-      const at = table.languages.indexOf(range);
-      if (at >= 0) return at;
+  const wanted = ranges.filter(([range, weight]) => weight > 0 && range !== "*");
+  for (let [range] of wanted.sort((one, two) => two[1] - one[1])) {
+    // A range, then without its last subtag; a single letter goes with the one behind it.
+    for (; range !== ""; range = /^(.+?)(-.)?-[^-]*$/.exec(range)?.[1] ?? "") {
+      if (table.languages.includes(range)) return range;
     }
   }
-  return 0;
+  return table.languages[0];
 }
 
-function thousandths(text) {
-  if (!/^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)(e[+-]?[0-9]+)?$/i.test(text)) return 0;
-  const weight = Math.fround(Number(text));
-  return weight >= 0 && weight <= 1 ? Math.trunc(Math.fround(weight * 1000)) : 0;
-}
-
-/** A language range with its last subtag off; a single-letter subtag goes with the one behind it. */
-function shorter(range) {
-  const cut = range.lastIndexOf("-");
-  if (cut < 0) return null;
-  const rest = range.slice(0, cut);
-  return rest.at(-2) === "-" ? rest.slice(0, -2) : rest;
-}
-
-// --- Targets ---------------------------------------------------------------------------------------------------
+// --- Targets ----------------------------------------------------------------------------------
 //
 // A target's part is a text, or a list of texts and slots of captures.
 
 function intoPath(capture) {
   if (capture.from !== "query") return capture.text;
   const text = textOf(decoded(capture));
-  if (text === null || text === "." || text === ".." || /[\u0000-\u001f\u007f-\u009f]/.test(text)) return null;
-  return encode(decoded(capture), PATH_BYTE);
+  if (text === null || /^\.\.?$|[\u0000-\u001f\u007f-\u009f]/.test(text)) return null;
+  return decoded(capture).replace(NOT_IN_PATH, escape);
 }
 
-const intoQuery = (capture) => (capture.from === "query" ? capture.text : encode(decoded(capture), UNRESERVED));
+const intoQuery = (capture) =>
+  capture.from === "query" ? capture.text : decoded(capture).replace(RESERVED, escape);
 
 function intoLabel(capture) {
-  const label = decoded(capture);
-  return /^[A-Za-z0-9-]{1,63}$/.test(label) && !/^-|-$/.test(label) ? lower(label) : null;
+  const label = lower(decoded(capture));
+  const known = capture.from === "host" || label.slice(2, 4) !== "--";
+  return known && /^(?!-)[a-z0-9-]{1,63}(?<!-)$/.test(label) ? label : null;
 }
 
 function put(parts, captures, into) {
@@ -410,453 +260,422 @@ function put(parts, captures, into) {
 }
 
 function putPath(parts, captures) {
-  const text = put(parts, captures, intoPath);
-  if (text === null) return null;
-  const path = text.replace(/^\/*/, "/");
-  if (typeof parts === "string" || !path.includes("/.")) return path;
-  const normal = normalize(path);
-  return normal === null ? null : normal.replace(/^\/*/, "/");
+  const path = put(parts, captures, intoPath)?.replace(/^\/*/, "/");
+  return typeof parts === "string" ? path : normalize(path ?? "")?.replace(/^\/*/, "/") ?? null;
 }
 
-/** Where a redirect leads; null where a capture can not stand in it. */
-function expand(rule, captures, scheme, host, query) {
-  const to = { scheme, host, path: "", query: null, fragment: null };
-  if (rule.to.host !== undefined) {
-    const label = rule.to.label === undefined ? "" : intoLabel(captures[rule.to.label]);
-    if (label === null) return null;
-    [to.scheme, to.host] = [rule.to.scheme, label === "" ? rule.to.host : `${label}.${rule.to.host}`];
-  }
-  const path = putPath(rule.to.path, captures);
-  if (path === null) return null;
-  to.path = rule.to.host === undefined ? table.base.slice(0, -1) + path : path;
-  const own = rule.to.query === undefined ? null : put(rule.to.query, captures, intoQuery);
-  const used = new Set([...(rule.query ?? []).map(([key]) => key), ...parameters(own).map(([, key]) => formDecode(key))]);
-  const carried = parameters(query).filter(([, key]) => !used.has(formDecode(key))).map(([raw]) => raw);
-  const parts = own === null ? carried : [own, ...carried];
-  to.query = parts.length > 0 ? parts.join("&") : null;
-  if (rule.to.fragment !== undefined) {
-    to.fragment = put(rule.to.fragment, captures, intoPath);
-    if (to.fragment === null) return null;
-  }
-  return to;
+/** Where a redirect leads; null where a capture cannot stand in it. */
+function expand({ to, query: wanted, drop }, captures, [scheme, home], query) {
+  const label = to.label === undefined ? "" : intoLabel(captures[to.label]);
+  const host = to.label === undefined ? (to.host ?? home) : `${label}.${to.host}`;
+  const path = putPath(to.path, captures);
+  const fragment = to.fragment === undefined ? null : put(to.fragment, captures, intoPath);
+  const impossible = to.fragment !== undefined && fragment === null;
+  if (label === null || path === null || impossible || (label && host.length > 253)) return null;
+  const own = to.query === undefined ? null : put(to.query, captures, intoQuery);
+  const keys = [...(wanted ?? []).map(([key]) => key), ...parameters(own).map(({ key }) => key)];
+  const carried = drop ? [] : parameters(query).filter(({ key }) => !keys.includes(key));
+  const parts = [own ?? "", ...carried.map(({ part }) => part)].filter((part) => part !== "");
+  return {
+    scheme: to.scheme ?? scheme, host, port: to.port, fragment,
+    path: to.host === undefined ? below(path) : path,
+    query: own === null && parts.length === 0 ? null : parts.join("&"),
+  };
 }
 
-// --- Files -----------------------------------------------------------------------------------------------------
+/** A path below the base path as a whole path. */
+const below = (path) => table.base.slice(0, -1) + path;
 
-const SERVES = 0;
-const MOVED = 1;
+// --- Files ------------------------------------------------------------------------------------
 
-const exact = (path) => {
+const [SERVES, MOVED] = [0, 1];
+
+function exact(path) {
   const found = table.addresses.get(path);
   if (found !== undefined || !/%[89A-F]/.test(path) || path.includes("%2F")) return found;
-  const text = textOf(decode(path));
-  const composed = text?.normalize("NFC");
-  return text === null || composed === text ? undefined : table.addresses.get(spell(composed));
-};
-
-const spell = (text) => bytesOf(text).replace(/[^/]/g, (byte) => encode(byte, PATH_BYTE));
+  const composed = textOf(decode(path))?.normalize("NFC");
+  const parts = bytesOf(composed ?? "").split("/");
+  return table.addresses.get(parts.map((part) => part.replace(NOT_IN_PATH, escape)).join("/"));
+}
 
 const folded = (path) => (table.fold ? table.folded.get(lower(path)) : undefined);
 
-/** The file that a path of a rule names, in any spelling; null for none. */
+/** The file that a path of a rule names, in any variant; null for none. */
 const anyFile = (path) => (exact(path) ?? folded(path))?.file ?? null;
 
-/** What an address names: { file, gets }; null for nothing. */
+/** What a URL's path names: { file, gets }; null for nothing. */
 function named(path) {
   let found = exact(path);
   if (found === undefined) {
     found = folded(path);
-    if (found !== undefined && table.tidy && found.gets === SERVES) found = { file: found.file, gets: MOVED };
+    if (found?.gets === SERVES && table.tidy) found = { file: found.file, gets: MOVED };
   }
   if (found !== undefined) return found.gets === SERVES || found.gets === MOVED ? found : null;
   const file = table.tidy && path.includes("//") ? anyFile(path.replace(/\/{2,}/g, "/")) : null;
   return file === null ? null : { file, gets: MOVED };
 }
 
-function typeOf(name) {
-  const last = name.slice(name.lastIndexOf("/") + 1);
-  const dot = last.lastIndexOf(".");
-  return dot < 0 ? undefined : table.types.get(lower(last.slice(dot + 1)));
-}
+const typeOf = (name) => table.types.get(lower(/\.([^./]*)$/.exec(name)?.[1] ?? "."));
 
-// --- The decision ----------------------------------------------------------------------------------------------
+// --- The index --------------------------------------------------------------------------------
+//
+// Literal paths are keys. A path with expressions is found by a walk over its segments: each is a
+// text, or stands between the texts around its expressions; the rest is found by its ends.
 
-/** A request as the rules see it; null for a host of nobody. */
-function locate(method, fields, address) {
-  const dot = address.host.indexOf(".");
-  const settings = table.hosts.get(address.host) ?? (dot < 0 ? undefined : table.hosts.get("*" + address.host.slice(dot)));
-  if (settings === undefined) return null;
-  let setting = settings[0];
-  let [relative, noSlash] = [null, false];
-  for (const candidate of settings) {
-    const open = candidate.base.slice(0, -1);
-    const rest = address.path.startsWith(open) ? address.path.slice(open.length) : null;
-    if (rest === null || (rest !== "" && !rest.startsWith("/"))) continue;
-    setting = candidate;
-    [relative, noSlash] = rest === "" ? [null, true] : [rest, false];
-    break;
+/** A value by a key that may be any text. */
+const own = (object, key) => (Object.hasOwn(object, key) ? object[key] : undefined);
+
+/** Adds the numbers of rules that could match a path. */
+function look({ literal, valued, root }, path, visit, found) {
+  const add = (list) => found.push(...(list ?? []));
+  add(own(literal, path));
+  for (const { key, sent } of visit.parameters)
+    add(own(valued, `${path}\n${key}\n${formDecode(sent)}`));
+  for (const open = [[root, 0]]; open.length > 0; ) {
+    const [[ends, texts = {}, around = [], tails = []], at] = open.pop();
+    const isEnd = at === path.length;
+    if (isEnd) add(ends);
+    for (const [slash, lead, end, map] of tails) {
+      const from = at + slash;
+      if ((slash && path[at] !== "/") || path.length - from < lead + end) continue;
+      add(own(map, `${path.slice(from, from + lead)}\n${path.slice(path.length - end)}`));
+    }
+    const [segment] = /[^/]*/y.exec(path.slice(at + 1));
+    const go = (node) => node && !isEnd && open.push([node, at + 1 + segment.length]);
+    go(own(texts, segment));
+    for (const [before, after, map] of around) {
+      const ends = `${segment.slice(0, before)}\n${segment.slice(segment.length - after)}`;
+      if (segment.length > before + after) go(own(map, ends));
+    }
   }
-  const { scheme, host, path, query } = address;
-  return { method, fields, scheme, host, path, query, parameters: parameters(query), role: setting.role, relative, noSlash };
 }
 
-/** The numbers of the rules that could match, in the order of the file. */
-function candidates({ index }, asked) {
-  let found = index.wide;
-  let several = false;
-  const add = (list) => {
-    if (list === undefined) return;
-    several ||= found.length > 0;
-    found = found.length > 0 ? [...found, ...list] : list;
-  };
-  const look = ({ literal, asking, segment }, whole) => {
-    const path = table.fold ? lower(whole) : whole;
-    if (literal.size > 0) add(literal.get(path));
-    if (segment.size > 0) add(segment.get(firstSegment(path)));
-    if (asking.size === 0) return;
-    for (const [, key, value] of asked.parameters) add(asking.get(`${path}\n${formDecode(key)}\n${formDecode(value ?? "")}`));
-  };
-  if (asked.relative !== null) look(index.relative, asked.relative);
-  look(index.whole, asked.path);
-  return several ? [...new Set(found)].sort((one, two) => one - two) : found;
+/** The numbers of the rules of a stage that could match, in the order of the file. */
+function candidates({ plain, index: { relative, hosts, labels } }, visit) {
+  const found = [];
+  const lookIn = (index, path) => index && look(index, low(path), visit, found);
+  if (visit.relative !== null) {
+    found.push(...(plain.get(low(visit.relative)) ?? []));
+    lookIn(relative, visit.relative);
+  }
+  lookIn(own(hosts, visit.host), visit.path);
+  if (visit.role === "preview") lookIn(own(hosts, table.host), visit.path);
+  lookIn(own(labels, visit.rest), visit.path);
+  return found.sort((one, two) => one - two).filter((number, at) => number !== found[at - 1]);
 }
 
-function firstSegment(path) {
-  const end = path.indexOf("/", 1);
-  return end < 0 ? path : path.slice(0, end);
+// --- The decision -----------------------------------------------------------------------------
+
+/** What follows a base path, with its first `/`: "" for the base path without one, null outside. */
+function after(path, base) {
+  const length = base.length - 1;
+  const rest = path.slice(length);
+  const inside = low(path.slice(0, length)) === low(base.slice(0, -1));
+  return inside && /^(\/|$)/.test(rest) ? rest : null;
 }
 
-/** A rule of a stage. Of redirects from path to path there may be very many, so that each is made ready when it is met. */
-function ruleOf(stage, number) {
-  const rule = stage.rules[number];
-  if (!Array.isArray(rule)) return rule;
-  const [path, to, status] = rule;
-  return (stage.rules[number] = { path: table.fold ? lower(path) : path, do: "redirect", to: { path: to }, status });
+const restOf = (host) => /\.(.*)/.exec(host)?.[1] ?? null;
+const settingsOf = (host) => own(table.hosts, host) ?? own(table.hosts, "*." + restOf(host));
+
+/** A request as the rules see it; null for a host that is not the site's. */
+function locate(method, header, { scheme, host, port, path, query }) {
+  const settings = port ? undefined : settingsOf(host);
+  if (settings === undefined) return null;
+  const [role, base] = settings.find(([, base]) => after(path, base) !== null) ?? settings[0];
+  const tail = after(path, base);
+  const place = { role, relative: tail === "" ? null : tail, noSlash: tail === "" };
+  const read = { rest: restOf(host), parameters: parameters(query) };
+  return { method, header, scheme, host, path, query, ...read, ...place };
 }
 
-/** The first rule of a stage that matches, whose conditions hold, and for which `act` gives something. */
-function first(stage, asked, looking, act) {
+/** A rule of a stage. Of redirects from path to path there may be very many: made when met. */
+function ruleOf({ rules }, number) {
+  if (Array.isArray(rules[number])) {
+    const [path, to, status] = rules[number];
+    rules[number] = { path, do: "redirect", to: { path: to }, status, plain: [], onHeaders: [] };
+  }
+  return rules[number];
+}
+
+/** The first rule of a stage that matches, whose tests pass, and whose `effect` is not null. */
+function first(stage, visit, context, effect, type) {
   if (stage.rules.length === 0) return null;
-  for (const number of candidates(stage, asked)) {
+  for (const number of candidates(stage, visit)) {
     const rule = ruleOf(stage, number);
-    const captures = matchRule(rule, asked);
-    if (captures === null) continue;
-    if (rule.where !== undefined && !rule.where.every((where) => captureHolds(where, captures))) continue;
-    const whens = rule.when;
-    if (whens === undefined) {
-      const acted = act(rule, captures);
-      if (acted !== null) return acted;
-      continue;
-    }
-    if (!whens.every((when) => ABOUT_HEADERS.has(when[1]) || requestHolds(when, asked))) continue;
-    if (looking.otherOrigin && whens.some(([, test, name]) => test === "cookie" || (test === "header" && name === "cookie"))) {
-      looking.unknownCookie = true;
-      return null;
-    }
-    for (const name of rule.vary ?? []) looking.vary.add(name);
-    if (!whens.every((when) => !ABOUT_HEADERS.has(when[1]) || requestHolds(when, asked))) continue;
-    const acted = act(rule, captures);
-    if (acted !== null) return acted;
+    const captures = matchRule(rule, visit);
+    const ask = (tests) => tests.every(({ passes }) => passes(visit, captures, type));
+    if (captures === null || !ask(rule.plain)) continue;
+    // On another origin, what the browser's next request need not carry is not known.
+    const bound = context.otherOrigin ? table.originBound : [];
+    const here = rule.onHeaders.filter(({ header }) => !bound.includes(header));
+    const stops = here.length < rule.onHeaders.length;
+    const acts = stops ? true : effect(rule, captures);
+    if (acts === null) continue;
+    for (const { header } of here) context.vary.add(header);
+    if (!ask(here)) continue;
+    if (stops) context.stopped = true;
+    if (stops) return null;
+    // What changes headers is not the end of it.
+    if (typeof acts !== "function") return acts;
+    acts();
   }
   return null;
 }
 
 /** The origin that a visitor is kept on. */
-function home(asked) {
-  if (asked.role === "preview") return [asked.scheme, asked.host];
-  return [table.upgrades ? "https" : asked.scheme, table.host];
-}
+const home = ({ role, scheme, host }) =>
+  role === "preview" ? [scheme, host] : [table.upgrades ? "https" : scheme, table.host];
 
-function redirectTo(rule, captures, asked) {
-  const to = expand(rule, captures, ...home(asked), rule.drop ? null : asked.query);
+function redirectTo(rule, captures, visit) {
+  const to = expand(rule, captures, home(visit), visit.query);
   if (to === null) return null;
-  const own = rule.to.host !== undefined && table.own.has(to.host);
-  if (asked.role === "preview" && own) [to.scheme, to.host] = [asked.scheme, asked.host];
-  const same = to.scheme === asked.scheme && to.host === asked.host && to.path === asked.path && to.query === asked.query;
-  return same ? null : to;
+  if (visit.role === "preview" && rule.to.host !== undefined && !to.port) {
+    const bases = (own(table.hosts, to.host) ?? []).filter(([role]) => role !== "preview");
+    const path = bases.map(([, base]) => after(to.path, base)).find((rest) => rest !== null);
+    const { scheme, host } = visit;
+    if (path !== undefined) Object.assign(to, { scheme, host, path: below(path || "/") });
+  }
+  return withoutFragment(to) === withoutFragment(visit) ? null : to;
 }
 
 const isSafe = (method) => method === "GET" || method === "HEAD";
-const canonicalStatus = (method) => (isSafe(method) ? 301 : 308);
 
-/** What the rules, then the canonical address, say: a redirect, "gone", "elsewhere", or null. */
-function hop(asked, looking) {
-  const acted = first(table.redirects, asked, looking, (rule, captures) => {
+/** A redirect; `kept` says for how long it may be cached. */
+const redirect = (location, status, kept) =>
+  ({ outcome: "redirect", status, file: null, location, kept });
+const canonicalTo = ({ method }, location) =>
+  redirect(location, isSafe(method) ? 301 : 308, "canonical");
+
+/** What the rules, then the canonical URL, say: a redirect, { does }, or null. */
+function hop(visit, context) {
+  const acted = first(table.redirects, visit, context, (rule, captures) => {
     if (rule.do !== "redirect") return { does: rule.do };
-    const to = redirectTo(rule, captures, asked);
-    const kept = rule.status === 301 || rule.status === 308 ? "rule" : "not";
-    return to === null ? null : { does: "redirect", to, status: rule.status, kept };
+    const to = redirectTo(rule, captures, visit);
+    const permanent = rule.status === 301 || rule.status === 308;
+    return to === null ? null : redirect(to, rule.status, permanent ? "rule" : "not");
   });
-  if (acted !== null) return acted;
-  return looking.unknownCookie ? null : canonical(asked, looking);
+  return acted ?? (context.stopped ? null : canonical(visit, context));
 }
 
-function canonical(asked, looking) {
-  const path = asked.noSlash ? "/" : asked.relative;
+function canonical(visit, context) {
+  const path = visit.noSlash ? "/" : visit.relative;
   if (path === null) return null;
-  const [scheme, host] = home(asked);
-  const full = table.base.slice(0, -1) + path;
-  const moved = scheme !== asked.scheme || host !== asked.host || full !== asked.path;
+  const [scheme, host] = home(visit);
+  const place = { path: below(path), relative: path, noSlash: false };
+  const there = { ...visit, scheme, host, rest: restOf(host), ...place };
+  const away = scheme !== visit.scheme || host !== visit.host;
   const found = named(path);
-  const respelled = found?.gets === MOVED && !rewrites(asked, path, full, scheme, host, looking);
-  if (!moved && !respelled) return null;
-  const own = respelled ? table.base.slice(0, -1) + table.files[found.file][1] : full;
-  const to = { scheme, host, path: own, query: asked.query, fragment: null };
-  return { does: "redirect", to, status: canonicalStatus(asked.method), kept: "canonical" };
+  const variant = found?.gets === MOVED && !isRewritten(there, away, context);
+  if (!away && there.path === visit.path && !variant) return null;
+  const own = variant ? below(table.files[found.file][1]) : there.path;
+  return canonicalTo(visit, { scheme, host, path: own, query: visit.query, fragment: null });
 }
 
-/** Whether a rewrite takes an address of the site once it is on this origin. */
-function rewrites(asked, path, full, scheme, host, looking) {
-  const role = asked.role === "alias" ? "canonical" : asked.role;
-  const there = { ...asked, scheme, host, path: full, role, relative: path, noSlash: false };
-  return first(table.rewrites, there, looking, () => true) !== null;
+/** Whether a rewrite takes a URL, or could, by a header that is not known on its origin. */
+function isRewritten(there, away, context) {
+  const role = there.role === "alias" ? "canonical" : there.role;
+  const asking = { vary: context.vary, otherOrigin: context.otherOrigin || away };
+  return first(table.rewrites, { ...there, role }, asking, rewrite) !== null || asking.stopped;
 }
 
 /** Applies `hop` to its own outcome, as the browser's next requests would. */
-function oneHop(decision, asked, address, looking) {
-  const passed = new Set([withoutFragment(address)]);
-  for (;;) {
+function oneHop(decision, visit, url, context) {
+  for (const passed = [withoutFragment(url)]; ; ) {
     const current = decision.location;
-    const text = textOfAddress(current);
-    if (passed.has(withoutFragment(current)) || text.length > LONGEST || passed.size > MOST_STEPS) {
+    if (passed.includes(withoutFragment(current)) || passed.length > MAX_REDIRECTS_JOINED)
       return { outcome: "loop", status: 508, file: null };
-    }
-    const next = locate(asked.method, asked.fields, current);
+    const next = locate(visit.method, visit.header, current);
     if (next === null) return decision;
-    looking.otherOrigin ||= next.scheme !== asked.scheme || next.host !== asked.host;
-    const further = hop(next, looking);
-    if (further?.does !== "redirect") return decision;
-    const to = { ...further.to, fragment: further.to.fragment ?? current.fragment };
-    const { kept } = decision;
-    if ((kept === "canonical" && further.kept !== "canonical") || (kept === "rule" && further.kept === "not")) {
-      [decision.status, decision.kept] = [further.status, further.kept];
-    }
-    passed.add(withoutFragment(current));
-    decision.location = to;
+    context.otherOrigin ||= next.scheme !== visit.scheme || next.host !== visit.host;
+    const further = hop(next, context);
+    const to = further?.location;
+    if (!to || withoutFragment(to).length > MAX_URL_BYTES) return decision;
+    const rank = ["canonical", "rule", "not"];
+    const outranks = rank.indexOf(further.kept) > rank.indexOf(decision.kept);
+    const { status, kept } = outranks ? further : decision;
+    const fragment = to.fragment ?? current.fragment;
+    decision = redirect({ ...to, fragment }, status, kept);
+    passed.push(withoutFragment(current));
   }
 }
 
-function fileDecision(asked, looking) {
-  const path = asked.relative;
-  if (path === null) return { outcome: "outside", status: 404, file: null };
-  if (!isSafe(asked.method)) return { outcome: "refused", status: 405, file: null };
-  const served = (file) => ({ outcome: "file", status: 200, file });
-  const rewritten = first(table.rewrites, asked, looking, (rule, captures) => {
-    const to = putPath(rule.to.path, captures);
-    return to === null ? null : { file: anyFile(to) };
-  });
-  const found = rewritten === null ? named(path) : null;
-  if (rewritten !== null && rewritten.file !== null) return served(rewritten.file);
-  if (found?.gets === SERVES) return served(found.file);
-  const fallback = first(table.fallbacks, asked, looking, (rule, captures) => {
-    if (!rule.even && typeOf(path) !== undefined) return null;
-    const to = putPath(rule.to.path, captures);
-    return to === null ? null : anyFile(to);
-  });
-  if (fallback !== null) return served(fallback);
-  return { outcome: "missing", status: 404, file: missingPage(asked, looking) };
+function rewrite({ to }, captures) {
+  const path = putPath(to.path, captures);
+  return path === null ? null : { file: anyFile(path) };
 }
 
-function missingPage(asked, looking) {
-  const byRule = first(table.missing, asked, looking, (rule, captures) => {
-    const to = putPath(rule.to.path, captures);
-    return to === null ? null : anyFile(to);
-  });
-  return byRule ?? (table.lost === null ? null : anyFile(table.lost));
+/** The file that a fallback or a 404 page shows. */
+const shown = (rule, captures) => rewrite(rule, captures)?.file ?? null;
+
+function fileDecision(visit, context) {
+  if (visit.relative === null) return { outcome: "outside", status: 404, file: null };
+  if (!isSafe(visit.method)) return { outcome: "refused", status: 405, file: null };
+  const rewritten = first(table.rewrites, visit, context, rewrite);
+  const found = rewritten === null ? named(visit.relative) : null;
+  const isFile = typeOf(visit.relative) !== undefined;
+  const file = (found?.gets === SERVES ? found.file : rewritten?.file) ??
+    first(table.fallbacks, visit, context, (rule, captures) =>
+      isFile && rule.do === "fallback" ? null : shown(rule, captures));
+  if (file !== null) return { outcome: "file", status: 200, file };
+  return { outcome: "missing", status: 404, file: missingPage(visit, context) };
 }
 
-function decision(asked, address, looking) {
-  const { hsts } = table;
-  if (hsts?.subdomains && asked.scheme === "http" && asked.role !== "preview") {
-    const location = { scheme: "https", host: asked.host, path: asked.path, query: asked.query, fragment: null };
-    return { outcome: "redirect", status: canonicalStatus(asked.method), file: null, location, kept: "canonical" };
-  }
-  const acted = hop(asked, looking);
-  switch (acted?.does) {
-    case "redirect": {
-      const one = { outcome: "redirect", status: acted.status, file: null, location: acted.to, kept: acted.kept };
-      return table.oneHop && isSafe(asked.method) ? oneHop(one, asked, address, looking) : one;
-    }
-    case "gone":
-      return { outcome: "gone", status: 410, file: missingPage(asked, looking) };
-    case "elsewhere":
-      return { outcome: "elsewhere", status: 0, file: null };
-    default:
-      return fileDecision(asked, looking);
-  }
+const missingPage = (visit, context) =>
+  first(table.missing, visit, context, shown) ?? (table.lost === null ? null : anyFile(table.lost));
+
+function decision(visit, url, context) {
+  const inside = visit.noSlash || visit.relative !== null;
+  if (table.hsts?.subdomains && visit.scheme === "http" && visit.role !== "preview" && inside)
+    return canonicalTo(visit, { ...url, scheme: "https", fragment: null });
+  const acted = hop(visit, context);
+  const outcome = acted?.does;
+  if (outcome === "gone") return { outcome, status: 410, file: missingPage(visit, context) };
+  if (outcome === "elsewhere") return { outcome, status: null, file: null };
+  if (acted === null) return fileDecision(visit, context);
+  return table.oneHop && isSafe(visit.method) ? oneHop(acted, visit, url, context) : acted;
 }
 
 const ON = {
   served: (outcome) => outcome === "file",
   missing: (outcome) => outcome === "missing" || outcome === "gone",
   redirects: (outcome) => outcome === "redirect",
-  all: (outcome) => outcome !== "outside" && outcome !== "elsewhere",
+  all: () => true,
 };
 
-/** The header fields of an answer: what the rules say, then what is automatic. */
-function headersOf(answer, asked, looking) {
-  let fields = [];
-  const set = (name, value) => {
-    fields = fields.filter(([other]) => other !== name);
-    fields.push([name, value]);
-  };
-  if (answer.outcome === "elsewhere") return fields;
-  if (answer.location) fields.push(["location", textOfAddress(answer.location)]);
-  if (answer.status === 405) fields.push(["allow", "GET, HEAD"]);
-  const name = answer.file === null ? null : table.files[answer.file][0];
-  const type = name === null ? "text/plain; charset=utf-8" : (typeOf(name) ?? "application/octet-stream");
-  fields.push(["content-type", type]);
-  if (answer.outcome !== "outside") {
-    const own = { vary: looking.vary, otherOrigin: false, unknownCookie: false };
-    first(table.headers, asked, own, (rule) => {
-      if (!ON[rule.on](answer.outcome)) return null;
-      for (const [op, field, value] of rule.ops) {
-        if (op === "set") set(field, value);
-        else if (op === "add") fields.push([field, value]);
-        else fields = fields.filter(([other]) => other !== field);
-      }
-      return null;
-    });
-  }
-  if (!fields.some(([field]) => field === "cache-control")) {
-    const kept = { rule: "max-age=86400", canonical: "max-age=3600" }[answer.kept];
-    const page = answer.kept === undefined && name !== null && type.startsWith("text/html") ? "no-cache" : undefined;
-    if (kept ?? page) fields.push(["cache-control", kept ?? page]);
-  }
-  if (asked.role === "preview") set("x-robots-tag", "noindex");
-  else if (table.hsts !== null && asked.scheme === "https" && answer.outcome !== "outside") set("strict-transport-security", table.hsts.value);
-  if (looking.vary.size > 0) {
-    const names = fields.filter(([field]) => field === "vary").flatMap(([, value]) => value.split(",").map((name) => name.trim()));
-    for (const at of [...looking.vary].sort((one, two) => one - two)) {
-      const added = table.vary[at];
-      if (!names.some((name) => name === "*" || lower(name) === added)) names.push(added);
-    }
-    set("vary", names.join(", "));
-  }
-  return fields;
+const OPS = {
+  set: (headers, name, value) => [...OPS.drop(headers, name), [name, value]],
+  add: (headers, name, value) => [...headers, [name, value]],
+  drop: (headers, name) => headers.filter(([other]) => other !== name),
+};
+
+const TEXT = "text/plain; charset=utf-8";
+
+/** The headers of an answer: what the rules say, then what is automatic. */
+function headersOf({ outcome, status, file, location, kept }, visit, context) {
+  let headers = [];
+  const mine = outcome !== "elsewhere";
+  const name = file === null ? null : table.files[file][0];
+  const type = name === null ? TEXT : (typeOf(name) ?? "application/octet-stream");
+  const add = (condition, name, value) => condition && (headers = OPS.add(headers, name, value));
+  const set = (condition, name, value) => condition && (headers = OPS.set(headers, name, value));
+  const fragment = location?.fragment ?? null;
+  const to = location && withoutFragment(location) + (fragment === null ? "" : "#" + fragment);
+  add(location, "location", to);
+  add(status === 405, "allow", "GET, HEAD");
+  add(mine, "content-type", type);
+  const change = ([op, ...of]) => (headers = OPS[op](headers, ...of));
+  const act = ({ on, ops }) => (ON[on](outcome) ? () => ops.forEach(change) : null);
+  if (mine && outcome !== "outside") first(table.headers, visit, { vary: context.vary }, act, type);
+  const page = /^(missing|gone|outside)$/.test(outcome) || /^text\/html/.test(type);
+  const ages = { rule: "max-age=86400", canonical: "max-age=3600", not: "" };
+  const cached = ages[kept] ?? (page ? "no-cache" : "");
+  const has = headers.some(([name]) => name === "cache-control");
+  add(mine && cached !== "" && !has, "cache-control", cached);
+  set(mine && visit.role === "preview", "x-robots-tag", "noindex");
+  const promised = table.hsts !== null && visit.scheme === "https" && visit.role !== "preview";
+  set(mine && promised && outcome !== "outside", "strict-transport-security", table.hsts?.value);
+  const stated = headers.filter(([name]) => name === "vary").map(([, value]) => value).join();
+  const names = stated.split(",").map(trim).filter((name) => name !== "");
+  for (const name of table.requestHeaders.filter((name) => context.vary.has(name)))
+    if (!names.some((other) => other === "*" || lower(other) === name)) names.push(name);
+  set(context.vary.size > 0, "vary", names.join(", "));
+  return headers;
 }
 
-/** Header fields as a function from a name in lower case to the values of that name. */
-function fieldsOf(headers) {
-  const all = new Map();
-  for (const [name, value] of headers ?? []) {
-    const key = lower(name);
-    if (!all.has(key)) all.set(key, []);
-    all.get(key).push(value.trim());
-  }
-  return (name) => all.get(name) ?? [];
-}
-
-/**
- * What a request gets. `scheme` is "http" or "https", `host` is what the `host` field says, `target` is the raw request target
- * ("/path?query"), `headers` is a list of pairs of name and value. `outcome` is one of file, redirect, gone, missing, outside, elsewhere (status
- * 0: another service answers), refused, loop; `file` is a name in the folder of files, or null; `headers` is a list of pairs.
- */
 export function decide({ method, scheme, host, target, headers }) {
-  const refused = (status) => ({ outcome: "refused", status, file: null, headers: [["content-type", "text/plain; charset=utf-8"]] });
-  const address = addressOf(scheme, host, target);
-  if (address === null) return refused(400);
-  const asked = locate(method, fieldsOf(headers), address);
-  if (asked === null) return refused(421);
-  const looking = { vary: new Set(), otherOrigin: false, unknownCookie: false };
-  const answer = decision(asked, address, looking);
-  const file = answer.file === null ? null : table.files[answer.file][0];
-  return { outcome: answer.outcome, status: answer.status, file, headers: headersOf(answer, asked, looking) };
+  const only = { outcome: "refused", file: null, headers: [["content-type", TEXT]] };
+  const refused = (status) => ({ status, ...only });
+  const lines = new Map();
+  for (const [name, value] of headers ?? [])
+    lines.set(lower(name), [...(lines.get(lower(name)) ?? []), trim(value)]);
+  const header = (name) => lines.get(name)?.join(name === "cookie" ? "; " : ", ") ?? null;
+  const url = urlOf(scheme, host, target);
+  const [other = host, more] = lines.get("host") ?? [];
+  if (url === null || more !== undefined || hostOf(other) !== url.host) return refused(400);
+  if (withoutFragment(url).length > MAX_URL_BYTES) return refused(414);
+  const visit = locate(method, header, url);
+  if (visit === null) return refused(421);
+  const context = { vary: new Set() };
+  const answer = decision(visit, url, context);
+  const { outcome, status, file } = answer;
+  const name = file === null ? null : table.files[file][0];
+  return { outcome, status, file: name, headers: headersOf(answer, visit, context) };
 }
 
-const BODIES = {
-  301: "This page has moved.\n",
-  302: "This page has moved.\n",
-  303: "This page has moved.\n",
-  307: "This page has moved.\n",
-  308: "This page has moved.\n",
-  400: "This is no address.\n",
-  404: "There is no such page.\n",
-  405: "Only GET and HEAD are answered here.\n",
-  410: "This page is gone.\n",
-  421: "This host is not served here.\n",
-  508: "The redirects of this address have no end.\n",
-};
-
-/**
- * Answers a Request with a Response; `file(name)` gives the Response of a built file, or a promise of it. Undefined where another
- * service is to answer.
- */
 export async function handle(request, file) {
-  const url = new URL(request.url);
+  const { protocol, host } = new URL(request.url);
   // As it was sent: what follows the host, without the fragment.
-  const target = request.url.slice(request.url.indexOf("/", url.protocol.length + 2)).replace(/#.*/s, "");
+  const sent = request.url.slice(request.url.indexOf("/", protocol.length + 2));
+  const target = sent.replace(/#.*/s, "");
   const { method, headers } = request;
-  const answer = decide({ method, scheme: url.protocol.slice(0, -1), host: url.host, target, headers });
+  const answer = decide({ method, scheme: protocol.slice(0, -1), host, target, headers });
   if (answer.outcome === "elsewhere") return undefined;
   const fields = new Headers();
   for (const [name, value] of answer.headers) fields.append(name, value);
-  const body = answer.file === null ? BODIES[answer.status] : (await file(answer.file)).body;
+  const body = answer.file === null ? table.bodies[answer.status] : (await file(answer.file)).body;
   return new Response(method === "HEAD" ? null : body, { status: answer.status, headers: fields });
 }
 
-/** The canonical origin and base path. */
 export const site = () => `${table.scheme}://${table.host}${table.base}`;
+export const hasHost = (host) => settingsOf(host) !== undefined;
 
-/** Whether the site has this host. */
-export const hasHost = (host) => table.hosts.has(host) || table.hosts.has("*" + host.slice(host.indexOf(".")));
+// --- The table --------------------------------------------------------------------------------
 
-// --- The table -------------------------------------------------------------------------------------------------
+/** What each stage can do. */
+const STAGES = {
+  redirects: { redirect: 1, gone: 1, elsewhere: 1 },
+  rewrites: { rewrite: 1 },
+  fallbacks: { fallback: 1, "fallback even files": 1 },
+  missing: { missing: 1 },
+  headers: { headers: 1 },
+};
 
-/** Makes the table ready to be asked: lists become maps, and rules are sorted by their paths. */
-function prepare({ rules, ...data }) {
-  const stages = {};
-  for (const stage of ["redirects", "rewrites", "fallbacks", "missing", "headers"]) {
-    const ready = rules[stage].map((rule) => (Array.isArray(rule) ? rule : readyRule(rule, data.fold)));
-    stages[stage] = { rules: ready, index: indexOf(ready, data.fold) };
+/** Makes the table ready to be asked. */
+function prepare({ stages, ...data }) {
+  known({ [VERSION]: 1 }, data.version);
+  for (const [role] of Object.values(data.hosts).flat())
+    known({ canonical: 1, alias: 1, preview: 1 }, role);
+  const ready = { ...data, types: new Map(data.types), addresses: new Map(), folded: new Map() };
+  for (const [address, file, gets = SERVES] of data.addresses) {
+    known([1, 1, 1], gets);
+    ready.addresses.set(address, { file, gets });
+    // Of those that differ only in case the first counts.
+    if (!ready.folded.has(lower(address))) ready.folded.set(lower(address), { file, gets });
   }
-  const hosts = new Map();
-  for (const [host, role, base] of data.hosts) {
-    if (!hosts.has(host)) hosts.set(host, []);
-    hosts.get(host).push({ role, base });
-  }
-  for (const settings of hosts.values()) settings.sort((one, two) => two.base.length - one.base.length);
-  const own = new Set(data.hosts.filter(([, role]) => role !== "preview").map(([host]) => host));
-  const addresses = new Map(data.addresses.map(([address, file, gets]) => [address, { file, gets: gets ?? SERVES }]));
-  const folded = new Map();
-  if (data.fold) for (const [address, found] of addresses) if (!folded.has(lower(address))) folded.set(lower(address), found);
-  return { ...data, ...stages, hosts, own, addresses, folded, types: new Map(data.types), languages: data.languages.map(lower) };
+  for (const stage of [...Object.keys(STAGES), ...Object.keys(stages)])
+    ready[stage] = readyStage(known(stages, stage), known(STAGES, stage));
+  return ready;
 }
 
-function readyRule(rule, fold) {
-  const low = (text) => (fold ? lower(text) : text);
-  const path = typeof rule.path === "string" ? low(rule.path) : rule.path.map((part) => (typeof part === "string" ? low(part) : part));
-  const query = rule.query?.map(([key, test, wanted]) => [bytesOf(key), test, wanted === undefined ? undefined : bytesOf(wanted)]);
-  const list = (values) => new Set(values.map((value) => low(bytesOf(value))));
-  const where = rule.where?.map(([slot, test, one, two]) => [slot, test, test === "in" || test === "out" ? list(one) : one, two]);
-  return { ...rule, path, query, where };
-}
-
-/** Rules by their paths: below the base path, and whole where a rule names a host. */
-function indexOf(rules, fold) {
-  const maps = () => ({ literal: new Map(), asking: new Map(), segment: new Map() });
-  const index = { relative: maps(), whole: maps(), wide: [] };
-  const add = (map, key, number) => {
-    const list = map.get(key);
-    if (list === undefined) map.set(key, [number]);
-    else list.push(number);
+function readyStage({ rules, index }, does) {
+  const plain = new Map();
+  const ready = (rule, number) => {
+    if (!Array.isArray(rule)) return readyRule(rule, does);
+    known({ "string,string,number": does.redirect }, rule.map((part) => typeof part).join());
+    plain.set(rule[0], [...(plain.get(rule[0]) ?? []), number]);
+    return rule;
   };
-  rules.forEach((rule, number) => {
-    if (Array.isArray(rule)) return add(index.relative.literal, fold ? lower(rule[0]) : rule[0], number);
-    const { path, host, query } = rule;
-    const { literal, asking, segment } = host === undefined ? index.relative : index.whole;
-    if (typeof path === "string") {
-      const asks = query?.find(([, test]) => test === "is");
-      if (asks === undefined) add(literal, path, number);
-      else add(asking, `${path}\n${asks[0]}\n${asks[2]}`, number);
-      return;
-    }
-    const [start, next] = path;
-    const closed = typeof start === "string" && (start.indexOf("/", 1) > 0 || next === SEGMENTS);
-    if (closed && start !== "/") add(segment, firstSegment(start), number);
-    else index.wide.push(number);
-  });
-  return index;
+  return { rules: rules.map(ready), index, plain };
+}
+
+function readyRule(rule, does) {
+  known(does, rule.do);
+  if (rule.do === "headers") known(ON, rule.on);
+  for (const [op] of rule.ops ?? []) known(OPS, op);
+  for (const [, test] of rule.query ?? []) known({ present: 1, is: 1, capture: 1 }, test);
+  const tests = (rule.tests ?? []).map(readyTest);
+  const plain = tests.filter(({ header }) => header === undefined);
+  const onHeaders = tests.filter(({ header }) => header !== undefined);
+  return { ...rule, path: readyPath(rule.path), plain, onHeaders };
+}
+
+/** A template's text before its first expression, and what follows, a unit or a form each. */
+function readyPath(path) {
+  if (typeof path === "string") return path;
+  const units = (part) =>
+    typeof part === "string" ? part.match(/%..|[^]/g) : known([[0], [1], [2]], part);
+  const prefix = typeof path[0] === "string" ? path[0] : "";
+  return { prefix, ops: path.slice(prefix === "" ? 0 : 1).flatMap(units) };
 }
 
 const table = prepare(JSON.parse("TABLE"));

@@ -5,12 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use maud::{DOCTYPE, PreEscaped, html};
 use serde_json::Value;
 
-use super::{READER, script_text};
+use super::script_text;
 use crate::address::{Request, decode};
 use crate::edge::{Edge, Outcome};
 use crate::files::is_known_type;
 use crate::language::Line;
-use crate::rules::{Action, Rule, Stage, WhenTest};
+use crate::program::{Effect, FileRole, RuleRef, Stage, TestKind};
 
 /// What is put beside the files of a folder, and what such a host can not do.
 #[derive(Debug, Clone)]
@@ -73,7 +73,7 @@ pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
     let mut out = Publishing { edge, pages: BTreeMap::new(), limits: Vec::new() };
     out.settings();
     for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers] {
-        for rule in edge.rules().stage(stage) {
+        for rule in edge.program().rules(stage) {
             let (exactness, how) = out.rule(rule);
             out.limits.push(Limit { line: rule.line, what: rule.to_string(), exactness, how });
         }
@@ -115,44 +115,49 @@ impl Publishing<'_> {
         }
     }
 
-    fn rule(&mut self, rule: &Rule) -> (Exactness, String) {
-        match &rule.action {
-            Action::Redirect(redirect) => self.redirect(rule, redirect.status, redirect.drop_query),
-            Action::Gone => (Exactness::Not, "404 instead of 410".to_owned()),
-            Action::Elsewhere(_) => (Exactness::Not, "no other service answers on this host".to_owned()),
-            Action::Headers(_) => (Exactness::Not, "no header fields are set".to_owned()),
-            Action::Missing(_) => self.by_script(rule, "404.html shows that page instead of itself"),
-            Action::Rewrite(_) => match self.shown_at(rule) {
-                Some(place) => (Exactness::Exact, format!("the file is put at {place}, too")),
-                None => self.by_script(rule, "404.html shows the file, with 404"),
-            },
-            Action::Fallback { .. } => match self.shown_at(rule) {
-                Some(place) if rule.pattern.path.is_literal() => (Exactness::Exact, format!("the file is put at {place}, too")),
-                _ => self.by_script(rule, "404.html shows the app, with 404"),
-            },
+    fn rule(&mut self, rule: RuleRef<'_>) -> (Exactness, String) {
+        match &rule.rule.effect {
+            Effect::Redirect(redirect) => self.redirect(rule, redirect.status, redirect.drop_query),
+            Effect::Gone => (Exactness::Not, "404 instead of 410".to_owned()),
+            Effect::Elsewhere(_) => (Exactness::Not, "no other service answers on this host".to_owned()),
+            Effect::Headers(_) => (Exactness::Not, "no header fields are set".to_owned()),
+            Effect::NotFoundPage(_) => self.by_script(rule, "404.html shows that page instead of itself"),
+            Effect::File(file) => {
+                let only_there = file.role == FileRole::Rewrite || rule.pattern.path.is_literal();
+                match self.shown_at(rule) {
+                    Some(place) if only_there => (Exactness::Exact, format!("the file is put at {place}, too")),
+                    _ => self.by_script(
+                        rule,
+                        match file.role {
+                            FileRole::Rewrite => "404.html shows the file, with 404",
+                            FileRole::Fallback { .. } => "404.html shows the app, with 404",
+                        },
+                    ),
+                }
+            }
         }
     }
 
     /// What only a script in the missing page can do, as far as it can see what the rule asks.
-    fn by_script(&self, rule: &Rule, how: &str) -> (Exactness, String) {
-        let seen = |test: &WhenTest| !matches!(test, WhenTest::Header(..) | WhenTest::Method(_));
-        match rule.whens().iter().find(|when| !seen(&when.test)) {
-            Some(when) => {
-                let condition = when.written(&self.edge.site().languages);
+    fn by_script(&self, rule: RuleRef<'_>, how: &str) -> (Exactness, String) {
+        let seen = |kind: &TestKind| !matches!(kind, TestKind::Header(..) | TestKind::Method(_));
+        match rule.tests().iter().find(|test| !seen(&test.kind)) {
+            Some(test) => {
+                let condition = test.written(&self.edge.site().languages);
                 (Exactness::Not, format!("a script can not see `{condition}`"))
             }
             None => (Exactness::Near, how.to_owned()),
         }
     }
 
-    fn redirect(&mut self, rule: &Rule, status: u16, drop_query: bool) -> (Exactness, String) {
+    fn redirect(&mut self, rule: RuleRef<'_>, status: u16, drop_query: bool) -> (Exactness, String) {
         let by_script = self.by_script(rule, &format!("404.html leads on where no file stands, instead of a {status}"));
         let Some(path) = rule.one_path() else { return by_script };
         let site = self.edge.site();
         let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
         let Ok(request) = Request::get(&url) else { return by_script };
         let answer = self.edge.answer(&request);
-        let Some(to) = answer.location().filter(|_| answer.line() == Some(rule.line)) else { return by_script };
+        let Some(to) = answer.location().filter(|_| answer.rule() == Some(rule.id)) else { return by_script };
         match file_at(path) {
             Some(name) if self.is_free(&name) => {
                 let page = stub(to, &format!("{}://{}", site.scheme, site.host), drop_query);
@@ -165,17 +170,17 @@ impl Publishing<'_> {
     }
 
     /// Puts the file that a rule shows where its address is, if that is one place.
-    fn shown_at(&mut self, rule: &Rule) -> Option<String> {
-        let path = match &rule.action {
-            Action::Rewrite(_) => rule.one_path()?,
-            _ if rule.pattern.origin().is_none() && rule.conditions.is_none() => rule.pattern.path.literal_prefix(),
-            _ => return None,
+    fn shown_at(&mut self, rule: RuleRef<'_>) -> Option<String> {
+        let path = match rule.stage() {
+            Stage::Rewrite => rule.one_path()?,
+            Stage::Fallback if rule.pattern.origin().is_none() && rule.is_unconditional() => rule.pattern.path.literal_prefix(),
+            Stage::Redirect | Stage::Fallback | Stage::Missing | Stage::Headers => return None,
         };
         let site = self.edge.site();
         let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
         let request = Request::get(&url).ok()?;
         let answer = self.edge.answer(&request);
-        let file = answer.file().filter(|_| answer.outcome() == Outcome::File && answer.line() == Some(rule.line))?;
+        let file = answer.file().filter(|_| answer.outcome() == Outcome::File && answer.rule() == Some(rule.id))?;
         let name = file_at(path).filter(|name| self.is_free(name))?;
         if name != file {
             self.pages.entry(name.clone()).or_insert(Page::Copy(file.to_owned()));
@@ -258,7 +263,7 @@ const LEAD_ON: &str = r##"((to, drop) => {
 
 /// The site's own missing page with a script before all else that takes what rules say of addresses without a file.
 fn missing_page(table: &Value, lost: Option<&str>) -> String {
-    let reader = READER.replacen("\"TABLE\"", &script_text(&table.to_string()), 1).replace("\nexport ", "\n");
+    let reader = super::module(table).replace("\nexport ", "\n");
     // Browsers look for the encoding at the very beginning.
     let script = format!("<meta charset=\"utf-8\">\n<script>\n{{\n{reader}{{\n{TAKE}}}\n}}\n</script>\n");
     let page = lost.unwrap_or(

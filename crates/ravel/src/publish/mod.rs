@@ -9,6 +9,7 @@
 //! rules can break out of where it is put: texts go into scripts as JSON without `<`, and into pages as escaped text.
 
 mod files;
+mod index;
 mod table;
 
 pub use files::{Exactness, Limit, Page, PublishedFiles, files};
@@ -22,9 +23,19 @@ const READER: &str = include_str!("edge.mjs");
 /// A Service Worker (W3C) that answers with `edge.mjs` beside it, for sites on a plain file server.
 pub const SERVICE_WORKER: &str = include_str!("service-worker.mjs");
 
-/// An ECMAScript module that decides as the edge of this table does; see its own comments for `decide` and `handle`.
+/// The types of what [`module`] exports, for the TypeScript compiler.
+pub const TYPES: &str = include_str!("edge.d.ts");
+
+/// An ECMAScript module that decides as the edge of this table does; [`TYPES`] says what it exports.
 pub fn module(table: &Value) -> String {
-    READER.replacen("\"TABLE\"", &script_text(&table.to_string()), 1)
+    let reader: String = READER.split_inclusive('\n').filter(|line| !is_comment(line)).collect();
+    reader.replacen("\"TABLE\"", &script_text(&table.to_string()), 1)
+}
+
+/// Whether a line of the reader is for those who change it.
+fn is_comment(line: &str) -> bool {
+    let line = line.trim();
+    line.is_empty() || line.starts_with("//") || (line.starts_with("/**") && line.ends_with("*/"))
 }
 
 /// A text as a string literal that is safe in a script, and in a page with a script in it.

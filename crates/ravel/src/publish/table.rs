@@ -1,25 +1,38 @@
-//! The compiled edge as a table: everything that `edge.mjs` needs to decide as the library does.
+//! The program as a table: everything that `edge.mjs` interprets, and where its index has each rule.
+//!
+//! If you change this, change `edge.mjs` and docs/table.schema.json too, and count [`VERSION`] up.
 
 use serde_json::{Map, Value, json};
 
-use crate::edge::Edge;
+use super::index::index;
+use crate::edge::{BODIES, Edge};
 use crate::files::KNOWN_TYPES;
-use crate::rules::{Action, HeaderOp, HeaderTest, On, Pages, Rule, Stage, When, WhenTest, Where, WhereTest};
+use crate::program::Pages;
+use crate::program::is_origin_bound;
+use crate::program::{Effect, FileRole, HeaderOp, Program, Role, Rule, Stage, Test, TestKind, TextSet, ValueSet};
 use crate::template::{Expression, Pattern, Piece, QueryTest, Target, Template};
+
+/// The version of tables that are written, and that `edge.mjs` reads.
+const VERSION: u32 = 2;
 
 /// The table of an edge. The same edge has the same table, to the byte. Its form is docs/table.schema.json.
 pub fn table(edge: &Edge) -> Value {
-    let set = edge.rules();
-    let site = &set.site;
-    let rules = |stage: Stage| Value::from(set.stage(stage).iter().map(rule).collect::<Vec<_>>());
+    let program = edge.program();
+    let site = program.site();
+    let stage = |stage: Stage| {
+        let rules = program.stage(stage);
+        let written: Vec<Value> = rules.iter().map(|one| rule(one, program)).collect();
+        json!({ "rules": written, "index": index(rules, site.ignore_case, |rule| plain(rule).is_some()) })
+    };
     let files: Vec<Value> =
         (0..).zip(edge.files().names()).map(|(number, name)| json!([name, edge.own_address(number)])).collect();
     let addresses = edge.spelling_table().into_iter().map(|(address, file, gets)| match gets {
         0 => json!([address, file]),
         gets => json!([address, file, gets]),
     });
+    let bound = program.request_headers().iter().filter(|name| is_origin_bound(name));
     json!({
-        "version": 1,
+        "version": VERSION,
         "scheme": site.scheme.as_str(),
         "host": site.host.as_str(),
         "base": site.base,
@@ -28,36 +41,59 @@ pub fn table(edge: &Edge) -> Value {
         "oneHop": site.one_hop,
         "fold": site.ignore_case,
         "tidy": site.pages == Pages::Tidy,
+        "bodies": BODIES.iter().map(|(status, body)| (status.to_string(), json!(body))).collect::<Map<_, _>>(),
         "lost": site.missing.as_ref().map(|(path, _)| path),
-        "languages": site.languages,
+        "languages": site.languages.iter().map(|tag| tag.to_ascii_lowercase()).collect::<Vec<_>>(),
         "hosts": hosts(edge),
-        "vary": set.vary_names.iter().map(http::HeaderName::as_str).collect::<Vec<_>>(),
+        "requestHeaders": program.request_headers().iter().map(http::HeaderName::as_str).collect::<Vec<_>>(),
+        "originBound": bound.map(http::HeaderName::as_str).collect::<Vec<_>>(),
         "types": KNOWN_TYPES.iter().map(|(extension, mime)| json!([extension, mime])).collect::<Vec<_>>(),
         "files": files,
         "addresses": addresses.collect::<Vec<_>>(),
-        "rules": {
-            "redirects": rules(Stage::Redirect),
-            "rewrites": rules(Stage::Rewrite),
-            "fallbacks": rules(Stage::Fallback),
-            "missing": rules(Stage::Missing),
-            "headers": rules(Stage::Headers),
+        "stages": {
+            "redirects": stage(Stage::Redirect),
+            "rewrites": stage(Stage::Rewrite),
+            "fallbacks": stage(Stage::Fallback),
+            "missing": stage(Stage::Missing),
+            "headers": stage(Stage::Headers),
         },
     })
 }
 
-fn hosts(edge: &Edge) -> Vec<Value> {
+/// What each host is to the site, with its base path; the longest base path first.
+fn hosts(edge: &Edge) -> Map<String, Value> {
     let site = edge.site();
-    let aliases = site.aliases.iter().map(|alias| json!([alias.host.as_str(), "alias", alias.base]));
-    let previews = site.previews.iter().map(|preview| json!([preview.to_string(), "preview", site.base]));
-    std::iter::once(json!([site.host.as_str(), "canonical", site.base])).chain(aliases).chain(previews).collect()
+    let mut settings = vec![(site.host.to_string(), Role::Canonical, &site.base)];
+    settings.extend(site.aliases.iter().map(|alias| (alias.host.to_string(), Role::Alias, &alias.base)));
+    settings.extend(site.previews.iter().map(|preview| (preview.to_string(), Role::Preview, &site.base)));
+    settings.sort_by_key(|(_, _, base)| std::cmp::Reverse(base.len()));
+    let mut hosts = Map::new();
+    for (host, role, base) in settings {
+        let setting = json!([role.to_string(), base]);
+        match hosts.entry(host).or_insert_with(|| json!([])) {
+            Value::Array(known) => known.push(setting),
+            other => *other = json!([setting]),
+        }
+    }
+    hosts
 }
 
-fn rule(rule: &Rule) -> Value {
+/// A redirect from path to path, of which there may be very many.
+fn plain(rule: &Rule) -> Option<(&str, &str, u16)> {
+    let redirect = rule.redirect().filter(|redirect| !redirect.drop_query)?;
+    Some((rule.one_path()?, redirect.target.literal_path()?, redirect.status))
+}
+
+/// The bytes of a text in UTF-8, a character each, as the module has all that it compares.
+pub(super) fn bytes(text: &str) -> String {
+    text.bytes().map(char::from).collect()
+}
+
+fn rule(rule: &Rule, program: &Program) -> Value {
     let pattern = &rule.pattern;
-    if let Action::Redirect(redirect) = &rule.action
-        && let (Some(path), Some(to), false) = (rule.one_path(), redirect.target.literal_path(), redirect.drop_query)
-    {
-        return json!([path, to, redirect.status]);
+    let fold = program.site().ignore_case;
+    if let Some((path, to, status)) = plain(rule) {
+        return json!([low(path, fold), to, status]);
     }
     let mut out = Map::new();
     if let Some(origin) = pattern.origin() {
@@ -67,23 +103,20 @@ fn rule(rule: &Rule) -> Value {
             out.insert("label".into(), true.into());
         }
     }
-    out.insert("path".into(), pattern_path(&pattern.path));
+    out.insert("path".into(), pattern_path(&pattern.path, fold));
     let query: Vec<Value> = pattern
         .query()
         .iter()
         .map(|part| match &part.test {
-            QueryTest::Present => json!([part.key, "present"]),
-            QueryTest::Text(wanted) => json!([part.key, "is", wanted]),
-            QueryTest::Capture(_) => json!([part.key, "capture"]),
+            QueryTest::Present => json!([bytes(&part.key), "present"]),
+            QueryTest::Text(wanted) => json!([bytes(&part.key), "is", bytes(wanted)]),
+            QueryTest::Capture(_) => json!([bytes(&part.key), "capture"]),
         })
         .collect();
     put_list(&mut out, "query", query);
-    put_list(&mut out, "where", rule.wheres().iter().filter_map(|test| where_test(test, pattern)).collect());
-    put_list(&mut out, "when", rule.whens().iter().map(when_test).collect());
-    let vary = rule.conditions.as_ref().map_or(0, |conditions| conditions.vary);
-    put_list(&mut out, "vary", (0..64).filter(|bit| vary & (1 << bit) != 0).map(Value::from).collect());
-    let does = match &rule.action {
-        Action::Redirect(redirect) => {
+    put_list(&mut out, "tests", rule.tests().iter().map(|one| test(one, pattern, program)).collect());
+    let does = match &rule.effect {
+        Effect::Redirect(redirect) => {
             out.insert("to".into(), target(&redirect.target, pattern));
             out.insert("status".into(), redirect.status.into());
             if redirect.drop_query {
@@ -91,22 +124,22 @@ fn rule(rule: &Rule) -> Value {
             }
             "redirect"
         }
-        Action::Gone => "gone",
-        Action::Elsewhere(_) => "elsewhere",
-        Action::Rewrite(to) | Action::Missing(to) => {
-            out.insert("to".into(), target(to, pattern));
-            "show"
-        }
-        Action::Fallback { path, even_files } => {
-            out.insert("to".into(), target(path, pattern));
-            if *even_files {
-                out.insert("even".into(), true.into());
+        Effect::Gone => "gone",
+        Effect::Elsewhere(_) => "elsewhere",
+        Effect::File(file) => {
+            out.insert("to".into(), target(&file.path, pattern));
+            match file.role {
+                FileRole::Rewrite => "rewrite",
+                FileRole::Fallback { even_files: false } => "fallback",
+                FileRole::Fallback { even_files: true } => "fallback even files",
             }
-            "show"
         }
-        Action::Headers(headers) => {
-            let on = On::NAMES.iter().find(|(_, on)| *on == headers.on).map_or("served", |(name, _)| name);
-            out.insert("on".into(), on.into());
+        Effect::NotFoundPage(path) => {
+            out.insert("to".into(), target(path, pattern));
+            "missing"
+        }
+        Effect::Headers(headers) => {
+            out.insert("on".into(), headers.on.as_str().into());
             out.insert("ops".into(), headers.ops.iter().map(header_op).collect::<Vec<_>>().into());
             "headers"
         }
@@ -122,17 +155,21 @@ fn put_list(out: &mut Map<String, Value>, name: &str, list: Vec<Value>) {
 }
 
 /// A literal path, or its texts and the forms of its expressions: 0 a segment or a piece of one, 1 anything, 2 whole segments.
-fn pattern_path(path: &Template) -> Value {
+fn pattern_path(path: &Template, fold: bool) -> Value {
     if path.is_literal() {
-        return path.as_str().into();
+        return low(path.as_str(), fold).into();
     }
     let parts = path.pieces().map(|piece| match piece {
-        Piece::Text(text) => Value::from(text),
+        Piece::Text(text) => Value::from(low(text, fold)),
         Piece::Expression(Expression::Segment, _) => 0.into(),
         Piece::Expression(Expression::Any, _) => 1.into(),
         Piece::Expression(Expression::Segments, _) => 2.into(),
     });
     parts.collect::<Vec<_>>().into()
+}
+
+fn low(text: &str, fold: bool) -> String {
+    if fold { text.to_ascii_lowercase() } else { text.to_owned() }
 }
 
 fn slot(pattern: &Pattern, name: &str) -> Option<usize> {
@@ -159,6 +196,9 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
         if let Some(slot) = origin.host.capture.as_deref().and_then(|name| slot(pattern, name)) {
             out.insert("label".into(), slot.into());
         }
+        if let Some(port) = origin.port {
+            out.insert("port".into(), port.into());
+        }
     }
     out.insert("path".into(), put(&target.path, pattern));
     if let Some(query) = target.query() {
@@ -170,32 +210,51 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
     Value::Object(out)
 }
 
-fn where_test(test: &Where, pattern: &Pattern) -> Option<Value> {
-    let slot = slot(pattern, &test.name)?;
-    Some(match &test.test {
-        WhereTest::Digits { least, most } => json!([slot, "digits", least, most]),
-        WhereTest::OneOf(list) => json!([slot, "in", list]),
-        WhereTest::NotOneOf(list) => json!([slot, "out", list]),
-        WhereTest::Matches(regex) => {
-            let (classes, next, last) = regex.as_table();
-            json!([slot, "matches", { "classes": classes, "next": next, "last": last }])
+/// Whether it is negated, its kind, what is looked at, what is accepted.
+fn test(test: &Test, pattern: &Pattern, program: &Program) -> Value {
+    let not = u8::from(test.negated);
+    match &test.kind {
+        TestKind::Capture(name, set) => {
+            let set = match set {
+                TextSet::Digits { least, most } => json!(["digits", least, most]),
+                TextSet::OneOf(list) if program.site().ignore_case => {
+                    json!(["one of, folded", list.iter().map(|text| low(&bytes(text), true)).collect::<Vec<_>>()])
+                }
+                TextSet::OneOf(list) => json!(["one of", list.iter().map(|text| bytes(text)).collect::<Vec<_>>()]),
+                TextSet::Matches(regex) => {
+                    let (classes, next, last) = regex.as_table();
+                    json!(["matches", { "classes": classes, "next": next, "last": last }])
+                }
+            };
+            json!([not, "capture", slot(pattern, name).unwrap_or_default(), set])
         }
-    })
+        TestKind::Host(hosts) => {
+            json!([not, "host", null, hosts.iter().map(|host| host.as_str()).collect::<Vec<_>>()])
+        }
+        TestKind::Scheme(scheme) => json!([not, "scheme", null, scheme.as_str()]),
+        TestKind::Role(role) => json!([not, "role", null, role.to_string()]),
+        TestKind::Method(methods) => {
+            json!([not, "method", null, methods.iter().map(http::Method::as_str).collect::<Vec<_>>()])
+        }
+        TestKind::Language(list) => {
+            let languages = &program.site().languages;
+            let listed: Vec<_> = list.iter().filter_map(|at| languages.get(*at)).map(|tag| tag.to_ascii_lowercase()).collect();
+            json!([not, "language", "accept-language", listed])
+        }
+        TestKind::Header(name, set) => json!([not, "header", name.as_str(), values(set)]),
+        TestKind::Cookie(name, set) => json!([not, "cookie", bytes(name), values(set)]),
+        TestKind::FileExists => json!([not, "file exists", null, null]),
+        TestKind::ContentType(ranges) => {
+            json!([not, "type", null, ranges.iter().map(|range| range.as_str()).collect::<Vec<_>>()])
+        }
+    }
 }
 
-fn when_test(when: &When) -> Value {
-    let not = when.negated;
-    match &when.test {
-        WhenTest::Language(list) => json!([not, "language", list]),
-        WhenTest::Cookie(name, value) => json!([not, "cookie", name, value]),
-        WhenTest::Header(name, HeaderTest::Present) => json!([not, "header", name.as_str(), "present"]),
-        WhenTest::Header(name, HeaderTest::Is(value)) => json!([not, "header", name.as_str(), "is", value]),
-        WhenTest::Header(name, HeaderTest::Contains(text)) => json!([not, "header", name.as_str(), "contains", text]),
-        WhenTest::Host(hosts) => json!([not, "host", hosts.iter().map(|host| host.as_str()).collect::<Vec<_>>()]),
-        WhenTest::Scheme(scheme) => json!([not, "scheme", scheme.as_str()]),
-        WhenTest::Method(methods) => json!([not, "method", methods.iter().map(http::Method::as_str).collect::<Vec<_>>()]),
-        WhenTest::Preview => json!([not, "preview"]),
-        WhenTest::NoFile => json!([not, "no file"]),
+fn values(set: &ValueSet) -> Value {
+    match set {
+        ValueSet::Any => json!(["any"]),
+        ValueSet::OneOf(list) => json!(["one of", list.iter().map(|value| bytes(value)).collect::<Vec<_>>()]),
+        ValueSet::Containing(text) => json!(["contains", bytes(text)]),
     }
 }
 

@@ -53,6 +53,8 @@ codes! {
     ThroughAlias "through-alias" Advice,
     /// A redirect to plain HTTP.
     PlainTarget "plain-target" Advice,
+    /// A captured host label before a domain under which anybody can register names.
+    OpenRedirect "open-redirect" Problem,
     /// A redirect or a rewrite on the address of a file.
     HidesFile "hides-file" Problem,
     /// A capture that nothing uses.
@@ -71,6 +73,8 @@ codes! {
     LongLifeFallback "long-life-fallback" Problem,
     /// A promise of HTTPS that rules break.
     HstsBroken "hsts-broken" Problem,
+    /// More rules than are asked quickly match one URL.
+    ManyRulesAsked "many-rules-asked" Advice,
     /// A question that was given up.
     NotDecided "not-decided" Advice,
     /// A way in that takes more redirects than it needs.
@@ -91,6 +95,8 @@ codes! {
     LeftOut "left-out" Advice,
     /// A page with two addresses.
     TwoAddresses "two-addresses" Problem,
+    /// Names of files that are one in URLs.
+    SameUrl "same-url" Problem,
     /// Names that differ only in case.
     CaseOnly "case-only" Advice,
     /// A page kept too long.

@@ -4,6 +4,7 @@ use http::{HeaderMap, HeaderName, Method};
 
 use crate::address::Address;
 use crate::language::Line;
+use crate::language::grammar::OutcomeWord;
 use crate::template::{Pattern, Target};
 
 /// What a rules file says must be true of one address.
@@ -71,7 +72,7 @@ pub enum Is {
     Elsewhere,
     /// 508, or redirects without an end.
     Loop,
-    /// 400, 405 or 421.
+    /// 400, 405, 414 or 421.
     Refused,
 }
 
@@ -98,18 +99,17 @@ pub enum CheckTest {
 }
 
 impl Is {
-    pub(crate) const NAMES: [(&'static str, Is); 6] = [
-        ("gone", Is::Gone),
-        ("missing", Is::Missing),
-        ("outside", Is::Outside),
-        ("elsewhere", Is::Elsewhere),
-        ("a loop", Is::Loop),
-        ("refused", Is::Refused),
-    ];
-
     /// The outcome as it is written after `is`.
     pub fn as_str(self) -> &'static str {
-        Is::NAMES.iter().find(|(_, is)| *is == self).map_or("", |(name, _)| name)
+        let word = match self {
+            Is::Gone => OutcomeWord::Gone,
+            Is::Missing => OutcomeWord::Missing,
+            Is::Outside => OutcomeWord::Outside,
+            Is::Elsewhere => OutcomeWord::Elsewhere,
+            Is::Loop => OutcomeWord::Loop,
+            Is::Refused => OutcomeWord::Refused,
+        };
+        word.form().name
     }
 }
 

@@ -11,22 +11,14 @@
 
 mod accept;
 mod code;
-mod condition;
 mod domain;
 mod expectation;
-mod headers;
 mod read;
-mod rule;
-mod site;
 
 pub use accept::Accept;
 pub use code::{Code, Weight};
-pub use condition::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest, WholeRegex};
 pub use domain::{Apex, Domain, Issue, NamedFile, Proof};
 pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
-pub use headers::{HeaderOp, HeaderRule, On};
-pub use rule::{Action, Redirect, Rule, Stage};
-pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 
 use std::fmt;
 use std::sync::Arc;
@@ -34,6 +26,8 @@ use std::sync::Arc;
 use crate::address::Host;
 use crate::finding::{Finding, FindingPlace};
 use crate::language::Problems;
+pub use crate::program::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
+use crate::program::{Program, Rule, Stage};
 
 /// A rules file, understood. Cheap to clone.
 #[derive(Debug, Clone)]
@@ -41,20 +35,12 @@ pub struct Rules(Arc<RuleSet>);
 
 #[derive(Debug, Clone)]
 pub(crate) struct RuleSet {
-    pub(crate) site: Site,
-    /// Redirect, gone and elsewhere, in the order of the file.
-    pub(crate) redirects: Vec<Rule>,
-    pub(crate) rewrites: Vec<Rule>,
-    pub(crate) fallbacks: Vec<Rule>,
-    pub(crate) missing: Vec<Rule>,
-    pub(crate) headers: Vec<Rule>,
+    pub(crate) program: Program,
     pub(crate) expectations: Vec<Expectation>,
     pub(crate) universals: Vec<Universal>,
     pub(crate) accepts: Vec<Accept>,
     pub(crate) domains: Vec<Domain>,
     pub(crate) sources: Arc<[Box<str>]>,
-    /// The request headers that conditions look at; a condition names them by bits.
-    pub(crate) vary_names: Vec<http::HeaderName>,
 }
 
 impl Rules {
@@ -90,12 +76,17 @@ impl Rules {
 
     /// The site.
     pub fn site(&self) -> &Site {
-        &self.0.site
+        self.0.program.site()
     }
 
     /// The rules of a stage, in the order of the file.
     pub fn rules(&self, stage: Stage) -> &[Rule] {
-        self.0.stage(stage)
+        self.0.program.stage(stage)
+    }
+
+    /// The rules as they are executed.
+    pub fn program(&self) -> &Program {
+        &self.0.program
     }
 
     /// The expectations, in the order of the file.
@@ -123,9 +114,10 @@ impl Rules {
     pub fn with_previews(&self, hosts: impl IntoIterator<Item = Host>) -> Rules {
         let mut set = RuleSet::clone(&self.0);
         for host in hosts {
-            if !set.site.has_host(host.as_str()) {
-                let line = set.site.line;
-                set.site.previews.push(PreviewHost { wildcard: false, host, line });
+            let site = &mut set.program.site;
+            if !site.has_host(host.as_str()) {
+                let line = site.line;
+                site.previews.push(PreviewHost { wildcard: false, host, line });
             }
         }
         Rules(Arc::new(set))
@@ -146,18 +138,8 @@ impl RuleSet {
     pub(crate) fn takes(&self, accept: &Accept, finding: &Finding) -> bool {
         let line = match &finding.place {
             FindingPlace::Line(line) | FindingPlace::Named { by: line, .. } => *line,
-            FindingPlace::File { .. } => self.site.folder_line(),
+            FindingPlace::File { .. } => self.program.site().folder_line(),
         };
         accept.code == finding.code && accept.covers(line)
-    }
-
-    pub(crate) fn stage(&self, stage: Stage) -> &[Rule] {
-        match stage {
-            Stage::Redirect => &self.redirects,
-            Stage::Rewrite => &self.rewrites,
-            Stage::Fallback => &self.fallbacks,
-            Stage::Missing => &self.missing,
-            Stage::Headers => &self.headers,
-        }
     }
 }

@@ -12,8 +12,8 @@ use super::capture::CaptureTest;
 use super::leaf::Leaf;
 use super::search::{Found, Signed, shortest};
 use super::symbol::meaning;
-use crate::edge::holds_for;
-use crate::rules::{HeaderTest, WhenTest};
+use crate::edge::{cookie_is, header_is};
+use crate::program::ValueSet;
 
 /// Something that can hold of a request.
 #[derive(Debug, Clone)]
@@ -24,21 +24,29 @@ pub(super) enum Fact<'r> {
     ParameterIs(&'r str, &'r str),
     /// The key has a value that is not empty, and the first of them passes the tests.
     FirstValue(&'r str, Vec<CaptureTest<'r>>),
-    /// A cookie is there, or has this value.
-    Cookie(&'r str, Option<&'r str>),
-    /// A header field.
-    Header(&'r HeaderName, &'r HeaderTest),
+    /// A cookie with such a value is there.
+    Cookie(&'r str, &'r ValueSet),
+    /// A header has such a value.
+    Header(&'r HeaderName, &'r ValueSet),
 }
 
 impl Fact<'_> {
-    /// Whether it holds under these header fields; none where they do not name what it is about.
+    /// Whether it holds under these headers; none where they do not name what it is about.
     pub(super) fn under(&self, headers: &HeaderMap) -> Option<bool> {
-        let test = match self {
-            Fact::Cookie(name, value) if headers.contains_key(COOKIE) => WhenTest::Cookie((*name).into(), value.map(Into::into)),
-            Fact::Header(name, test) if headers.contains_key(*name) => WhenTest::Header((*name).clone(), (*test).clone()),
-            _ => return None,
-        };
-        Some(holds_for(&test, headers))
+        match self {
+            Fact::Cookie(..) => headers.contains_key(COOKIE).then(|| self.holds(headers)),
+            Fact::Header(name, _) => headers.contains_key(*name).then(|| self.holds(headers)),
+            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => None,
+        }
+    }
+
+    /// Whether it holds of a request with no other headers than these; of the query nothing is known here.
+    fn holds(&self, headers: &HeaderMap) -> bool {
+        match self {
+            Fact::Cookie(name, values) => cookie_is(headers, name, values),
+            Fact::Header(name, values) => header_is(headers, name, values),
+            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+        }
     }
 }
 
@@ -62,26 +70,38 @@ pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, H
     let mut cookies: Vec<String> = Vec::new();
     for name in names(facts, |fact| if let Fact::Cookie(name, _) = fact { Some(*name) } else { None }) {
         match cookie(name, facts) {
-            Some(values) => cookies.extend(values),
-            None => return Found::Nothing,
+            Found::Member(values) => cookies.extend(values),
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
         }
     }
-    if !cookies.is_empty() {
-        match HeaderValue::from_str(&cookies.join("; ")) {
-            Ok(value) => drop(headers.append(COOKIE, value)),
-            Err(_) => return Found::Undecided,
+    let mut add = |name: &HeaderName, value: &str| match HeaderValue::from_bytes(value.as_bytes()) {
+        Ok(value) => {
+            headers.append(name, value);
+            true
         }
+        Err(_) => false,
+    };
+    if !cookies.is_empty() && !add(&COOKIE, &cookies.join("; ")) {
+        return Found::Undecided;
     }
     for name in names(facts, |fact| if let Fact::Header(name, _) = fact { Some(*name) } else { None }) {
-        let Some(values) = header(name, facts) else { return Found::Nothing };
-        for value in values {
-            match HeaderValue::from_str(&value) {
-                Ok(value) => drop(headers.append(name, value)),
-                Err(_) => return Found::Undecided,
-            }
+        match header(name, facts) {
+            Found::Member(Some(value)) if !add(name, &value) => return Found::Undecided,
+            Found::Member(_) => {}
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
         }
     }
-    Found::Member(((!query.is_empty()).then(|| query.join("&")), headers))
+    // A header and a cookie can ask of the same line.
+    let headers_hold = |(fact, holds): &SignedFact<'_>| match &**fact {
+        Fact::Cookie(..) | Fact::Header(..) => fact.holds(&headers) == *holds,
+        Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+    };
+    match facts.iter().all(headers_hold) {
+        true => Found::Member(((!query.is_empty()).then(|| query.join("&")), headers)),
+        false => Found::Undecided,
+    }
 }
 
 /// The names that some kind of fact is about, once each.
@@ -162,72 +182,85 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
     Found::Member(written_values)
 }
 
-fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Option<Vec<String>> {
-    let mut wanted: Vec<&str> = Vec::new();
-    let mut unwanted: Vec<&str> = Vec::new();
-    let (mut present, mut absent) = (false, false);
-    for (fact, holds) in facts {
-        match (&**fact, holds) {
-            (Fact::Cookie(of, None), true) if *of == name => present = true,
-            (Fact::Cookie(of, None), false) if *of == name => absent = true,
-            (Fact::Cookie(of, Some(value)), true) if *of == name => wanted.push(value),
-            (Fact::Cookie(of, Some(value)), false) if *of == name => unwanted.push(value),
-            _ => {}
-        }
-    }
-    if wanted.iter().any(|value| unwanted.contains(value)) || (absent && (present || !wanted.is_empty())) {
-        return None;
-    }
-    if present && wanted.is_empty() {
-        return Some(vec![format!("{name}={}", other_than(&unwanted))]);
-    }
-    wanted.dedup();
-    Some(wanted.iter().map(|value| format!("{name}={value}")).collect())
-}
-
-/// A value that is none of these.
-fn other_than(unwanted: &[&str]) -> String {
-    let mut value = "1".to_owned();
-    while unwanted.contains(&&*value) {
-        value.push('1');
-    }
-    value
-}
-
-fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Option<Vec<String>> {
-    let mut tests: Vec<(&HeaderTest, bool)> = Vec::new();
-    for (fact, holds) in facts {
-        if let Fact::Header(of, test) = &**fact
-            && *of == name
-        {
-            tests.push((test, *holds));
-        }
-    }
-    let fits = |value: &str| {
-        tests.iter().filter(|(_, holds)| !holds).all(|(test, _)| match test {
-            HeaderTest::Present => false,
-            HeaderTest::Is(unwanted) => value != &**unwanted,
-            HeaderTest::Contains(unwanted) => !value.contains(&**unwanted),
+/// Cookies of one name, so that all facts about it hold: every wanted set has a value of its own.
+fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
+    let about = |wanted: bool| {
+        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(|(fact, _)| match &**fact {
+            Fact::Cookie(of, values) if *of == name => Some(*values),
+            _ => None,
         })
     };
-    let mut values = Vec::new();
-    for (test, holds) in &tests {
-        let value = match (test, holds) {
-            (HeaderTest::Is(text), true) => text.to_string(),
-            // A text that must not be the whole value gets something around it.
-            (HeaderTest::Contains(text), true) if fits(text) => text.to_string(),
-            (HeaderTest::Contains(text), true) => format!("~{text}~"),
-            (HeaderTest::Present, true) => ["1", "a", "~", "%"].into_iter().find(|value| fits(value))?.to_owned(),
-            (_, false) => continue,
-        };
-        if !fits(&value) {
-            return None;
-        }
-        if !values.contains(&value) {
-            values.push(value);
+    let unwanted: Vec<&ValueSet> = about(false).collect();
+    let mut cookies = Vec::new();
+    for wanted in about(true) {
+        match value_in(&[wanted], &unwanted, |value| !value.contains(';') && value.trim_matches([' ', '\t']) == value) {
+            Found::Member(value) => cookies.push(format!("{name}={value}")),
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
         }
     }
-    Some(values)
+    cookies.sort();
+    cookies.dedup();
+    Found::Member(cookies)
+}
+
+/// The value of a header, so that all facts about it hold; none where it need not be there.
+fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Found<Option<String>> {
+    let about = |wanted: bool| {
+        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(|(fact, _)| match &**fact {
+            Fact::Header(of, values) if *of == name => Some(*values),
+            _ => None,
+        })
+    };
+    let (wanted, unwanted): (Vec<&ValueSet>, Vec<&ValueSet>) = (about(true).collect(), about(false).collect());
+    if wanted.is_empty() {
+        return Found::Member(None);
+    }
+    match value_in(&wanted, &unwanted, |value| value.trim_matches([' ', '\t']) == value) {
+        Found::Member(value) => Found::Member(Some(value)),
+        Found::Nothing => Found::Nothing,
+        Found::Undecided => Found::Undecided,
+    }
+}
+
+/// A value in all of some sets and in none of others.
+fn value_in(wanted: &[&ValueSet], unwanted: &[&ValueSet], can_be_sent: impl Fn(&str) -> bool) -> Found<String> {
+    let fits = |value: &str| {
+        let value_in = |set: &&ValueSet| set.contains(Some(value.as_bytes()));
+        can_be_sent(value) && wanted.iter().all(value_in) && !unwanted.iter().any(value_in)
+    };
+    let listed = wanted.iter().find_map(|set| match set {
+        ValueSet::OneOf(list) => Some(list),
+        ValueSet::Any | ValueSet::Containing(_) => None,
+    });
+    if let Some(list) = listed {
+        return list.iter().find(|value| fits(value)).map_or(Found::Nothing, |value| Found::Member(value.to_string()));
+    }
+    let parts: Vec<&str> = wanted
+        .iter()
+        .filter_map(|set| match set {
+            ValueSet::Containing(text) => Some(&**text),
+            ValueSet::Any | ValueSet::OneOf(_) => None,
+        })
+        .collect();
+    // What contains a part that it must not contain is nowhere; else some filler between the parts will do.
+    let impossible = unwanted.iter().any(|set| match set {
+        ValueSet::Any => true,
+        ValueSet::Containing(text) => text.is_empty() || parts.iter().any(|part| part.contains(&**text)),
+        ValueSet::OneOf(_) => false,
+    });
+    if impossible {
+        return Found::Nothing;
+    }
+    const FILLERS: [&str; 5] = ["", "1", "a", "~", "%"];
+    let around = |filler: &str, times: usize| {
+        let filler = filler.repeat(times);
+        format!("{filler}{}{filler}", parts.join(&filler))
+    };
+    let plain = (!parts.is_empty()).then(|| parts.join("~"));
+    let filled = (1..=unwanted.len() + 1).flat_map(|times| FILLERS.iter().map(move |filler| around(filler, times)));
+    let found = plain.into_iter().chain(filled).find(|value| !value.is_empty() && fits(value));
+    found.map_or(Found::Undecided, Found::Member)
 }
 
 /// All but what forms leave as it is.

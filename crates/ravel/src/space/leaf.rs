@@ -192,7 +192,7 @@ impl Leaf<'_> {
             (Leaf::Named(names), State::Range { low, high, depth, slash }) => names.step((*low, *high, *depth, *slash), symbol),
             (Leaf::KnownType, State::Range { low, high, depth, .. }) => step_type((*low, *high, *depth), symbol),
             (Leaf::Value(tests), State::Tests(progress)) => {
-                let begun = CaptureTest::Label.step(Progress::default(), Symbol::from(b'a'));
+                let begun = CaptureTest::LABEL.step(Progress::default(), Symbol::from(b'a'));
                 let mut next: Tests = tests.iter().zip(progress).map(|(test, at)| test.step(*at, symbol)).collect();
                 next.push(begun);
                 State::Tests(next)

@@ -10,26 +10,20 @@ use super::leaf::{Leaf, PatternLeaf};
 use super::origin::Origin;
 use super::symbol::{Symbol, symbols};
 use super::{RequestSet, Space};
-use crate::rules::{Rule, When, WhenTest, Where};
+use crate::program::{Rule, Test, TestKind, Tests};
 use crate::template::{Pattern, QueryTest, Target};
 
 impl<'r> Space<'r> {
-    pub(super) fn asked_by(
-        &self,
-        pattern: &'r Pattern,
-        wheres: &'r [Where],
-        whens: &'r [When],
-        target: Option<&Target>,
-    ) -> RequestSet<'r> {
+    pub(super) fn asked_by(&self, pattern: &'r Pattern, asked: &'r Tests, target: Option<&Target>) -> RequestSet<'r> {
         let mut set = self.all();
-        let fold = self.edge.rules().site.ignore_case;
+        let fold = self.edge.site().ignore_case;
         let tests = |name: &str, from_query: bool, from_host: bool| {
-            let mut tests: Vec<CaptureTest<'r>> = self.tests_about(name, wheres).collect();
+            let mut tests: Vec<CaptureTest<'r>> = self.tests_about(name, asked).collect();
             if from_query && target.is_some_and(|target| target.puts_into_path(name)) {
-                tests.push(CaptureTest::Segment);
+                tests.push(CaptureTest::SEGMENT);
             }
             if !from_host && target.is_some_and(|target| target.puts_into_host(name)) {
-                tests.push(CaptureTest::Label);
+                tests.push(CaptureTest::LABEL);
             }
             tests
         };
@@ -38,7 +32,9 @@ impl<'r> Space<'r> {
         for piece in &mut set.pieces {
             if let Some(origin) = pattern.origin() {
                 piece.origins.retain(|at| {
-                    self.origins.get(at).is_some_and(|asked| asked.takes(origin, host_tests.as_deref(), &self.edge.rules().site))
+                    self.origins
+                        .get(at)
+                        .is_some_and(|origin_asked| origin_asked.takes(origin, host_tests.as_deref(), self.edge.site()))
                 });
             }
             let read: Vec<Symbol> = match pattern.origin() {
@@ -69,7 +65,7 @@ impl<'r> Space<'r> {
             };
             self.add_fact(&mut set, Arc::new(fact), true);
         }
-        whens.iter().for_each(|when| self.add_when(&mut set, when));
+        asked.iter().for_each(|test| self.add_test(&mut set, test));
         set.pieces.retain(|piece| !(piece.origins.is_empty() || piece.methods.is_empty() || piece.languages.is_empty()));
         set
     }
@@ -78,39 +74,38 @@ impl<'r> Space<'r> {
         set.pieces.iter_mut().for_each(|piece| piece.facts.push((Arc::clone(&fact), holds)));
     }
 
-    pub(super) fn add_when(&self, set: &mut RequestSet<'r>, when: &'r When) {
-        let wanted = !when.negated;
+    /// Narrows a set to what passes a test; what is asked of captures is part of the pattern's leaf, and what is asked of the
+    /// answer cannot be said of a request.
+    pub(super) fn add_test(&self, set: &mut RequestSet<'r>, test: &'r Test) {
+        let wanted = !test.negated;
         let mut origins = |fits: &dyn Fn(&Origin) -> bool| {
             for piece in &mut set.pieces {
                 piece.origins.retain(|at| self.origins.get(at).is_some_and(|origin| fits(origin) == wanted));
             }
         };
-        match &when.test {
-            WhenTest::Host(hosts) => origins(&|origin| hosts.iter().any(|host| host.as_str() == &*origin.host)),
-            WhenTest::Scheme(scheme) => origins(&|origin| origin.scheme == *scheme),
-            WhenTest::Preview => origins(&|origin| origin.is_preview()),
-            WhenTest::Method(methods) => {
-                let fits = |method: &Method| {
-                    methods.iter().any(|listed| listed == method || (*listed == Method::GET && *method == Method::HEAD))
-                };
+        match &test.kind {
+            TestKind::Capture(..) | TestKind::ContentType(_) => {}
+            TestKind::Host(hosts) => origins(&|origin| hosts.iter().any(|host| host.as_str() == &*origin.host)),
+            TestKind::Scheme(scheme) => origins(&|origin| origin.scheme == *scheme),
+            TestKind::Role(role) => origins(&|origin| origin.role == *role),
+            TestKind::Method(methods) => {
+                let fits = |method: &Method| methods.contains(if *method == Method::HEAD { &Method::GET } else { method });
                 for piece in &mut set.pieces {
                     piece.methods.retain(|at| self.methods.get(at).is_some_and(|method| fits(method) == wanted));
                 }
             }
-            WhenTest::Language(listed) => {
+            TestKind::Language(listed) => {
                 for piece in &mut set.pieces {
                     piece.languages.retain(|at| listed.contains(&at) == wanted);
                 }
             }
-            WhenTest::Cookie(name, value) => {
-                self.add_fact(set, Arc::new(Fact::Cookie(name, value.as_deref())), wanted);
-            }
-            WhenTest::Header(name, test) => self.add_fact(set, Arc::new(Fact::Header(name, test)), wanted),
-            WhenTest::NoFile => {
+            TestKind::Cookie(name, values) => self.add_fact(set, Arc::new(Fact::Cookie(name, values)), wanted),
+            TestKind::Header(name, values) => self.add_fact(set, Arc::new(Fact::Header(name, values)), wanted),
+            TestKind::FileExists => {
                 for piece in &mut set.pieces {
                     if self.regions[piece.region].inside {
-                        piece.path.push((Arc::clone(&self.named), !wanted));
-                    } else if !wanted {
+                        piece.path.push((Arc::clone(&self.named), wanted));
+                    } else if wanted {
                         piece.origins.retain(|_| false);
                     }
                 }
@@ -125,22 +120,22 @@ impl<'r> Space<'r> {
             let fact = match &part.test {
                 QueryTest::Present => Fact::Parameter(&part.key),
                 QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
-                QueryTest::Capture(name) => Fact::FirstValue(&part.key, self.tests_about(name, rule.wheres()).collect()),
+                QueryTest::Capture(name) => Fact::FirstValue(&part.key, self.tests_about(name, rule.tests()).collect()),
             };
             self.add_fact(&mut set, Arc::new(fact), true);
         }
-        rule.whens()
+        rule.tests()
             .iter()
-            .filter(|when| when.test.is_about_headers() || matches!(when.test, WhenTest::Method(_)))
-            .for_each(|when| self.add_when(&mut set, when));
+            .filter(|test| test.request_header().is_some() || matches!(test.kind, TestKind::Method(_)))
+            .for_each(|test| self.add_test(&mut set, test));
         set.pieces.retain(|piece| !(piece.methods.is_empty() || piece.languages.is_empty()));
         set
     }
 
-    /// What `where` asks of a capture.
-    pub(super) fn tests_about(&self, name: &str, wheres: &'r [Where]) -> impl Iterator<Item = CaptureTest<'r>> {
-        let fold = self.edge.rules().site.ignore_case;
-        let about = wheres.iter().filter(move |condition| *condition.name == *name);
-        about.map(move |condition| CaptureTest::of(&condition.test, fold))
+    /// What is asked of a capture.
+    pub(super) fn tests_about(&self, name: &str, asked: &'r Tests) -> impl Iterator<Item = CaptureTest<'r>> {
+        let fold = self.edge.site().ignore_case;
+        let about = asked.captures().filter(move |(known, ..)| *known == name);
+        about.map(move |(_, set, negated)| CaptureTest::of(set, negated, fold))
     }
 }

@@ -35,8 +35,8 @@ use std::sync::Arc;
 use http::Method;
 
 use crate::address::Scheme;
-use crate::edge::{Edge, Role};
-use crate::rules::{Action, Rule, Stage, WhenTest};
+use crate::edge::Edge;
+use crate::program::{Role, Rule, RuleRef, Stage, TestKind, Tests};
 use crate::template::Pattern;
 use bits::Bits;
 use leaf::{Leaf, Names};
@@ -64,22 +64,23 @@ pub struct Space<'r> {
 impl<'r> Space<'r> {
     /// The requests that an edge's site can be asked.
     pub fn new(edge: &'r Edge) -> Space<'r> {
-        let rules = edge.rules();
-        let (origins, regions) = origin::of_site(rules);
+        let program = edge.program();
+        let site = program.site();
+        let (origins, regions) = origin::of_site(program);
         let mut methods = vec![Method::GET, Method::HEAD, Method::POST];
-        for when in all_conditions(rules).flat_map(|conditions| &conditions.whens) {
-            if let WhenTest::Method(listed) = &when.test {
+        for test in program.all_rules().iter().flat_map(|rule| rule.tests().iter()) {
+            if let TestKind::Method(listed) = &test.kind {
                 let more: Vec<Method> = listed.iter().filter(|method| !methods.contains(method)).cloned().collect();
                 methods.extend(more);
             }
         }
-        let languages = match rules.site.languages.is_empty() {
+        let languages = match site.languages.is_empty() {
             true => vec!["".into()],
-            false => rules.site.languages.clone(),
+            false => site.languages.clone(),
         };
         let mut addresses: Vec<&str> = edge.addresses().collect();
         addresses.sort_unstable();
-        let names = Names::new(addresses.iter().copied(), &rules.site);
+        let names = Names::new(addresses.iter().copied(), site);
         Space {
             edge,
             origins,
@@ -166,7 +167,7 @@ impl<'r> Space<'r> {
 
     /// Whether a local target leads to this origin, for some visitors.
     fn is_home(&self, origin: &Origin) -> bool {
-        let upgraded = origin.scheme == Scheme::Http && self.edge.rules().site.upgrades();
+        let upgraded = origin.scheme == Scheme::Http && self.edge.site().upgrades();
         origin.is_preview() || (origin.role == Role::Canonical && !upgraded)
     }
 
@@ -200,16 +201,12 @@ impl<'r> Space<'r> {
 
     /// The requests that a rule's pattern matches and whose conditions hold.
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
-        let target = match &rule.action {
-            Action::Redirect(redirect) => Some(&redirect.target),
-            _ => rule.shows(),
-        };
-        self.asked_by(&rule.pattern, rule.wheres(), rule.whens(), target)
+        self.asked_by(&rule.pattern, rule.tests(), rule.target())
     }
 
     /// The requests that a pattern matches.
     pub fn of_pattern(&self, pattern: &'r Pattern) -> RequestSet<'r> {
-        self.asked_by(pattern, &[], &[], None)
+        self.asked_by(pattern, Tests::NONE, None)
     }
 
     /// Which rules of a stage could have an address in common with a pattern.
@@ -243,11 +240,12 @@ impl<'r> Space<'r> {
     }
 
     /// The rules of a stage.
-    pub(crate) fn rules(&self, stage: Stage) -> &'r [Rule] {
-        self.edge.rules().stage(stage)
+    pub(crate) fn rules(&self, stage: Stage) -> impl DoubleEndedIterator<Item = RuleRef<'r>> + Clone + ExactSizeIterator {
+        self.edge.program().rules(stage)
     }
-}
 
-fn all_conditions(rules: &crate::rules::RuleSet) -> impl Iterator<Item = &crate::rules::Conditions> {
-    Stage::ALL.into_iter().flat_map(|stage| rules.stage(stage)).filter_map(|rule| rule.conditions.as_deref())
+    /// A rule of a stage by its number there.
+    pub(crate) fn rule(&self, stage: Stage, number: u32) -> RuleRef<'r> {
+        self.edge.program().numbered(stage, number)
+    }
 }

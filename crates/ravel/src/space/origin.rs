@@ -1,12 +1,11 @@
 //! The hosts that a site can be asked on, each with its scheme; of hosts that a `*.` stands for, those that rules tell apart.
 
-use super::all_conditions;
 use super::capture::CaptureTest;
 use super::leaf::Names;
 use super::symbol::symbols;
 use crate::address::Scheme;
-use crate::edge::Role;
-use crate::rules::{Pages, RuleSet, Site, Stage, WhenTest, WhereTest};
+use crate::program::{Pages, Site};
+use crate::program::{Program, Role, TestKind, TextSet};
 use crate::template::OriginPattern;
 
 /// A scheme and a host, below one setting of the site.
@@ -50,15 +49,15 @@ impl Origin {
     }
 }
 
-pub(super) fn of_site(rules: &RuleSet) -> (Vec<Origin>, Vec<Region>) {
-    let site = &rules.site;
+pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
+    let site = program.site();
     let mut settings: Vec<(Box<str>, Role, &str)> = vec![(site.host.as_str().into(), Role::Canonical, &site.base)];
     settings.extend(site.aliases.iter().map(|alias| (alias.host.as_str().into(), Role::Alias, &*alias.base)));
     for preview in site.previews.iter().filter(|preview| !preview.wildcard) {
         settings.push((preview.host.as_str().into(), Role::Preview, &site.base));
     }
     for preview in site.previews.iter().filter(|preview| preview.wildcard) {
-        for label in labels(rules, preview.host.as_str()) {
+        for label in labels(program, preview.host.as_str()) {
             let host: Box<str> = format!("{label}.{}", preview.host).into();
             if !settings.iter().any(|(known, ..)| *known == host) {
                 settings.push((host, Role::Preview, &site.base));
@@ -93,25 +92,25 @@ pub(super) fn of_site(rules: &RuleSet) -> (Vec<Origin>, Vec<Region>) {
 }
 
 /// The labels below a host that some rule tells apart from others, and one that none does.
-fn labels(rules: &RuleSet, below: &str) -> Vec<String> {
+fn labels(program: &Program, below: &str) -> Vec<String> {
     let mut labels: Vec<String> = Vec::new();
     let label_of = |host: &str| host.split_once('.').filter(|(_, rest)| *rest == below).map(|(label, _)| label.to_owned());
-    for when in all_conditions(rules).flat_map(|conditions| &conditions.whens) {
-        if let WhenTest::Host(hosts) = &when.test {
-            labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
+    for rule in program.all_rules() {
+        for test in rule.tests().iter() {
+            if let TestKind::Host(hosts) = &test.kind {
+                labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
+            }
         }
-    }
-    for rule in Stage::ALL.into_iter().flat_map(|stage| rules.stage(stage)) {
         let Some(origin) = rule.pattern.origin() else { continue };
         let Some(name) = &origin.host.capture else {
             labels.extend(label_of(origin.host.host.as_str()));
             continue;
         };
-        for condition in rule.wheres().iter().filter(|test| test.name == *name) {
-            match &condition.test {
-                WhereTest::OneOf(list) | WhereTest::NotOneOf(list) => labels.extend(list.iter().map(|label| label.to_string())),
-                WhereTest::Digits { least, .. } => labels.push("1".repeat((*least).min(63))),
-                WhereTest::Matches(regex) => labels.extend(regex.shortest()),
+        for (set, _) in rule.tests().of_capture(name) {
+            match set {
+                TextSet::OneOf(list) => labels.extend(list.iter().map(|label| label.to_string())),
+                TextSet::Digits { least, .. } => labels.push("1".repeat((*least).min(63))),
+                TextSet::Matches(regex) => labels.extend(regex.shortest()),
             }
         }
     }

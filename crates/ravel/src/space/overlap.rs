@@ -4,7 +4,7 @@
 //! that text: those that go on from the pattern's text are a range, those that it goes on from are one look-up each.
 
 use crate::edge::Edge;
-use crate::rules::Stage;
+use crate::program::Stage;
 use crate::template::{Pattern, Target};
 
 /// The rules of a stage by the text that their paths begin with.
@@ -18,9 +18,9 @@ pub(crate) struct Overlaps {
 
 impl Overlaps {
     pub(crate) fn new(edge: &Edge, stage: Stage) -> Overlaps {
-        let site = &edge.rules().site;
+        let site = edge.site();
         let mut overlaps = Overlaps { sorted: Vec::new(), base: site.open_base().into(), fold: site.ignore_case };
-        let rules = edge.rules().stage(stage);
+        let rules = edge.program().stage(stage);
         overlaps.sorted = (0..)
             .zip(rules)
             .map(|(number, rule)| {

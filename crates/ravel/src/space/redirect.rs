@@ -9,7 +9,7 @@ use super::leaf::{Leaf, PatternLeaf};
 use super::origin::Origin;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, Space};
-use crate::rules::{Action, Redirect, Rule};
+use crate::program::{Redirect, Rule};
 use crate::template::{Expression, Piece, Target, Template};
 
 /// Where a redirect could lead to the very address that was asked, so that it does not act.
@@ -29,7 +29,7 @@ impl<'r> Space<'r> {
     pub(crate) fn acting(&self, rule: &'r Rule) -> (RequestSet<'r>, RequestSet<'r>) {
         let all = self.matching(rule);
         let mut maybe = RequestSet::default();
-        let Action::Redirect(redirect) = &rule.action else { return (all, maybe) };
+        let Some(redirect) = rule.redirect() else { return (all, maybe) };
         let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose };
         for piece in all.pieces {
             let stays = Bits::of(self.origins.len(), |at| self.could_be_itself(&redirect.target, &self.origins[at]));
@@ -43,7 +43,7 @@ impl<'r> Space<'r> {
             if here.origins.is_empty() {
                 continue;
             }
-            match itself(rule, redirect, &*self.edge.rules().site.base == "/") {
+            match itself(rule, redirect, &*self.edge.site().base == "/") {
                 Itself::Never => sure.pieces.push(here),
                 Itself::Always if redirect.drop_query => {
                     let mut asked = here.clone();
@@ -75,13 +75,13 @@ impl<'r> Space<'r> {
 
     /// The requests that a redirect to the site's own hosts can lead to, and more: each capture takes all that its form can.
     pub(crate) fn image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
-        let Action::Redirect(redirect) = &rule.action else { return None };
+        let redirect = rule.redirect()?;
         let target = &redirect.target;
-        let site = &self.edge.rules().site;
+        let site = self.edge.site();
         let template = target.path_as_pattern(&rule.pattern);
         let mut tests = Vec::new();
         for (number, (_, name)) in (0_u16..).zip(template.expressions()) {
-            tests.extend(self.tests_about(name, rule.wheres()).map(|test| (number, test)));
+            tests.extend(self.tests_about(name, rule.tests()).map(|test| (number, test)));
         }
         // Captures that are all empty come to `/`.
         let mut empty = Vec::new();
@@ -116,7 +116,7 @@ impl<'r> Space<'r> {
         }
         set.pieces.extend(empty);
         // Who asks brings the same cookies and header fields along.
-        rule.whens().iter().filter(|when| when.test.is_about_headers()).for_each(|when| self.add_when(&mut set, when));
+        rule.tests().iter().filter(|test| test.request_header().is_some()).for_each(|test| self.add_test(&mut set, test));
         set.pieces.retain(|piece| !piece.origins.is_empty() && !piece.languages.is_empty());
         Some(set)
     }
@@ -131,7 +131,7 @@ impl<'r> Space<'r> {
 
     /// Whether a target leads to the origin that was asked.
     fn could_be_itself(&self, target: &Target, asked: &Origin) -> bool {
-        let site = &self.edge.rules().site;
+        let site = self.edge.site();
         let home =
             asked.is_preview() || (site.host.as_str() == &*asked.host && (site.scheme == asked.scheme || !site.upgrades()));
         match target.origin() {

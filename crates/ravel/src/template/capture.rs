@@ -6,9 +6,10 @@
 //! | path → query | decoded, then all but unreserved characters percent-encoded |
 //! | query → path | form-decoded, then encoded for one segment; not at all if that is no segment |
 //! | any → fragment | as into a path |
-//! | any → host | only if it decodes to one host label |
+//! | any → host | only if it decodes to one host label; `xn--` and its like only if it comes from the request's own host |
 
 use std::borrow::Cow;
+use std::fmt;
 
 use smallvec::SmallVec;
 
@@ -23,6 +24,27 @@ pub enum Source {
     Path,
     /// The query.
     Query,
+}
+
+/// Why a rule's captures cannot stand where its target has them, so that the rule does not match.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Impossible {
+    /// What is put into the host is no label of a host.
+    Label,
+    /// The host would be longer than 253 bytes.
+    HostLength,
+    /// What comes from the query is no segment of a path: `.`, `..`, a control character, or not UTF-8.
+    Segment,
+}
+
+impl fmt::Display for Impossible {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Impossible::Label => "what is captured is not a label of a host",
+            Impossible::HostLength => "the host would be longer than 253 bytes",
+            Impossible::Segment => "what is captured is not a segment of a path",
+        })
+    }
 }
 
 /// A piece of an address, as it was sent.
@@ -52,19 +74,19 @@ impl<'r> Captured<'r> {
         }
     }
 
-    /// Writes it into a path or a fragment; `None` if it would not be one piece there.
-    pub(super) fn into_path(self, out: &mut String) -> Option<()> {
+    /// Writes it into a path or a fragment, unless it would not be one segment there.
+    pub(super) fn into_path(self, out: &mut String) -> Result<(), Impossible> {
         if self.source != Source::Query {
             out.push_str(self.text);
-            return Some(());
+            return Ok(());
         }
         let decoded = self.decoded();
-        let text = std::str::from_utf8(&decoded).ok()?;
+        let text = std::str::from_utf8(&decoded).map_err(|_| Impossible::Segment)?;
         if matches!(text, "." | "..") || text.chars().any(char::is_control) {
-            return None;
+            return Err(Impossible::Segment);
         }
         encode(text.as_bytes(), is_path_byte, out);
-        Some(())
+        Ok(())
     }
 
     /// Writes it into a query.
@@ -75,14 +97,20 @@ impl<'r> Captured<'r> {
         }
     }
 
-    /// Writes it as a host label; `None` if it is none.
-    pub(super) fn into_label(self, out: &mut String) -> Option<()> {
+    /// Writes it as a host label, unless it is none. `--` in places 3 and 4 marks labels that only IDNA tables can judge.
+    pub(super) fn into_label(self, out: &mut String) -> Result<(), Impossible> {
         let decoded = self.decoded();
-        let label = std::str::from_utf8(&decoded).ok()?;
-        let wellformed = (1..=63).contains(&label.len())
-            && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
-            && !label.starts_with('-')
-            && !label.ends_with('-');
-        wellformed.then(|| out.extend(label.chars().map(|c| c.to_ascii_lowercase())))
+        let wellformed = (1..=63).contains(&decoded.len())
+            && decoded.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'-')
+            && !decoded.starts_with(b"-")
+            && !decoded.ends_with(b"-")
+            && (self.source == Source::Host || decoded.get(2..4) != Some(b"--"));
+        match wellformed {
+            true => {
+                out.extend(decoded.iter().map(|byte| char::from(byte.to_ascii_lowercase())));
+                Ok(())
+            }
+            false => Err(Impossible::Label),
+        }
     }
 }

@@ -40,8 +40,10 @@ pub enum TemplateErrorKind {
     Character(Malformed),
     /// A host that is no host name.
     Host(String),
-    /// A port in a URL.
+    /// A port in a pattern.
     Port,
+    /// A port that is no number from 1 to 65535.
+    PortNumber,
     /// An expression in a host that is not a leading `{name}.`.
     HostExpression,
     /// A query value that mixes text and expressions.
@@ -80,8 +82,9 @@ impl fmt::Display for TemplateErrorKind {
             K::Dots => f.write_str("this can never match: `.` and `..` are resolved before an address is looked at"),
             K::Character(why) => write!(f, "this can never match: {}", of_path(*why)),
             K::Host(found) => write!(f, "`{found}` is no host name"),
-            K::Port => f.write_str("a URL has no port here"),
-            K::HostExpression => f.write_str("an expression in a host can only be its first label"),
+            K::Port => f.write_str("a pattern has no port"),
+            K::PortNumber => f.write_str("this is no port: it is a number from 1 to 65535"),
+            K::HostExpression => f.write_str("an expression in a host can only be the first label of a name"),
             K::QueryMixed(found) => write!(f, "`{found}` mixes text and an expression"),
             K::QueryKey => f.write_str("a parameter needs a key that is plain text"),
             K::KeyTwice(key) => write!(f, "the parameter `{key}` stands twice in this pattern"),
@@ -114,8 +117,9 @@ impl TemplateErrorKind {
             K::Dots => "write the path without them".into(),
             K::Character(Malformed::Escape) => "write `%25` for a `%` in an address".into(),
             K::Character(_) => "leave the character out".into(),
-            K::Host(_) => "a host is labels of letters, digits and `-` with dots between them".into(),
+            K::Host(_) => "a host is labels of letters, digits and `-` with dots between them, or an IP address".into(),
             K::Port => "leave the port out; a site is answered on the standard ports".into(),
+            K::PortNumber => "correct the port, or leave it out".into(),
             K::HostExpression => "write `{name}.` before at least two labels, as in `https://{name}.harbour.example/`".into(),
             K::QueryMixed(_) => "make the value one `{name}` or plain text; narrow a capture with `where`".into(),
             K::QueryKey => "write `?key=text`, `?key={name}` or `?key`".into(),

@@ -19,7 +19,7 @@ mod piece;
 mod target;
 mod text;
 
-pub use capture::{Captured, Captures};
+pub use capture::{Captured, Captures, Impossible, Source};
 pub use error::{TemplateError, TemplateErrorKind};
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
 pub(crate) use piece::Piece;

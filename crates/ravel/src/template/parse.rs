@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::piece::{Expression, Template, TemplateBuilder};
-use crate::address::{Malformed, encode, is_path_byte, normalize};
+use crate::address::{Malformed, encode, is_fragment_byte, is_path_byte, is_query_byte, normalize};
 
 type Result<T> = std::result::Result<T, TemplateError>;
 
@@ -13,8 +13,8 @@ type Result<T> = std::result::Result<T, TemplateError>;
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(super) enum Within {
     Path,
-    /// A query or a fragment: kept as written.
-    Tail,
+    Query,
+    Fragment,
 }
 
 /// The first byte of `wanted` outside braces.
@@ -71,18 +71,15 @@ pub(super) fn template<const INLINE: usize>(text: &str, offset: usize, within: W
                         foreign(text, offset, at..end)?;
                         builder.push_text(&respell(piece, offset + at)?);
                     }
-                    Within::Tail => {
-                        let mut kept = String::with_capacity(piece.len());
-                        encode(piece.as_bytes(), |byte| byte.is_ascii_graphic(), &mut kept);
-                        builder.push_text(&kept);
-                    }
+                    Within::Query => builder.push_text(&encoded(piece, is_query_byte)),
+                    Within::Fragment => builder.push_text(&encoded(piece, is_fragment_byte)),
                 }
                 at = end;
             }
         }
     }
     let template: Template<INLINE> = builder.finish();
-    if within == Within::Tail {
+    if within != Within::Path {
         return Ok(template);
     }
     if expressions == 0 {
@@ -91,6 +88,12 @@ pub(super) fn template<const INLINE: usize>(text: &str, offset: usize, within: W
     }
     no_dots(&template, offset..offset + text.len())?;
     Ok(template)
+}
+
+fn encoded(text: &str, keep: fn(u8) -> bool) -> String {
+    let mut encoded = String::with_capacity(text.len());
+    encode(text.as_bytes(), keep, &mut encoded);
+    encoded
 }
 
 fn character(text: &str, offset: usize, why: Malformed) -> TemplateError {

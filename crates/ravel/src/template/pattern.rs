@@ -1,3 +1,5 @@
+//! What a rule is held against a URL with.
+
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::fmt;
@@ -7,7 +9,7 @@ use super::capture::{Captured, Captures, Source};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
-use crate::address::{Host, Scheme, form_decode, parameters};
+use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_port};
 
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,6 +33,8 @@ pub struct OriginPattern {
     pub scheme: Scheme,
     /// The host.
     pub host: HostPattern,
+    /// The port, where it is not the scheme's own; only targets have one.
+    pub port: Option<u16>,
 }
 
 /// A host, or a host whose first label is captured.
@@ -77,6 +81,9 @@ impl Pattern {
             return Err(TemplateError::new(Kind::Fragment, at..text.len()));
         }
         let (origin, path_at) = origin_pattern(text)?;
+        if origin.as_ref().is_some_and(|origin| origin.port.is_some()) {
+            return Err(TemplateError::new(Kind::Port, 0..path_at));
+        }
         let rest = &text[path_at..];
         let path_end = find_outside(rest, b"?").unwrap_or(rest.len());
         let path_text = &rest[..path_end];
@@ -188,39 +195,43 @@ impl QueryPart {
     }
 }
 
-/// Reads scheme and host, if the text begins with them; returns them and where the path begins.
+/// Reads scheme, host and port, if the text begins with them; returns them and where the path begins.
 pub(super) fn origin_pattern(text: &str) -> Result<(Option<OriginPattern>, usize)> {
     let Some((scheme, rest)) = Scheme::split(text) else { return Ok((None, 0)) };
-    let (host, end) = host_pattern(rest, text.len() - rest.len())?;
-    Ok((Some(OriginPattern { scheme, host }), end))
+    let start = text.len() - rest.len();
+    let range = start..start + host_len(rest);
+    let fail = |kind| Err(TemplateError::new(kind, range.clone()));
+    let (host, port) = split_port(&text[range.clone()]);
+    let port = match port.map(port_number) {
+        None | Some(Ok(None)) => None,
+        Some(Ok(Some(port))) if port > 0 => Some(port).filter(|port| *port != scheme.default_port()),
+        Some(_) => return fail(Kind::PortNumber),
+    };
+    match host_pattern(host) {
+        Ok(host) => Ok((Some(OriginPattern { scheme, host, port }), range.end)),
+        Err(kind) => fail(kind),
+    }
 }
 
-/// Reads `host` or `{name}.host` at the start of what follows `://`; returns it and where it ends in the whole text.
-fn host_pattern(rest: &str, offset: usize) -> Result<(HostPattern, usize)> {
-    let len = host_len(rest);
-    let text = &rest[..len];
-    let range = offset..offset + len;
-    let fail = |kind| Err(TemplateError::new(kind, range.clone()));
+/// Reads `host` or `{name}.host`.
+fn host_pattern(text: &str) -> std::result::Result<HostPattern, Kind> {
     let (capture, name) = match text.strip_prefix('{') {
         Some(inner) => match inner.split_once("}.") {
             Some((capture, name)) if parse::is_name(capture) => (Some(capture), name),
-            _ => return fail(Kind::HostExpression),
+            _ => return Err(Kind::HostExpression),
         },
         None => (None, text),
     };
     if name.contains(['{', '}']) {
-        return fail(Kind::HostExpression);
+        return Err(Kind::HostExpression);
     }
-    if name.contains(':') {
-        return fail(Kind::Port);
+    let host = Host::parse(name).map_err(|_| Kind::Host(name.to_owned()))?;
+    // What ends in a number is an IPv4 address, which has no labels before it.
+    let takes_label = host.as_str().contains('.') && host.as_str().parse::<std::net::Ipv4Addr>().is_err();
+    if capture.is_some() && !takes_label {
+        return Err(Kind::HostExpression);
     }
-    let Ok(host) = Host::parse(name) else {
-        return fail(Kind::Host(name.to_owned()));
-    };
-    if capture.is_some() && !host.as_str().contains('.') {
-        return fail(Kind::HostExpression);
-    }
-    Ok((HostPattern { capture: capture.map(Into::into), host }, offset + len))
+    Ok(HostPattern { capture: capture.map(Into::into), host })
 }
 
 /// A host ends at the first `/`, `?`, `#`, `{/` or `{+`.
@@ -272,10 +283,17 @@ fn decoded(text: &str) -> std::result::Result<Cow<'_, str>, ()> {
     }
 }
 
+impl fmt::Display for OriginPattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}://{}", self.scheme, self.host)?;
+        self.port.map_or(Ok(()), |port| write!(f, ":{port}"))
+    }
+}
+
 impl fmt::Display for Pattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some(origin) = self.origin() {
-            write!(f, "{}://{}", origin.scheme, origin.host)?;
+            origin.fmt(f)?;
         }
         self.path.fmt(f)?;
         for (at, part) in self.query().iter().enumerate() {

@@ -1,12 +1,14 @@
+//! Where a rule leads, and how captures are put there.
+
 use std::cell::Cell;
 use std::fmt;
 
-use super::capture::{Captured, Captures};
+use super::capture::{Captured, Captures, Impossible};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
 use super::pattern::{HostPattern, OriginPattern, Pattern, origin_pattern};
 use super::piece::{Expression, Part, Piece, Template, TemplateBuilder};
-use crate::address::{Address, AddressWriter, Scheme, form_decode, has_pair, normalize, parameters};
+use crate::address::{Address, AddressWriter, MAX_HOST_BYTES, Scheme, form_decode, has_pair, normalize, parameters};
 
 /// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -86,8 +88,8 @@ impl Target {
         let after = &rest[path_end..];
         let fragment_at = find_outside(after, b"#");
         let query = after[..fragment_at.unwrap_or(after.len())].strip_prefix('?');
-        let query = query.map(|query| parse::template(query, path_at + path_end + 1, Within::Tail)).transpose()?;
-        let fragment = fragment_at.map(|at| parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Tail));
+        let query = query.map(|query| parse::template(query, path_at + path_end + 1, Within::Query)).transpose()?;
+        let fragment = fragment_at.map(|at| parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Fragment));
         let fragment = fragment.transpose()?;
         let more = origin.is_some() || query.is_some() || fragment.is_some();
         Ok(Target { path, rest: more.then(|| Box::new(Rest { origin, query, fragment })) })
@@ -192,10 +194,17 @@ impl Target {
     }
 
     /// Puts captures into a target that is a path, and shows the path to `see`; it is normalized and begins with one `/`.
-    /// `None` when a capture cannot stand where the target has it.
-    pub fn with_path<R>(&self, pattern: &Pattern, captures: &Captures<'_>, see: impl FnOnce(&str) -> R) -> Option<R> {
+    ///
+    /// # Errors
+    /// When a capture cannot stand where the target has it.
+    pub fn with_path<R>(
+        &self,
+        pattern: &Pattern,
+        captures: &Captures<'_>,
+        see: impl FnOnce(&str) -> R,
+    ) -> std::result::Result<R, Impossible> {
         if self.path.is_literal() && !self.path.as_str().starts_with("//") {
-            return Some(see(self.path.as_str()));
+            return Ok(see(self.path.as_str()));
         }
         let mut path = SCRATCH.take();
         path.clear();
@@ -204,72 +213,92 @@ impl Target {
         seen
     }
 
-    /// Puts captures into the target and gives the address it leads to. Parameters of `query` that the pattern does
+    /// Puts captures into the target and gives the URL it leads to. Parameters of `query` that the pattern does
     /// not name are carried along, but for those whose key the target has; `None` for `query` carries none.
-    /// `None` when a capture cannot stand where the target has it.
+    ///
+    /// # Errors
+    /// When a capture cannot stand where the target has it.
     pub fn expand(
         &self,
         pattern: &Pattern,
         captures: &Captures<'_>,
         base: TargetBase<'_>,
         query: Option<&str>,
-    ) -> Option<Address> {
+    ) -> std::result::Result<Address, Impossible> {
         let room = base.base.len() + self.path.as_str().len() + query.map_or(0, str::len) + 16;
         let mut writer = match self.origin() {
             None => {
-                let mut writer = AddressWriter::new(base.scheme, base.host, room);
+                let mut writer = AddressWriter::new(base.scheme, base.host, None, room);
                 writer.text().push_str(&base.base[..base.base.len() - 1]);
                 writer
             }
-            Some(OriginPattern { scheme, host: HostPattern { capture: None, host } }) => {
-                AddressWriter::new(*scheme, host.as_str(), room)
+            Some(OriginPattern { scheme, host: HostPattern { capture: None, host }, port }) => {
+                AddressWriter::new(*scheme, host.as_str(), *port, room)
             }
-            Some(OriginPattern { scheme, host: HostPattern { capture: Some(name), host } }) => {
+            Some(OriginPattern { scheme, host: HostPattern { capture: Some(name), host }, port }) => {
                 let mut full = String::with_capacity(64);
-                slot(pattern, captures, name)?.into_label(&mut full)?;
+                slot(pattern, captures, name, Impossible::Label)?.into_label(&mut full)?;
                 full.push('.');
                 full.push_str(host.as_str());
-                AddressWriter::new(*scheme, &full, room)
+                if full.len() > MAX_HOST_BYTES {
+                    return Err(Impossible::HostLength);
+                }
+                AddressWriter::new(*scheme, &full, *port, room)
             }
         };
         put_path(&self.path, pattern, captures, writer.text())?;
-        self.put_query(pattern, captures, query, &mut writer);
+        self.put_query(pattern, captures, query, &mut writer)?;
         if let Some(fragment) = self.fragment() {
             writer.begin_fragment();
             put(fragment, pattern, captures, writer.text(), |captured, out| captured.into_path(out))?;
         }
-        Some(writer.finish())
+        Ok(writer.finish())
     }
 
-    fn put_query(&self, pattern: &Pattern, captures: &Captures<'_>, asked: Option<&str>, writer: &mut AddressWriter) {
+    fn put_query(
+        &self,
+        pattern: &Pattern,
+        captures: &Captures<'_>,
+        asked: Option<&str>,
+        writer: &mut AddressWriter,
+    ) -> std::result::Result<(), Impossible> {
         let mut open = false;
-        let mut begin = |writer: &mut AddressWriter| match std::mem::replace(&mut open, true) {
-            false => writer.begin_query(),
-            true => writer.text().push('&'),
-        };
         let mut own = 0..0;
         if let Some(query) = self.query() {
-            begin(writer);
+            writer.begin_query();
+            open = true;
             let start = writer.text().len();
-            let infallible = |captured: Captured<'_>, out: &mut String| {
+            put(query, pattern, captures, writer.text(), |captured, out| {
                 captured.into_query(out);
-                Some(())
-            };
-            put(query, pattern, captures, writer.text(), infallible);
+                Ok(())
+            })?;
             own = start..writer.text().len();
         }
+        let mut first = own.is_empty();
         for (raw, key, _) in parameters(asked.unwrap_or_default()) {
             let of_target = |text: &str| parameters(text).any(|(_, own, _)| form_decode(own) == form_decode(key));
-            if !pattern.uses_parameter(key) && (own.is_empty() || !of_target(&writer.text()[own.clone()])) {
-                begin(writer);
-                writer.text().push_str(raw);
+            if pattern.uses_parameter(key) || (!own.is_empty() && of_target(&writer.text()[own.clone()])) {
+                continue;
             }
+            if !std::mem::replace(&mut open, true) {
+                writer.begin_query();
+            }
+            if !std::mem::replace(&mut first, false) {
+                writer.text().push('&');
+            }
+            writer.text().push_str(raw);
         }
+        Ok(())
     }
 }
 
 /// Appends a path with its captures, normalized, with one `/` at its start.
-fn put_path(path: &TargetTemplate, pattern: &Pattern, captures: &Captures<'_>, out: &mut String) -> Option<()> {
+fn put_path(
+    path: &TargetTemplate,
+    pattern: &Pattern,
+    captures: &Captures<'_>,
+    out: &mut String,
+) -> std::result::Result<(), Impossible> {
     let start = out.len();
     put(path, pattern, captures, out, |captured, out| captured.into_path(out))?;
     let slashes = out[start..].bytes().take_while(|byte| *byte == b'/').count();
@@ -280,11 +309,11 @@ fn put_path(path: &TargetTemplate, pattern: &Pattern, captures: &Captures<'_>, o
     }
     // Text and captures are spelled as paths are; put side by side they can still make a `.` or `..` segment.
     if !path.is_literal() && has_pair(&out.as_bytes()[start..], *b"/.") {
-        let normal = normalize(&out[start..]).ok()?.into_owned();
+        let normal = normalize(&out[start..]).map_err(|_| Impossible::Segment)?.into_owned();
         out.truncate(start + 1);
         out.push_str(normal.trim_start_matches('/'));
     }
-    Some(())
+    Ok(())
 }
 
 fn put(
@@ -292,30 +321,38 @@ fn put(
     pattern: &Pattern,
     captures: &Captures<'_>,
     out: &mut String,
-    write: impl Fn(Captured<'_>, &mut String) -> Option<()>,
-) -> Option<()> {
+    write: impl Fn(Captured<'_>, &mut String) -> std::result::Result<(), Impossible>,
+) -> std::result::Result<(), Impossible> {
     if template.is_literal() {
         out.push_str(template.as_str());
-        return Some(());
+        return Ok(());
     }
     for part in template.parts() {
         match *part {
             Part::Text { start, end } => out.push_str(template.slice(start, end)),
-            Part::Expression { start, end, .. } => write(slot(pattern, captures, template.slice(start, end))?, out)?,
+            Part::Expression { start, end, .. } => {
+                write(slot(pattern, captures, template.slice(start, end), Impossible::Segment)?, out)?;
+            }
         }
     }
-    Some(())
+    Ok(())
 }
 
-fn slot<'r>(pattern: &Pattern, captures: &Captures<'r>, name: &str) -> Option<Captured<'r>> {
-    let at = pattern.names().position(|captured| captured == name)?;
-    captures.get(at).copied()
+/// What a pattern captured under a name; targets are checked to use no others when they are read.
+fn slot<'r>(
+    pattern: &Pattern,
+    captures: &Captures<'r>,
+    name: &str,
+    otherwise: Impossible,
+) -> std::result::Result<Captured<'r>, Impossible> {
+    let at = pattern.names().position(|captured| captured == name);
+    at.and_then(|at| captures.get(at)).copied().ok_or(otherwise)
 }
 
 impl fmt::Display for Target {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some(origin) = self.origin() {
-            write!(f, "{}://{}", origin.scheme, origin.host)?;
+            origin.fmt(f)?;
         }
         self.path.fmt(f)?;
         if let Some(query) = self.query() {

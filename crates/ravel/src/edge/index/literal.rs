@@ -5,7 +5,7 @@ use rustc_hash::FxHashMap;
 use super::Candidates;
 use super::buckets::{Buckets, hash, hash_pair, same};
 use crate::address::{form_decode, parameters, path_hash};
-use crate::rules::Rule;
+use crate::program::Rule;
 use crate::template::QueryTest;
 
 /// Rules whose path is literal, by that path, and by a literal query value where they have one.

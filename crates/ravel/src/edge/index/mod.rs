@@ -23,10 +23,12 @@ use std::ops::ControlFlow;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
-use super::hosts::{Asked, Role};
-use crate::rules::{Rule, Site};
+use super::hosts::Visit;
+use crate::program::Site;
+use crate::program::{Role, Rule};
 use literal::Literals;
 use segments::Segments;
+pub(crate) use shape::{Segment, Shape, Tail};
 
 /// Numbers of rules that could match.
 type Candidates = SmallVec<[u32; 12]>;
@@ -107,36 +109,36 @@ impl Index {
 
     /// What one look says of an address, in the case of letters that rules have.
     #[inline]
-    pub(super) fn glance(&self, asked: &Asked<'_>) -> Glance {
-        let Some(path) = asked.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty()) else {
+    pub(super) fn glance(&self, visit: &Visit<'_>) -> Glance {
+        let Some(path) = visit.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty()) else {
             return Glance::More;
         };
-        match self.relative.literals.one(path, asked.hash) {
+        match self.relative.literals.one(path, visit.hash) {
             Some(number) => Glance::Literal(number),
             None if self.relative.segments.could_lead(path) => Glance::More,
-            None if asked.query.is_some() && self.relative.literals.have_values() => Glance::More,
+            None if visit.query.is_some() && self.relative.literals.have_values() => Glance::More,
             None => Glance::Nothing,
         }
     }
 
     /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
-    pub(super) fn candidates(&self, asked: &Asked<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
+    pub(super) fn candidates(&self, visit: &Visit<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
         let mut found = Candidates::new();
-        if let Some(path) = asked.relative() {
-            self.relative.find(path, asked.hash, asked.query, fold, &mut found);
+        if let Some(path) = visit.relative() {
+            self.relative.find(path, visit.hash, visit.query, fold, &mut found);
         }
         if !self.hosts.is_empty() {
-            let preview = (asked.role == Role::Preview).then_some(&*self.canonical);
-            for host in std::iter::once(asked.host).chain(preview) {
+            let preview = (visit.role == Role::Preview).then_some(&*self.canonical);
+            for host in std::iter::once(visit.host).chain(preview) {
                 if let Some(index) = self.hosts.get(host) {
-                    index.find(asked.path, None, asked.query, fold, &mut found);
+                    index.find(visit.path, None, visit.query, fold, &mut found);
                 }
             }
         }
         if !self.labels.is_empty()
-            && let Some(index) = asked.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
+            && let Some(index) = visit.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
         {
-            index.find(asked.path, None, asked.query, fold, &mut found);
+            index.find(visit.path, None, visit.query, fold, &mut found);
         }
         if found.len() > 1 {
             found.sort_unstable();

@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 use super::Candidates;
 use super::buckets::{hash_pair, same};
 use super::shape::{Segment, Shape, Tail};
-use crate::rules::Rule;
+use crate::program::Rule;
 use crate::template::Text;
 
 /// Rules with expressions in their path, as a tree of segments that a path is walked along.

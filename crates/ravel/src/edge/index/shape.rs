@@ -2,14 +2,14 @@ use crate::template::{Expression, Part, Template};
 
 /// A template as the walk over a path meets it: whole segments, then, where it has a wide expression, a tail.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) struct Shape<'t> {
-    pub(super) segments: Vec<Segment<'t>>,
-    pub(super) tail: Option<Tail<'t>>,
+pub(crate) struct Shape<'t> {
+    pub(crate) segments: Vec<Segment<'t>>,
+    pub(crate) tail: Option<Tail<'t>>,
 }
 
 /// One segment of a template, without its `/`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Segment<'t> {
+pub(crate) enum Segment<'t> {
     Text(&'t str),
     /// Text before its first expression and after its last.
     Around(&'t str, &'t str),
@@ -17,17 +17,17 @@ pub(super) enum Segment<'t> {
 
 /// The first wide expression of a template, seen from the end of the last whole segment before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Tail<'t> {
+pub(crate) struct Tail<'t> {
     /// Whether a `/` stands before it.
-    pub(super) slash: bool,
+    pub(crate) slash: bool,
     /// The text behind that `/`, up to the first expression.
-    pub(super) lead: &'t str,
+    pub(crate) lead: &'t str,
     /// The text at the template's end, behind its last expression.
-    pub(super) end: &'t str,
+    pub(crate) end: &'t str,
 }
 
 impl<'t> Shape<'t> {
-    pub(super) fn of(template: &'t Template) -> Shape<'t> {
+    pub(crate) fn of(template: &'t Template) -> Shape<'t> {
         let parts = template.parts();
         let text = |part: &Part| match *part {
             Part::Text { start, end } => Some(&template.as_str()[start as usize..end as usize]),

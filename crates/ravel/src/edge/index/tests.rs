@@ -9,7 +9,7 @@ use proptest::test_runner::{Config, TestRunner};
 use super::Candidates;
 use super::buckets::Buckets;
 use crate::address::Address;
-use crate::rules::Stage;
+use crate::program::Stage;
 use crate::template::Captures;
 use crate::{Edge, FileList, Rules};
 
@@ -97,12 +97,12 @@ proptest! {
 fn same_rules(edge: &Edge, address: &str) -> Result<(), TestCaseError> {
     let Ok(address) = Address::parse(address) else { return Ok(()) };
     let headers = HeaderMap::new();
-    let Some(asked) = edge.hosts.locate(&Method::GET, &headers, &address) else { return Ok(()) };
-    let rules = edge.rules.stage(Stage::Redirect);
-    let matches = |number: &u32| edge.pattern_matches(&rules[*number as usize].pattern, &asked, &mut Captures::new());
+    let Some(visit) = edge.hosts.locate(&Method::GET, &headers, &address) else { return Ok(()) };
+    let rules = edge.program().stage(Stage::Redirect);
+    let matches = |number: &u32| edge.pattern_matches(&rules[*number as usize].pattern, &visit, &mut Captures::new());
     let plain: Vec<u32> = (0..rules.len() as u32).filter(matches).collect();
     let mut found = Vec::new();
-    edge.indexes[Stage::Redirect as usize].candidates(&asked, edge.rules.site.ignore_case, |number| {
+    edge.indexes[Stage::Redirect as usize].candidates(&visit, edge.program().site.ignore_case, |number| {
         found.push(number);
         ControlFlow::Continue(())
     });

@@ -1,4 +1,5 @@
 use super::{Cursor, Outcome, Reader, keyword};
+use crate::language::grammar::Condition;
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, nearest};
 use crate::rules::{Accept, Code};
 
@@ -20,7 +21,7 @@ impl Reader<'_> {
                 let all = above.line == statement.head.line || (!in_site && is_condition(above));
                 let about = if all { whole.clone() } else { (above.line.source, above.line.number..=above.line.number) };
                 match accept(&mut cursor, line.line) {
-                    Ok(accept) => self.set.accepts.push(Accept { about: vec![about], ..accept }),
+                    Ok(accept) => self.accepts.push(Accept { about: vec![about], ..accept }),
                     Err(problem) => self.problems.push(problem),
                 }
             }
@@ -29,7 +30,7 @@ impl Reader<'_> {
 
     /// What is accepted where a table is named is accepted in all of its rows.
     pub(super) fn accept_tables(&mut self) {
-        for accept in &mut self.set.accepts {
+        for accept in &mut self.accepts {
             let tables = self.tables.iter().filter(|(_, named)| accept.covers(*named));
             let rows: Vec<_> = tables.map(|(source, _)| (*source, 0..=u32::MAX)).collect();
             accept.about.extend(rows);
@@ -38,8 +39,7 @@ impl Reader<'_> {
 }
 
 fn is_condition(line: LineText<'_>) -> bool {
-    let mut cursor = Cursor::new(line);
-    cursor.take("where") || cursor.take("when")
+    Cursor::new(line).take_known(Condition::find).is_some()
 }
 
 fn accept(cursor: &mut Cursor<'_>, line: Line) -> Outcome<Accept> {

@@ -1,106 +1,147 @@
-use http::Method;
+//! `where` and `when` lines to tests.
+
+use std::sync::Arc;
+
+use http::{HeaderName, Method};
 
 use super::{Cursor, Outcome, Reader, header_name, site};
 use crate::address::Scheme;
-use crate::language::{Problem, ProblemKind, Word};
-use crate::rules::condition::WholeRegex;
-use crate::rules::{Conditions, HeaderTest, When, WhenTest, Where, WhereTest};
+use crate::language::grammar::{CaptureTest, Subject};
+use crate::language::{Place, Problem, ProblemKind, Word};
+use crate::program::{Role, Test, TestKind, Tests, TextSet, ValueSet, WholeRegex};
+use crate::template::Pattern;
 
 /// The request headers that conditions can look at: one bit each.
-const MOST_NAMES: usize = 64;
+const MAX_REQUEST_HEADERS: usize = 64;
+
+/// The conditions of a statement as they are read.
+#[derive(Debug, Default)]
+pub(super) struct Conditions {
+    pub(super) tests: Vec<Test>,
+    /// The captures that they name.
+    named: Vec<(Box<str>, Place)>,
+}
+
+/// The conditions of a statement, for all of its rules.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Conditioned {
+    pub(super) tests: Option<Arc<Tests>>,
+    named: Arc<[(Box<str>, Place)]>,
+}
+
+impl Conditioned {
+    /// Every `where` names a capture of the pattern.
+    pub(super) fn names_captures_of(&self, pattern: &Pattern) -> Outcome<()> {
+        match self.named.iter().find(|(name, _)| !pattern.names().any(|captured| *captured == **name)) {
+            None => Ok(()),
+            Some((name, place)) => {
+                let defined = pattern.names().map(str::to_owned).collect();
+                let kind = ProblemKind::WhereName { name: name.to_string(), pattern: pattern.to_string(), defined };
+                Err(Problem::new(place.clone(), kind))
+            }
+        }
+    }
+}
 
 impl Reader<'_> {
+    pub(super) fn conditioned(&self, conditions: Conditions) -> Conditioned {
+        let bit = |name: &HeaderName| self.request_headers.iter().position(|known| known == name).unwrap_or_default();
+        let tests = (!conditions.tests.is_empty()).then(|| Arc::new(Tests::new(conditions.tests, bit)));
+        Conditioned { tests, named: conditions.named.into() }
+    }
+
     pub(super) fn where_line(&mut self, cursor: &mut Cursor<'_>, conditions: &mut Conditions) -> Outcome<()> {
         let Some(name) = cursor.word()? else { return Err(cursor.expected("the name of a capture")) };
-        let test = if cursor.take("matches") {
-            let word = word(cursor, "a regular expression in quotes")?;
-            let place = cursor.place(word.columns.clone());
-            WhereTest::Matches(Box::new(WholeRegex::new(&word.text).map_err(|kind| Problem::new(place, kind))?))
-        } else if !cursor.take("is") {
-            return Err(cursor.expected("`is` or `matches`"));
-        } else if cursor.take("digits") {
-            digits(cursor)?
-        } else {
-            let not = cursor.take("not");
-            if !(cursor.take("one") && cursor.take("of")) {
-                return Err(cursor.expected("`digits`, `one of` or `not one of`"));
+        let mut negated = false;
+        let test = match (cursor.take("is"), cursor.take("matches")) {
+            (false, true) => CaptureTest::Matches,
+            (true, false) if cursor.take("digits") => CaptureTest::Digits,
+            (true, false) => {
+                negated = cursor.take("not");
+                if !(cursor.take("one") && cursor.take("of")) {
+                    return Err(cursor.expected("`digits`, `one of` or `not one of`"));
+                }
+                CaptureTest::OneOf
             }
-            let list = cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect();
-            if not { WhereTest::NotOneOf(list) } else { WhereTest::OneOf(list) }
+            (..) => return Err(cursor.expected("`is` or `matches`")),
+        };
+        let set = match test {
+            CaptureTest::Matches => {
+                let word = word(cursor, "a regular expression in quotes")?;
+                let place = cursor.place(word.columns.clone());
+                TextSet::Matches(Box::new(WholeRegex::new(&word.text).map_err(|kind| Problem::new(place, kind))?))
+            }
+            CaptureTest::Digits => digits(cursor)?,
+            CaptureTest::OneOf => TextSet::OneOf(cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect()),
         };
         let place = cursor.place(name.columns);
-        conditions.wheres.push(Where { name: name.text.into(), test, place });
+        conditions.tests.push(Test { kind: TestKind::Capture((&*name.text).into(), set), negated });
+        conditions.named.push((name.text.into(), place));
         cursor.end()
     }
 
     pub(super) fn when_line(&mut self, cursor: &mut Cursor<'_>, conditions: &mut Conditions) -> Outcome<()> {
-        const WANTED: &str = "`language`, `cookie`, `header`, `host`, `scheme`, `method`, `preview` or `no file`";
-        let negated = cursor.take("not");
-        let Some(asked) = cursor.word()? else { return Err(cursor.expected(WANTED)) };
-        let mut vary = None;
-        let test = match &*asked.text {
-            "language" => {
-                vary = Some(http::header::ACCEPT_LANGUAGE);
-                self.languages(cursor, &asked)?
-            }
-            "cookie" => {
-                vary = Some(http::header::COOKIE);
+        let mut negated = cursor.take("not");
+        let Some(asked) = cursor.word()? else { return Err(cursor.expected(Subject::expected())) };
+        let Some(subject) = Subject::find(&asked.text) else {
+            return Err(cursor.unexpected(asked, Subject::expected()));
+        };
+        let kind = match subject {
+            Subject::Language => self.languages(cursor, &asked)?,
+            Subject::Cookie => {
                 let name = word(cursor, "the name of a cookie")?;
-                let value = if cursor.take("is") { Some(word(cursor, "the cookie's value")?.text.into()) } else { None };
-                WhenTest::Cookie(name.text.into(), value)
+                TestKind::Cookie(name.text.into(), values(cursor, &mut negated)?)
             }
-            "header" => {
+            Subject::Header => {
                 let (name, _) = header_name(cursor)?;
-                vary = Some(name.clone());
-                let test = if cursor.take("is") {
-                    HeaderTest::Is(word(cursor, "the field's value")?.text.into())
-                } else if cursor.take("contains") {
-                    HeaderTest::Contains(word(cursor, "the text that it holds")?.text.into())
-                } else {
-                    HeaderTest::Present
-                };
-                WhenTest::Header(name, test)
+                TestKind::Header(name, values(cursor, &mut negated)?)
             }
-            "host" => {
+            Subject::Host => {
                 let mut hosts = Vec::new();
                 for word in list(cursor, "a host")? {
                     let host = site::host(&word, cursor)?;
-                    if self.set.site.is_known() && !self.set.site.has_host(host.as_str()) {
+                    if self.site.is_known() && !self.site.has_host(host.as_str()) {
                         let found = host.to_string();
                         return Err(Problem::new(cursor.place(word.columns), ProblemKind::ForeignHost { found }));
                     }
                     hosts.push(host);
                 }
-                WhenTest::Host(hosts)
+                TestKind::Host(hosts)
             }
-            "scheme" => match list(cursor, "`http` or `https`")?.as_slice() {
-                [word] if word.text == "http" => WhenTest::Scheme(Scheme::Http),
-                [word] if word.text == "https" => WhenTest::Scheme(Scheme::Https),
+            Subject::Scheme => match list(cursor, "`http` or `https`")?.as_slice() {
+                [word] if word.text == "http" => TestKind::Scheme(Scheme::Http),
+                [word] if word.text == "https" => TestKind::Scheme(Scheme::Https),
                 [word, ..] => return Err(cursor.unexpected(word.clone(), "`http` or `https`")),
                 [] => return Err(cursor.expected("`http` or `https`")),
             },
-            "method" => {
+            Subject::Method => {
                 let mut methods = Vec::new();
                 for word in list(cursor, "a method such as `POST`")? {
                     let method = Method::from_bytes(word.text.as_bytes()).ok().filter(|_| is_upper(&word.text));
+                    if method == Some(Method::HEAD) {
+                        return Err(Problem::new(cursor.place(word.columns), ProblemKind::MethodHead));
+                    }
                     methods.push(method.ok_or_else(|| cursor.unexpected(word, "a method in capitals such as `POST`"))?);
                 }
-                WhenTest::Method(methods)
+                TestKind::Method(methods)
             }
-            "preview" => WhenTest::Preview,
-            "no" if cursor.take("file") => WhenTest::NoFile,
-            "no" => return Err(cursor.expected("`file`")),
-            _ => return Err(cursor.unexpected(asked, WANTED)),
+            Subject::Preview => TestKind::Role(Role::Preview),
+            Subject::NoFile if cursor.take("file") => {
+                negated = !negated;
+                TestKind::FileExists
+            }
+            Subject::NoFile => return Err(cursor.expected("`file`")),
         };
-        if let Some(name) = vary {
-            conditions.vary |= 1 << self.vary_bit(name, cursor)?;
+        let test = Test { kind, negated };
+        if let Some(name) = test.request_header() {
+            self.know_request_header(name, cursor)?;
         }
-        conditions.whens.push(When { negated, test });
+        conditions.tests.push(test);
         cursor.end()
     }
 
-    fn languages(&mut self, cursor: &mut Cursor<'_>, asked: &Word<'_>) -> Outcome<WhenTest> {
-        let site = &self.set.site;
+    fn languages(&mut self, cursor: &mut Cursor<'_>, asked: &Word<'_>) -> Outcome<TestKind> {
+        let site = &self.site;
         if site.is_known() && site.languages.is_empty() {
             return Err(Problem::new(cursor.place(asked.columns.clone()), ProblemKind::NoLanguages));
         }
@@ -115,20 +156,38 @@ impl Reader<'_> {
                 }
             }
         }
-        Ok(WhenTest::Language(wanted))
+        Ok(TestKind::Language(wanted))
     }
 
-    fn vary_bit(&mut self, name: http::HeaderName, cursor: &Cursor<'_>) -> Outcome<usize> {
-        let names = &mut self.set.vary_names;
-        if let Some(at) = names.iter().position(|known| *known == name) {
-            return Ok(at);
+    fn know_request_header(&mut self, name: HeaderName, cursor: &Cursor<'_>) -> Outcome<()> {
+        if self.request_headers.contains(&name) {
+            return Ok(());
         }
-        if names.len() == MOST_NAMES {
+        if self.request_headers.len() == MAX_REQUEST_HEADERS {
             return Err(Problem::new(cursor.here(), ProblemKind::TooManyNames));
         }
-        names.push(name);
-        Ok(names.len() - 1)
+        self.request_headers.push(name);
+        Ok(())
     }
+}
+
+/// What a header or a cookie must be: nothing, `is VALUE`, `is [not] one of VALUE, …`, `contains TEXT`.
+fn values(cursor: &mut Cursor<'_>, negated: &mut bool) -> Outcome<ValueSet> {
+    if cursor.take("contains") {
+        return Ok(ValueSet::Containing(word(cursor, "the text that it contains")?.text.into()));
+    }
+    if !cursor.take("is") {
+        return Ok(ValueSet::Any);
+    }
+    let mut ahead = cursor.clone();
+    let not = ahead.take("not");
+    if ahead.take("one") && ahead.take("of") {
+        *cursor = ahead;
+        *negated ^= not;
+        let list = cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect();
+        return Ok(ValueSet::OneOf(list));
+    }
+    Ok(ValueSet::OneOf(vec![word(cursor, "the value")?.text.into()]))
 }
 
 /// `is` and a list.
@@ -144,8 +203,8 @@ fn word<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> 
 }
 
 /// `digits`, `digits 4`, `digits 1..6`, `digits 3..`
-fn digits(cursor: &mut Cursor<'_>) -> Outcome<WhereTest> {
-    let Some(word) = cursor.word()? else { return Ok(WhereTest::Digits { least: 1, most: None }) };
+fn digits(cursor: &mut Cursor<'_>) -> Outcome<TextSet> {
+    let Some(word) = cursor.word()? else { return Ok(TextSet::Digits { least: 1, most: None }) };
     let number = |text: &str| text.parse::<usize>().ok().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit()));
     let (least, most) = match word.text.split_once("..") {
         Some((least, "")) => (number(least), Some(None)),
@@ -153,7 +212,7 @@ fn digits(cursor: &mut Cursor<'_>) -> Outcome<WhereTest> {
         None => (number(&word.text), number(&word.text).map(Some)),
     };
     match (least, most) {
-        (Some(least), Some(most)) if least > 0 && most.is_none_or(|most| most >= least) => Ok(WhereTest::Digits { least, most }),
+        (Some(least), Some(most)) if least > 0 && most.is_none_or(|most| most >= least) => Ok(TextSet::Digits { least, most }),
         _ => Err(cursor.unexpected(word, "how many digits, as `4` or `1..6`")),
     }
 }

@@ -1,13 +1,11 @@
 use std::net::IpAddr;
 
-use super::site::{duration, host, one_of, setting_name, value};
+use super::site::{Seen, duration, host, one_of, value};
 use super::{Cursor, Outcome, Reader};
 use crate::address::Host;
+use crate::language::grammar::DomainSetting;
 use crate::language::{LineText, Problem, ProblemKind, Statement, Word};
 use crate::rules::{Apex, Domain, Issue, NamedFile, Proof};
-
-const SETTINGS: [&str; 9] = ["host", "address", "proof", "zone", "apex", "nameservers", "certificate", "issue", "ttl"];
-const ALL_SETTINGS: &str = "`host`, `address`, `proof`, `zone`, `apex`, `nameservers`, `certificate`, `issue`, `ttl`";
 
 /// The longest life that a record can have (RFC 2181, section 8).
 const LONGEST_LIFE: u64 = (1 << 31) - 1;
@@ -31,7 +29,7 @@ impl Reader<'_> {
             issue: Issue::Records,
             ttl: None,
         };
-        let mut seen = Vec::new();
+        let mut seen = Seen::default();
         let mut readable = true;
         for &line in &statement.body {
             if let Err(problem) = self.domain_setting(&mut domain, line, &mut seen) {
@@ -40,19 +38,19 @@ impl Reader<'_> {
             }
         }
         let found = domain.name.to_string();
-        if self.set.domains.iter().any(|other| other.name == domain.name) {
+        if self.domains.iter().any(|other| other.name == domain.name) {
             return Err(Problem::new(place, ProblemKind::DomainTwice { found }));
         }
         if readable && let Some(kind) = self.lacking(&domain) {
             return Err(Problem::new(place, kind));
         }
-        self.set.domains.push(domain);
+        self.domains.push(domain);
         Ok(())
     }
 
     /// What a domain does not say and must.
     fn lacking(&self, domain: &Domain) -> Option<ProblemKind> {
-        let site = &self.set.site;
+        let site = &self.site;
         if !site.is_known() {
             return None;
         }
@@ -76,14 +74,14 @@ impl Reader<'_> {
         }
     }
 
-    fn domain_setting(&self, domain: &mut Domain, line: LineText<'_>, seen: &mut Vec<(&'static str, u32)>) -> Outcome<()> {
+    fn domain_setting(&self, domain: &mut Domain, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> {
         let mut cursor = Cursor::new(line);
-        match setting_name(&mut cursor, &SETTINGS, ALL_SETTINGS, seen)? {
-            "host" => {
+        match seen.next(&mut cursor, DomainSetting::find, DomainSetting::FORMS)? {
+            DomainSetting::Host => {
                 let word = value(&mut cursor, "the name that the hosting gives the site")?;
                 domain.host = Some(host(&word, &cursor)?);
             }
-            "address" => {
+            DomainSetting::Address => {
                 for word in cursor.list("an IP address")? {
                     match word.text.parse::<IpAddr>() {
                         Ok(address) => domain.addresses.push(address),
@@ -91,27 +89,29 @@ impl Reader<'_> {
                     }
                 }
             }
-            "proof" => {
+            DomainSetting::Proof => {
                 let name = value(&mut cursor, "the name of the TXT record")?;
                 let name = relative(&name, &cursor, &domain.name)?;
                 let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
                 domain.proof = Some(Proof { name, text });
             }
-            "zone" => domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?),
-            "apex" => {
+            DomainSetting::Zone => domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?),
+            DomainSetting::Apex => {
                 domain.apex = one_of(&mut cursor, "`address` or `alias`", &[("address", Apex::Address), ("alias", Apex::Alias)])?;
             }
-            "nameservers" => {
+            DomainSetting::Nameservers => {
                 for word in cursor.list("the name of a name server")? {
                     domain.nameservers.push(host(&word, &cursor)?);
                 }
             }
-            "certificate" => domain.certificate = Some(self.named_file(&mut cursor, line, "the name of a PEM file")?),
-            "issue" => {
+            DomainSetting::Certificate => {
+                domain.certificate = Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
+            }
+            DomainSetting::Issue => {
                 domain.issue =
                     one_of(&mut cursor, "`proof` or `records`", &[("proof", Issue::Proof), ("records", Issue::Records)])?;
             }
-            _ => {
+            DomainSetting::Ttl => {
                 let word = value(&mut cursor, "a duration such as `1h`")?;
                 match duration(&word.text).filter(|seconds| *seconds <= LONGEST_LIFE) {
                     Some(seconds) => domain.ttl = Some(seconds as u32),

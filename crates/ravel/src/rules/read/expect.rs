@@ -3,12 +3,10 @@ use http::{HeaderMap, Method};
 use super::conditions::is_upper;
 use super::{Cursor, Outcome, Reader, header_field, header_name, header_value, in_word};
 use crate::address::{Address, Malformed, Scheme};
+use crate::language::grammar::{OutcomeWord, Part};
 use crate::language::{Place, Problem, ProblemKind, Statement, Word};
 use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site, Universal};
 use crate::template::Target;
-
-const PARTS: [&str; 6] = ["given", "goes", "serves", "is", "has", "lacks"];
-const ALL_PARTS: &str = "`given`, `goes to`, `serves`, `is`, `has`, `lacks`";
 
 /// What stands behind the address of an expectation.
 struct Parts<A, F> {
@@ -30,18 +28,18 @@ impl Reader<'_> {
         }
         let (method, word) = asked(&mut cursor)?;
         let place = cursor.place(word.columns.clone());
-        let url = whole(&self.set.site, &word.text).ok_or_else(|| {
+        let url = whole(&self.site, &word.text).ok_or_else(|| {
             let why = Malformed::Scheme.to_string();
             Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why })
         })?;
-        let site = self.set.site.clone();
+        let site = self.site.clone();
         let readers = Readers {
             address: &|word, place| address(&site, word, place),
             file: &|word, _| Ok(word.text.trim_start_matches('/').into()),
         };
         let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
         let (line, asked, url) = (statement.head.line, word.text.into(), url.into());
-        self.set.expectations.push(Expectation { line, method, asked, url, given, outcome, checks });
+        self.expectations.push(Expectation { line, method, asked, url, given, outcome, checks });
         Ok(())
     }
 
@@ -54,7 +52,7 @@ impl Reader<'_> {
             file: &|word, place| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, place.line)),
         };
         let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
-        self.set.universals.push(Universal { line, pattern, given, outcome, checks });
+        self.universals.push(Universal { line, pattern, given, outcome, checks });
         Ok(())
     }
 
@@ -88,31 +86,37 @@ impl<A, F> Parts<A, F> {
     fn read(&mut self, cursor: &mut Cursor<'_>, readers: &Readers<'_, A, F>) -> Outcome<()> {
         while !cursor.is_at_end() {
             let place = cursor.here();
-            let outcome = if cursor.take("given") {
-                let (name, value) = header_field(cursor)?;
-                self.given.append(name, value);
-                None
-            } else if cursor.take("goes") {
-                Some(goes_to(cursor, readers.address)?)
-            } else if cursor.take("serves") {
-                let word = cursor.word()?.ok_or_else(|| cursor.expected("a file"))?;
-                let place = cursor.place(word.columns.clone());
-                Some(Outcomes::Serves((readers.file)(&word, place)?))
-            } else if cursor.take("is") {
-                let (is, status) = is(cursor)?;
-                Some(Outcomes::Is(is, status))
-            } else if cursor.take("has") {
-                self.checks.push(has(cursor)?);
-                None
-            } else if cursor.take("lacks") {
-                let (name, _) = header_name(cursor)?;
-                self.checks.push(Check { name, test: CheckTest::Lacks });
-                None
-            } else {
-                let word = cursor.word()?.ok_or_else(|| cursor.expected(ALL_PARTS))?;
-                let nearest = crate::language::nearest(&word.text, PARTS);
-                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: ALL_PARTS };
+            let word = cursor.word()?.ok_or_else(|| cursor.expected(Part::expected()))?;
+            let Some(part) = Part::find(&word.text) else {
+                let nearest = Part::nearest(&word.text);
+                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: Part::expected().to_owned() };
                 return Err(Problem::new(cursor.place(word.columns), kind));
+            };
+            let outcome = match part {
+                Part::Given => {
+                    let (name, value) = header_field(cursor)?;
+                    self.given.append(name, value);
+                    None
+                }
+                Part::GoesTo => Some(goes_to(cursor, readers.address)?),
+                Part::Serves => {
+                    let word = cursor.word()?.ok_or_else(|| cursor.expected("a file"))?;
+                    let place = cursor.place(word.columns.clone());
+                    Some(Outcomes::Serves((readers.file)(&word, place)?))
+                }
+                Part::Is => {
+                    let (is, status) = is(cursor)?;
+                    Some(Outcomes::Is(is, status))
+                }
+                Part::Has => {
+                    self.checks.push(has(cursor)?);
+                    None
+                }
+                Part::Lacks => {
+                    let (name, _) = header_name(cursor)?;
+                    self.checks.push(Check { name, test: CheckTest::Lacks });
+                    None
+                }
             };
             if outcome.is_some() && self.outcome.is_some() {
                 return Err(Problem::new(place, ProblemKind::TwoOutcomes));
@@ -164,18 +168,22 @@ fn whole(site: &Site, text: &str) -> Option<String> {
 }
 
 fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
-    let parsed = whole(site, &word.text).ok_or(Malformed::Scheme).and_then(|url| Address::parse(&url));
+    let parsed = whole(site, &word.text).ok_or(Malformed::Scheme).and_then(|url| Address::parse_location(&url));
     parsed.map_err(|why| Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why: why.to_string() }))
 }
 
 fn is(cursor: &mut Cursor<'_>) -> Outcome<(Is, Option<u16>)> {
-    const WANTED: &str = "`gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`";
-    let word = cursor.word()?.ok_or_else(|| cursor.expected(WANTED))?;
-    let name = if word.text == "a" && cursor.take("loop") { "a loop" } else { &*word.text };
-    match Is::NAMES.iter().find(|(known, _)| *known == name) {
-        Some((_, is)) => Ok((*is, as_status(cursor)?)),
-        None => Err(cursor.unexpected(word, WANTED)),
-    }
+    let word = cursor.word()?.ok_or_else(|| cursor.expected(OutcomeWord::expected()))?;
+    let is = match OutcomeWord::find(&word.text) {
+        Some(OutcomeWord::Gone) => Is::Gone,
+        Some(OutcomeWord::Missing) => Is::Missing,
+        Some(OutcomeWord::Outside) => Is::Outside,
+        Some(OutcomeWord::Elsewhere) => Is::Elsewhere,
+        Some(OutcomeWord::Loop) if cursor.take("loop") => Is::Loop,
+        Some(OutcomeWord::Refused) => Is::Refused,
+        Some(OutcomeWord::Loop) | None => return Err(cursor.unexpected(word, OutcomeWord::expected())),
+    };
+    Ok((is, as_status(cursor)?))
 }
 
 fn as_status(cursor: &mut Cursor<'_>) -> Outcome<Option<u16>> {

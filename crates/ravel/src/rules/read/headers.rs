@@ -1,54 +1,70 @@
-use super::rule::wheres_are_captured;
-use super::{Action, Cursor, Outcome, Reader, Rule, header_field, header_name};
+use super::{Cursor, Outcome, Reader, Rule, header_field, header_name};
+use crate::language::grammar::{Condition, HeaderLine, OnWhat};
 use crate::language::{LineText, Problem, ProblemKind, Statement};
-use crate::rules::{HeaderOp, HeaderRule, On};
+use crate::program::{Effect, HeaderEffect, HeaderOp, MediaRange, On, Test, TestKind};
 
 /// What the answer itself decides.
 const RESERVED: [&str; 6] = ["location", "allow", "content-length", "transfer-encoding", "connection", "date"];
 
 impl Reader<'_> {
     pub(super) fn headers(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
-        const ON: &str = "`served`, `missing`, `redirects` or `all`";
         let mut ops = Vec::new();
-        let conditions = self.body_conditions(statement, &mut |reader, line| {
+        let mut conditions = self.body_conditions(statement, &mut |reader, line| {
             ops.push(header_op(reader, line)?);
             Ok(())
         });
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let line = statement.head.line;
         let pattern = self.pattern(&word, line)?;
-        wheres_are_captured(&pattern, conditions.as_deref())?;
         let mut on = On::Served;
         if cursor.take("on") {
-            let word = cursor.word()?.ok_or_else(|| cursor.expected(ON))?;
-            match On::NAMES.iter().find(|(name, _)| *name == word.text) {
-                Some((_, named)) => on = *named,
-                None => return Err(cursor.unexpected(word, ON)),
-            }
+            let word = cursor.word()?.ok_or_else(|| cursor.expected(OnWhat::expected()))?;
+            on = match OnWhat::find(&word.text) {
+                Some(OnWhat::Served) => On::Served,
+                Some(OnWhat::Missing) => On::Missing,
+                Some(OnWhat::Redirects) => On::Redirects,
+                Some(OnWhat::All) => On::All,
+                None => return Err(cursor.unexpected(word, OnWhat::expected())),
+            };
         }
+        if cursor.take("type") {
+            const WANTED: &str = "a type of content such as `text/html` or `text/*`";
+            let mut ranges = Vec::new();
+            for word in cursor.list(WANTED)? {
+                ranges.push(MediaRange::parse(&word.text).ok_or_else(|| cursor.unexpected(word, WANTED))?);
+            }
+            conditions.tests.push(Test { kind: TestKind::ContentType(ranges), negated: false });
+        }
+        let conditions = self.conditioned(conditions);
+        conditions.names_captures_of(&pattern)?;
         cursor.end()?;
         if statement.body.is_empty() {
             return Err(Problem::new(line.at(0..statement.head.text.len()), ProblemKind::NoHeaderLines));
         }
-        self.push(Rule { line, pattern, conditions, action: Action::Headers(Box::new(HeaderRule { on, ops })) });
+        let effect = Effect::Headers(Box::new(HeaderEffect { on, ops }));
+        self.push(Rule { line, pattern, tests: conditions.tests, effect });
         Ok(())
     }
 }
 
 fn header_op(reader: &Reader<'_>, line: LineText<'_>) -> Outcome<HeaderOp> {
     let mut cursor = Cursor::new(line);
-    let (op, name) = if cursor.take("set") {
-        let (name, value) = header_field(&mut cursor)?;
-        (HeaderOp::Set(name.clone(), value, line.line), name)
-    } else if cursor.take("add") {
-        let (name, value) = header_field(&mut cursor)?;
-        (HeaderOp::Add(name.clone(), value, line.line), name)
-    } else if cursor.take("drop") {
-        let (name, _) = header_name(&mut cursor)?;
-        cursor.end()?;
-        (HeaderOp::Drop(name.clone(), line.line), name)
-    } else {
-        return Err(reader.wrong_body(line, &["set", "add", "drop", "where", "when"], "`set`, `add`, `drop`, `where`, `when`"));
+    let kind = cursor.word()?.and_then(|word| HeaderLine::find(&word.text));
+    let (op, name) = match kind {
+        Some(HeaderLine::Set) => {
+            let (name, value) = header_field(&mut cursor)?;
+            (HeaderOp::Set(name.clone(), value, line.line), name)
+        }
+        Some(HeaderLine::Add) => {
+            let (name, value) = header_field(&mut cursor)?;
+            (HeaderOp::Add(name.clone(), value, line.line), name)
+        }
+        Some(HeaderLine::Drop) => {
+            let (name, _) = header_name(&mut cursor)?;
+            cursor.end()?;
+            (HeaderOp::Drop(name.clone(), line.line), name)
+        }
+        None => return Err(reader.wrong_body(line, HeaderLine::FORMS.iter().chain(Condition::FORMS))),
     };
     match RESERVED.contains(&name.as_str()) {
         true => Err(Problem::new(Cursor::new(line).here(), ProblemKind::HeaderReserved { name: name.to_string() })),

@@ -13,8 +13,10 @@ use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
 
-use super::{Action, Rule, RuleSet, Site, Stage};
+use super::{Accept, Domain, Expectation, RuleSet, Site, Universal};
+use crate::language::grammar::{self, Form, Statement as Keyword};
 use crate::language::{Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest, statements};
+use crate::program::{Program, Rule, Stage};
 use crate::template::{Pattern, TemplateError};
 
 type Load<'l> = &'l mut dyn FnMut(&str) -> Result<Vec<u8>, String>;
@@ -29,11 +31,16 @@ struct Reader<'l> {
     problems: Vec<Problem>,
     /// The tables that were read, by their sources, with the lines that name them.
     tables: Vec<(u16, Line)>,
-    set: RuleSet,
+    site: Site,
+    /// The rules that were read, stage by stage.
+    rules: [Vec<Rule>; Stage::ALL.len()],
+    /// The request headers that conditions look at.
+    request_headers: Vec<HeaderName>,
+    expectations: Vec<Expectation>,
+    universals: Vec<Universal>,
+    accepts: Vec<Accept>,
+    domains: Vec<Domain>,
 }
-
-const STATEMENTS: [&str; 11] =
-    ["site", "redirect", "gone", "elsewhere", "rewrite", "fallback", "missing", "headers", "include", "domain", "expect"];
 
 pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Problems> {
     let mut reader = Reader {
@@ -42,7 +49,13 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
         open: vec![0],
         problems: Vec::new(),
         tables: Vec::new(),
-        set: RuleSet::empty(Site::unknown()),
+        site: Site::unknown(),
+        rules: Default::default(),
+        request_headers: Vec::new(),
+        expectations: Vec::new(),
+        universals: Vec::new(),
+        accepts: Vec::new(),
+        domains: Vec::new(),
     };
     let mut statements = statements(0, text, &mut reader.problems);
     reader.take_accepts(&mut statements);
@@ -51,7 +64,7 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
             for early in &statements[..at] {
                 reader.problems.push(Problem::new(head_place(early), ProblemKind::SiteNotFirst));
             }
-            reader.set.site = reader.site(&statements[at]);
+            reader.site = reader.site(&statements[at]);
             reader.statements(&statements[..at]);
             reader.statements(&statements[at + 1..]);
         }
@@ -66,10 +79,14 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
         return Err(Problems::new(sources, reader.problems));
     }
     reader.accept_tables();
-    let mut set = reader.set;
-    set.sources = sources;
-    set.shrink();
-    Ok(set)
+    Ok(RuleSet {
+        program: Program::new(reader.site, reader.rules, reader.request_headers),
+        expectations: reader.expectations,
+        universals: reader.universals,
+        accepts: reader.accepts,
+        domains: reader.domains,
+        sources,
+    })
 }
 
 fn keyword<'t>(statement: &Statement<'t>) -> &'t str {
@@ -78,40 +95,6 @@ fn keyword<'t>(statement: &Statement<'t>) -> &'t str {
 
 fn head_place(statement: &Statement<'_>) -> Place {
     statement.head.line.at(0..keyword(statement).len())
-}
-
-impl RuleSet {
-    fn empty(site: Site) -> RuleSet {
-        RuleSet {
-            site,
-            redirects: Vec::new(),
-            rewrites: Vec::new(),
-            fallbacks: Vec::new(),
-            missing: Vec::new(),
-            headers: Vec::new(),
-            expectations: Vec::new(),
-            universals: Vec::new(),
-            accepts: Vec::new(),
-            domains: Vec::new(),
-            sources: Arc::new([]),
-            vary_names: Vec::new(),
-        }
-    }
-
-    fn stage_mut(&mut self, stage: Stage) -> &mut Vec<Rule> {
-        match stage {
-            Stage::Redirect => &mut self.redirects,
-            Stage::Rewrite => &mut self.rewrites,
-            Stage::Fallback => &mut self.fallbacks,
-            Stage::Missing => &mut self.missing,
-            Stage::Headers => &mut self.headers,
-        }
-    }
-
-    fn shrink(&mut self) {
-        Stage::ALL.into_iter().for_each(|stage| self.stage_mut(stage).shrink_to_fit());
-        self.expectations.shrink_to_fit();
-    }
 }
 
 impl Reader<'_> {
@@ -126,21 +109,25 @@ impl Reader<'_> {
     fn statement(&mut self, statement: &Statement<'_>) -> Outcome<()> {
         let mut cursor = Cursor::new(statement.head);
         let Some(word) = cursor.word()? else { return Ok(()) };
-        match &*word.text {
-            "site" => Err(Problem::new(cursor.place(word.columns), ProblemKind::SiteTwice)),
-            "headers" => self.headers(cursor, statement),
-            "expect" => self.expect(cursor, statement),
-            "include" => self.include(cursor, statement),
-            "domain" => self.domain(cursor, statement),
-            keyword => match rule::Kind::of(keyword) {
-                Some(kind) => self.rules(kind, cursor, statement),
-                None => {
-                    let nearest = nearest(keyword, STATEMENTS);
-                    let found = word.text.into_owned();
-                    Err(Problem::new(cursor.place(word.columns), ProblemKind::Keyword { found, nearest }))
-                }
-            },
-        }
+        let kind = match Keyword::find(&word.text) {
+            Some(Keyword::Site) => return Err(Problem::new(cursor.place(word.columns), ProblemKind::SiteTwice)),
+            Some(Keyword::Headers) => return self.headers(cursor, statement),
+            Some(Keyword::Expect) => return self.expect(cursor, statement),
+            Some(Keyword::Include) => return self.include(cursor, statement),
+            Some(Keyword::Domain) => return self.domain(cursor, statement),
+            Some(Keyword::Redirect) => rule::Kind::Redirect,
+            Some(Keyword::Gone) => rule::Kind::Gone,
+            Some(Keyword::Elsewhere) => rule::Kind::Elsewhere,
+            Some(Keyword::Rewrite) => rule::Kind::Rewrite,
+            Some(Keyword::Fallback) => rule::Kind::Fallback,
+            Some(Keyword::Missing) => rule::Kind::Missing,
+            None => {
+                let nearest = Keyword::nearest(&word.text);
+                let kind = ProblemKind::Keyword { found: word.text.into_owned(), nearest };
+                return Err(Problem::new(cursor.place(word.columns), kind));
+            }
+        };
+        self.rules(kind, cursor, statement)
     }
 
     fn include(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
@@ -179,32 +166,36 @@ impl Reader<'_> {
             .ok_or_else(|| Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() }))
     }
 
+    /// Every mention of a file is a source of its own, so that what two of them bring can be told apart.
     fn source(&mut self, name: String, place: &Place) -> Outcome<u16> {
-        let number = self.sources.iter().position(|source| **source == *name).unwrap_or(self.sources.len());
-        let source = u16::try_from(number).map_err(|_| Problem::new(place.clone(), ProblemKind::TooManyFiles))?;
-        if number == self.sources.len() {
-            self.sources.push(name.into());
-        }
+        let source = u16::try_from(self.sources.len());
+        let source = source.map_err(|_| Problem::new(place.clone(), ProblemKind::TooManyFiles))?;
+        self.sources.push(name.into());
         Ok(source)
     }
 
     fn no_body(&mut self, statement: &Statement<'_>) -> Outcome<()> {
         match statement.body.first() {
-            Some(line) => Err(self.wrong_body(*line, &[], "no lines at all")),
+            Some(line) => {
+                let mut cursor = Cursor::new(*line);
+                let word = cursor.word()?.ok_or_else(|| cursor.expected("nothing"))?;
+                let found = word.text.into_owned();
+                Err(Problem::new(cursor.place(word.columns), ProblemKind::NoBody { found }))
+            }
             None => Ok(()),
         }
     }
 
-    /// The problem of an indented line whose first word is none of `allowed`.
-    fn wrong_body(&self, line: LineText<'_>, allowed: &[&'static str], all: &'static str) -> Problem {
+    /// The problem of an indented line that is none of `allowed`.
+    fn wrong_body<'f>(&self, line: LineText<'_>, allowed: impl IntoIterator<Item = &'f Form> + Clone) -> Problem {
         let mut cursor = Cursor::new(line);
         match cursor.word() {
             Ok(Some(word)) => {
-                let nearest = nearest(&word.text, allowed.iter().copied());
-                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: all };
+                let nearest = nearest(&word.text, allowed.clone().into_iter().map(Form::word));
+                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: grammar::listed(allowed) };
                 Problem::new(cursor.place(word.columns), kind)
             }
-            Ok(None) => cursor.expected(all),
+            Ok(None) => cursor.expected("a line of this statement"),
             Err(problem) => problem,
         }
     }
@@ -215,10 +206,10 @@ impl Reader<'_> {
         if let Some(origin) = pattern.origin() {
             let host = &origin.host;
             let possible = match host.capture {
-                None => self.set.site.has_host(host.host.as_str()),
-                Some(_) => self.set.site.has_host_below(host.host.as_str()),
+                None => self.site.has_host(host.host.as_str()),
+                Some(_) => self.site.has_host_below(host.host.as_str()),
             };
-            if !possible && self.set.site.is_known() {
+            if !possible && self.site.is_known() {
                 let found = host.to_string();
                 return Err(Problem::new(line.at(word.columns.clone()), ProblemKind::ForeignHost { found }));
             }
@@ -227,8 +218,7 @@ impl Reader<'_> {
     }
 
     fn push(&mut self, rule: Rule) {
-        let stage = rule.stage();
-        self.set.stage_mut(stage).push(rule);
+        self.rules[rule.stage() as usize].push(rule);
     }
 }
 

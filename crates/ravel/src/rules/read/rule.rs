@@ -1,8 +1,8 @@
-use std::sync::Arc;
-
-use super::{Action, Cursor, Outcome, Reader, Rule, in_word};
+use super::conditions::{Conditioned, Conditions};
+use super::{Cursor, Outcome, Reader, Rule, in_word};
+use crate::language::grammar::{Condition, GroupLine};
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word};
-use crate::rules::{Conditions, Redirect};
+use crate::program::{Effect, FileEffect, FileRole, Redirect};
 use crate::template::{Pattern, Target};
 
 /// The statements that are rules or groups of them.
@@ -25,21 +25,7 @@ pub(super) struct Options {
     who: Option<Box<str>>,
 }
 
-const BODY: [&str; 3] = ["where", "when", "table"];
-
 impl Kind {
-    pub(super) fn of(keyword: &str) -> Option<Kind> {
-        Some(match keyword {
-            "redirect" => Kind::Redirect,
-            "gone" => Kind::Gone,
-            "elsewhere" => Kind::Elsewhere,
-            "rewrite" => Kind::Rewrite,
-            "fallback" => Kind::Fallback,
-            "missing" => Kind::Missing,
-            _ => return None,
-        })
-    }
-
     pub(super) fn has_target(self) -> bool {
         !matches!(self, Kind::Gone | Kind::Elsewhere)
     }
@@ -53,9 +39,10 @@ impl Reader<'_> {
             let conditions = self.body_conditions(statement, &mut |reader, line| {
                 Err(match begins_entry(Cursor::new(line).rest()) {
                     true => Problem::new(Cursor::new(line).here(), ProblemKind::EntryBelowRule),
-                    false => reader.wrong_body(line, &BODY[..2], "`where`, `when`"),
+                    false => reader.wrong_body(line, Condition::FORMS),
                 })
             });
+            let conditions = self.conditioned(conditions);
             let rule = self.entry(kind, &mut cursor, statement.head.line, &Options::default(), &conditions)?;
             self.push(rule);
             return Ok(());
@@ -63,19 +50,20 @@ impl Reader<'_> {
         let shared = kind.options(&mut cursor, &Options::default())?;
         cursor.end()?;
         let conditions = self.body_conditions(statement, &mut |_, _| Ok(()));
+        let conditions = self.conditioned(conditions);
         let mut empty = true;
         for &line in &statement.body {
             let mut cursor = Cursor::new(line);
-            if cursor.take("where") || cursor.take("when") {
+            if cursor.take_known(Condition::find).is_some() {
                 continue;
             }
             empty = false;
-            let read = if cursor.take("table") {
-                self.table(kind, &mut cursor, &shared, &conditions)
-            } else if begins_entry(cursor.rest()) {
-                self.entry(kind, &mut cursor, line.line, &shared, &conditions).map(|rule| self.push(rule))
-            } else {
-                Err(self.wrong_body(line, &BODY, "a rule that begins with its pattern, `table`, `where`, `when`"))
+            let read = match cursor.take_known(GroupLine::find) {
+                Some(GroupLine::Table) => self.table(kind, &mut cursor, &shared, &conditions),
+                None if begins_entry(cursor.rest()) => {
+                    self.entry(kind, &mut cursor, line.line, &shared, &conditions).map(|rule| self.push(rule))
+                }
+                None => Err(self.wrong_body(line, GroupLine::FORMS.iter().chain(Condition::FORMS))),
             };
             if let Err(problem) = read {
                 self.problems.push(problem);
@@ -92,25 +80,20 @@ impl Reader<'_> {
         &mut self,
         statement: &Statement<'_>,
         other: &mut dyn FnMut(&mut Self, LineText<'_>) -> Outcome<()>,
-    ) -> Option<Arc<Conditions>> {
+    ) -> Conditions {
         let mut conditions = Conditions::default();
-        let mut any = false;
         for &line in &statement.body {
             let mut cursor = Cursor::new(line);
-            let read = if cursor.take("where") {
-                any = true;
-                self.where_line(&mut cursor, &mut conditions)
-            } else if cursor.take("when") {
-                any = true;
-                self.when_line(&mut cursor, &mut conditions)
-            } else {
-                other(self, line)
+            let read = match cursor.take_known(Condition::find) {
+                Some(Condition::Where) => self.where_line(&mut cursor, &mut conditions),
+                Some(Condition::When) => self.when_line(&mut cursor, &mut conditions),
+                None => other(self, line),
             };
             if let Err(problem) = read {
                 self.problems.push(problem);
             }
         }
-        any.then(|| Arc::new(conditions))
+        conditions
     }
 
     /// Reads one rule from its pattern on.
@@ -120,7 +103,7 @@ impl Reader<'_> {
         cursor: &mut Cursor<'_>,
         line: Line,
         shared: &Options,
-        conditions: &Option<Arc<Conditions>>,
+        conditions: &Conditioned,
     ) -> Outcome<Rule> {
         let Some(pattern_word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let pattern = self.pattern(&pattern_word, line);
@@ -142,35 +125,40 @@ impl Reader<'_> {
         pattern: Pattern,
         target: Option<&Word<'_>>,
         options: Options,
-        conditions: &Option<Arc<Conditions>>,
+        conditions: &Conditioned,
     ) -> Outcome<Rule> {
-        wheres_are_captured(&pattern, conditions.as_deref())?;
+        conditions.names_captures_of(&pattern)?;
         let path = |word: &Word<'_>| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, line));
-        let action = match (kind, target) {
+        let file = |word, role| Ok::<_, Problem>(Effect::File(FileEffect { path: path(word)?, role }));
+        let effect = match (kind, target) {
             (Kind::Redirect, Some(word)) => {
                 let target = Target::parse(&word.text, &pattern).map_err(|error| in_word(error, word, line))?;
+                self.port_is_of_elsewhere(&target, word, line)?;
                 let status = options.status.unwrap_or(302);
-                Action::Redirect(Redirect { target, status, drop_query: options.drop_query })
+                Effect::Redirect(Redirect { target, status, drop_query: options.drop_query })
             }
-            (Kind::Rewrite, Some(word)) => Action::Rewrite(path(word)?),
-            (Kind::Fallback, Some(word)) => Action::Fallback { path: Box::new(path(word)?), even_files: options.even_files },
-            (Kind::Missing, Some(word)) => Action::Missing(path(word)?),
-            (Kind::Elsewhere, _) => Action::Elsewhere(options.who),
-            (_, _) => Action::Gone,
+            (Kind::Rewrite, Some(word)) => file(word, FileRole::Rewrite)?,
+            (Kind::Fallback, Some(word)) => file(word, FileRole::Fallback { even_files: options.even_files })?,
+            (Kind::Missing, Some(word)) => Effect::NotFoundPage(path(word)?),
+            (Kind::Elsewhere, _) => Effect::Elsewhere(options.who),
+            (Kind::Gone | Kind::Redirect | Kind::Rewrite | Kind::Fallback | Kind::Missing, _) => Effect::Gone,
         };
-        Ok(Rule { line, pattern, conditions: conditions.clone(), action })
+        Ok(Rule { line, pattern, tests: conditions.tests.clone(), effect })
     }
-}
 
-/// Every `where` names a capture of the pattern.
-pub(super) fn wheres_are_captured(pattern: &Pattern, conditions: Option<&Conditions>) -> Outcome<()> {
-    let wheres = conditions.map_or(&[][..], |conditions| &conditions.wheres);
-    match wheres.iter().find(|condition| !pattern.names().any(|name| *name == *condition.name)) {
-        None => Ok(()),
-        Some(condition) => {
-            let defined = pattern.names().map(str::to_owned).collect();
-            let kind = ProblemKind::WhereName { name: condition.name.to_string(), pattern: pattern.to_string(), defined };
-            Err(Problem::new(condition.place.clone(), kind))
+    /// A host of the site is answered on the standard ports alone.
+    fn port_is_of_elsewhere(&self, target: &Target, word: &Word<'_>, line: Line) -> Outcome<()> {
+        let Some(origin) = target.origin().filter(|origin| origin.port.is_some()) else { return Ok(()) };
+        let own = match origin.host.capture {
+            None => self.site.has_host(origin.host.host.as_str()),
+            Some(_) => self.site.has_host_below(origin.host.host.as_str()),
+        };
+        match own {
+            true => {
+                let found = origin.to_string();
+                Err(Problem::new(line.at(word.columns.clone()), ProblemKind::PortOfSite { found }))
+            }
+            false => Ok(()),
         }
     }
 }

@@ -1,13 +1,9 @@
 use super::{Cursor, Outcome, Reader};
-use crate::address::{Host, Scheme};
+use crate::address::{Host, Scheme, split_port};
+use crate::language::grammar::{Form, SiteSetting, listed};
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word, nearest};
 use crate::rules::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 use crate::template::{Pattern, Target};
-
-const SETTINGS: [&str; 11] =
-    ["files", "alias", "preview", "pages", "index", "missing", "languages", "http", "hsts", "hops", "ignore"];
-const ALL_SETTINGS: &str =
-    "`files`, `alias`, `preview`, `pages`, `index`, `missing`, `languages`, `http`, `hsts`, `hops`, `ignore case`";
 
 impl Site {
     /// Stands in for a site that could not be read, so that the rest of the file is still looked at.
@@ -52,7 +48,7 @@ impl Reader<'_> {
                 Site::unknown()
             }
         };
-        let mut seen: Vec<(&'static str, u32)> = Vec::new();
+        let mut seen = Seen::default();
         for &body in &statement.body {
             if let Err(problem) = setting(&mut site, body, &mut seen) {
                 self.problems.push(problem);
@@ -112,33 +108,33 @@ fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<
     Ok((origin.scheme, origin.host.host.clone(), base.into()))
 }
 
-fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Vec<(&'static str, u32)>) -> Outcome<()> {
+fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> {
     let mut cursor = Cursor::new(line);
-    match setting_name(&mut cursor, &SETTINGS, ALL_SETTINGS, seen)? {
-        "files" => {
+    match seen.next(&mut cursor, SiteSetting::find, SiteSetting::FORMS)? {
+        SiteSetting::Files => {
             site.files = Some(value(&mut cursor, "a folder")?.text.into());
             site.files_line = Some(line.line);
         }
-        "alias" => aliases(site, &mut cursor, line.line)?,
-        "preview" => previews(site, &mut cursor, line.line)?,
-        "pages" => {
+        SiteSetting::Alias => aliases(site, &mut cursor, line.line)?,
+        SiteSetting::Preview => previews(site, &mut cursor, line.line)?,
+        SiteSetting::Pages => {
             let pages = [("tidy", Pages::Tidy), ("loose", Pages::Loose), ("exact", Pages::Exact)];
             site.pages = one_of(&mut cursor, "`tidy`, `loose` or `exact`", &pages)?;
         }
-        "index" => {
+        SiteSetting::Index => {
             let word = value(&mut cursor, "a file name")?;
             if word.text.contains(['/', '\\']) || word.text.starts_with('.') {
                 return Err(cursor.unexpected(word, "a file name without a folder"));
             }
             site.index = word.text.into();
         }
-        "missing" => {
+        SiteSetting::Missing => {
             let word = value(&mut cursor, "the path of the missing page")?;
             let nothing = Pattern::parse("/").expect("this is a pattern");
             let path = Target::parse_path(&word.text, &nothing).map_err(|error| super::in_word(error, &word, line.line))?;
             site.missing = Some((path.path.as_str().into(), line.line));
         }
-        "languages" => {
+        SiteSetting::Languages => {
             for word in cursor.list("a language tag such as `en`")? {
                 if !is_language(&word.text) {
                     return Err(cursor.unexpected(word, "a language tag such as `en` or `pt-BR`"));
@@ -146,35 +142,38 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Vec<(&'static str, u3
                 site.languages.push(word.text.into());
             }
         }
-        "http" => {
+        SiteSetting::Http => {
             let policies = [("upgrade", HttpPolicy::Upgrade), ("allow", HttpPolicy::Allow)];
             site.http = one_of(&mut cursor, "`upgrade` or `allow`", &policies)?;
         }
-        "hsts" => site.hsts = Some(hsts(&mut cursor, line.line)?),
-        "hops" => site.one_hop = one_of(&mut cursor, "`one` or `each`", &[("one", true), ("each", false)])?,
-        _ => site.ignore_case = one_of(&mut cursor, "`case`", &[("case", true)])?,
+        SiteSetting::Hsts => site.hsts = Some(hsts(&mut cursor, line.line)?),
+        SiteSetting::Hops => site.one_hop = one_of(&mut cursor, "`one` or `each`", &[("one", true), ("each", false)])?,
+        SiteSetting::Ignore => site.ignore_case = one_of(&mut cursor, "`case`", &[("case", true)])?,
     }
     cursor.end()
 }
 
-/// The name of a setting that was not given before; `all` lists those there are, in words.
-pub(super) fn setting_name(
-    cursor: &mut Cursor<'_>,
-    settings: &[&'static str],
-    all: &'static str,
-    seen: &mut Vec<(&'static str, u32)>,
-) -> Outcome<&'static str> {
-    let Some(word) = cursor.word()? else { return Err(cursor.expected("a setting")) };
-    let place = cursor.place(word.columns);
-    let Some(&name) = settings.iter().find(|name| **name == word.text) else {
-        let nearest = nearest(&word.text, settings.iter().copied());
-        return Err(Problem::new(place, ProblemKind::Setting { found: word.text.into_owned(), nearest, allowed: all }));
-    };
-    if let Some(&(_, first)) = seen.iter().find(|(other, _)| *other == name) {
-        return Err(Problem::new(place, ProblemKind::SettingTwice { name, first }));
+/// The settings that were given, with their lines.
+#[derive(Debug, Default)]
+pub(super) struct Seen(Vec<(&'static str, u32)>);
+
+impl Seen {
+    /// The setting that a line begins with, which was not given before.
+    pub(super) fn next<S>(&mut self, cursor: &mut Cursor<'_>, find: fn(&str) -> Option<S>, forms: &'static [Form]) -> Outcome<S> {
+        let Some(word) = cursor.word()? else { return Err(cursor.expected("a setting")) };
+        let place = cursor.place(word.columns);
+        let known = find(&word.text).zip(forms.iter().find(|form| form.word() == word.text));
+        let Some((setting, form)) = known else {
+            let nearest = nearest(&word.text, forms.iter().map(Form::word));
+            let kind = ProblemKind::Setting { found: word.text.into_owned(), nearest, allowed: listed(forms) };
+            return Err(Problem::new(place, kind));
+        };
+        if let Some(&(name, first)) = self.0.iter().find(|(other, _)| *other == form.word()) {
+            return Err(Problem::new(place, ProblemKind::SettingTwice { name, first }));
+        }
+        self.0.push((form.word(), place.line.number));
+        Ok(setting)
     }
-    seen.push((name, place.line.number));
-    Ok(name)
 }
 
 pub(super) fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> {
@@ -225,7 +224,7 @@ pub(super) fn host(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<Host> {
         return Err(Problem::new(place, ProblemKind::Wildcard { found }));
     }
     match Host::parse(&found) {
-        Ok(host) if !found.contains(':') => Ok(host),
+        Ok(host) if split_port(&found).1.is_none() => Ok(host),
         _ => Err(Problem::new(place, ProblemKind::Host { found })),
     }
 }

@@ -1,12 +1,11 @@
 use std::borrow::Cow;
-use std::sync::Arc;
 
 use csv::{ByteRecord, Position, ReaderBuilder};
 
+use super::conditions::Conditioned;
 use super::rule::{Kind, Options, status};
 use super::{Cursor, Outcome, Reader};
 use crate::language::{Line, Problem, ProblemKind, Word};
-use crate::rules::Conditions;
 
 /// Which column holds what.
 struct Columns {
@@ -22,7 +21,7 @@ impl Reader<'_> {
         kind: Kind,
         cursor: &mut Cursor<'_>,
         shared: &Options,
-        conditions: &Option<Arc<Conditions>>,
+        conditions: &Conditioned,
     ) -> Outcome<()> {
         let word = cursor.word()?.ok_or_else(|| cursor.expected("the name of a CSV file"))?;
         let place = cursor.place(word.columns.clone());
@@ -67,7 +66,7 @@ impl Reader<'_> {
         record: &ByteRecord,
         line: Line,
         shared: &Options,
-        conditions: &Option<Arc<Conditions>>,
+        conditions: &Conditioned,
         name: &str,
     ) -> Outcome<()> {
         let problem = |kind| Problem::new(line.at(0..0), kind);

@@ -1,3 +1,5 @@
+//! The settings of a site.
+
 use crate::address::{Host, Scheme};
 use crate::language::Line;
 

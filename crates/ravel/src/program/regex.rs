@@ -1,94 +1,13 @@
+//! Regular expressions that stand for a whole text.
+
 use std::fmt;
 
-use http::{HeaderName, Method};
 use regex_automata::dfa::{Automaton, dense};
 use regex_automata::util::primitives::StateID;
 use regex_automata::{Anchored, MatchKind, util::syntax};
 use rustc_hash::FxHashMap;
 
-use crate::address::{Host, Scheme};
-use crate::language::{Place, ProblemKind};
-
-/// What must hold besides the pattern.
-#[derive(Debug, Clone, Default)]
-pub struct Conditions {
-    /// What captures must be.
-    pub wheres: Vec<Where>,
-    /// What the request must be.
-    pub whens: Vec<When>,
-    /// The request headers that `whens` look at, as bits of the rules' list of them.
-    pub(crate) vary: u64,
-}
-
-/// `where NAME …`: narrows a capture; looks at its decoded text.
-#[derive(Debug, Clone)]
-pub struct Where {
-    /// The capture.
-    pub name: Box<str>,
-    /// What its text must be.
-    pub test: WhereTest,
-    /// Where the name stands.
-    pub place: Place,
-}
-
-/// What a capture's text must be.
-#[derive(Debug, Clone)]
-pub enum WhereTest {
-    /// ASCII digits, this many of them.
-    Digits {
-        /// At least; 1 or more.
-        least: usize,
-        /// At most, if there is a limit.
-        most: Option<usize>,
-    },
-    /// One of a list.
-    OneOf(Vec<Box<str>>),
-    /// None of a list.
-    NotOneOf(Vec<Box<str>>),
-    /// Matched, as a whole, by a regular expression.
-    Matches(Box<WholeRegex>),
-}
-
-/// `when …`: asks something of the request.
-#[derive(Debug, Clone)]
-pub struct When {
-    /// Whether `not` stands before it.
-    pub negated: bool,
-    /// What is asked.
-    pub test: WhenTest,
-}
-
-/// What is asked of a request.
-#[derive(Debug, Clone)]
-pub enum WhenTest {
-    /// The visitor's language, out of the site's, is one of these (indices into the site's list).
-    Language(Vec<usize>),
-    /// A cookie stands there, or has this value.
-    Cookie(Box<str>, Option<Box<str>>),
-    /// A request header.
-    Header(HeaderName, HeaderTest),
-    /// The host is one of these.
-    Host(Vec<Host>),
-    /// The scheme.
-    Scheme(Scheme),
-    /// The method is one of these; `GET` covers `HEAD`.
-    Method(Vec<Method>),
-    /// The request came to a preview host.
-    Preview,
-    /// No spelling of the address names a file.
-    NoFile,
-}
-
-/// What is asked of a request header.
-#[derive(Debug, Clone)]
-pub enum HeaderTest {
-    /// That it stands there.
-    Present,
-    /// That one of its fields has this value.
-    Is(Box<str>),
-    /// That one of its fields holds this text.
-    Contains(Box<str>),
-}
+use crate::language::ProblemKind;
 
 /// A regular expression that stands for a whole text, as a table: no text makes it slow.
 #[derive(Clone)]
@@ -250,66 +169,4 @@ fn first_words(error: &regex_syntax::Error) -> String {
         regex_syntax::Error::Translate(error) => error.kind().to_string(),
         _ => "it can not be read".to_owned(),
     }
-}
-
-impl WhereTest {
-    /// Whether a decoded text is as wanted.
-    pub fn holds(&self, text: &[u8], ignore_case: bool) -> bool {
-        let same = |listed: &str| match ignore_case {
-            true => listed.as_bytes().eq_ignore_ascii_case(text),
-            false => listed.as_bytes() == text,
-        };
-        match self {
-            WhereTest::Digits { least, most } => {
-                text.iter().all(u8::is_ascii_digit) && text.len() >= *least && most.is_none_or(|most| text.len() <= most)
-            }
-            WhereTest::OneOf(list) => list.iter().any(|listed| same(listed)),
-            WhereTest::NotOneOf(list) => !list.iter().any(|listed| same(listed)),
-            WhereTest::Matches(regex) => regex.is_match(text),
-        }
-    }
-}
-
-impl fmt::Display for Where {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "where {} ", self.name)?;
-        match &self.test {
-            WhereTest::Digits { least: 1, most: None } => f.write_str("is digits"),
-            WhereTest::Digits { least, most: Some(most) } if least == most => write!(f, "is digits {least}"),
-            WhereTest::Digits { least, most } => {
-                write!(f, "is digits {least}..")?;
-                most.iter().try_for_each(|most| write!(f, "{most}"))
-            }
-            WhereTest::OneOf(list) => write!(f, "is one of {}", joined(list)),
-            WhereTest::NotOneOf(list) => write!(f, "is not one of {}", joined(list)),
-            WhereTest::Matches(regex) => write!(f, "matches \"{}\"", regex.as_str()),
-        }
-    }
-}
-
-impl When {
-    /// The condition as it is written; languages are named from the site's list.
-    pub fn written(&self, languages: &[Box<str>]) -> String {
-        let not = if self.negated { "not " } else { "" };
-        let asked = match &self.test {
-            WhenTest::Language(list) => {
-                format!("language is {}", joined(list.iter().filter_map(|&at| languages.get(at))))
-            }
-            WhenTest::Cookie(name, None) => format!("cookie {name}"),
-            WhenTest::Cookie(name, Some(value)) => format!("cookie {name} is {value}"),
-            WhenTest::Header(name, HeaderTest::Present) => format!("header {name}"),
-            WhenTest::Header(name, HeaderTest::Is(value)) => format!("header {name} is {value}"),
-            WhenTest::Header(name, HeaderTest::Contains(text)) => format!("header {name} contains {text}"),
-            WhenTest::Host(hosts) => format!("host is {}", joined(hosts.iter())),
-            WhenTest::Scheme(scheme) => format!("scheme is {scheme}"),
-            WhenTest::Method(methods) => format!("method is {}", joined(methods.iter())),
-            WhenTest::Preview => "preview".to_owned(),
-            WhenTest::NoFile => "no file".to_owned(),
-        };
-        format!("when {not}{asked}")
-    }
-}
-
-fn joined<T: fmt::Display>(list: impl IntoIterator<Item = T>) -> String {
-    list.into_iter().map(|item| item.to_string()).collect::<Vec<_>>().join(", ")
 }

@@ -1,46 +1,47 @@
 //! What is known of redirects before anybody asks, so that answers need not work it out each time.
 
 use super::Edge;
-use super::decide::Hop;
+use super::context::Context;
+use super::decide::{By, Hop};
 use super::header::Permanence;
-use super::hosts::Asked;
+use super::hosts::Visit;
 use super::index::Glance;
-use super::look::Looking;
-use super::trace::Trace;
+use super::step::Trace;
+
 use crate::address::Address;
 use crate::files::Spelled;
-use crate::rules::{Action, Redirect, Rule, Stage};
+use crate::program::{Redirect, Rule, Stage};
 
 /// A bit for each redirect.
 #[derive(Debug, Default)]
-pub(super) struct Foreseen {
+pub(super) struct Shortcuts {
     /// Its target is redirected no further, whoever asks.
     last: Vec<u64>,
     /// Besides, it is all there is to say of its path when that is asked without a query.
     whole: Vec<u64>,
 }
 
-impl Foreseen {
+impl Shortcuts {
     /// Follows every literal target once.
-    pub(super) fn of(edge: &Edge) -> Foreseen {
-        let rules = &edge.rules.redirects;
-        let mut foreseen = Foreseen { last: bits(rules.len()), whole: bits(rules.len()) };
+    pub(super) fn of(edge: &Edge) -> Shortcuts {
+        let rules = edge.program().stage(Stage::Redirect);
+        let mut shortcuts = Shortcuts { last: bits(rules.len()), whole: bits(rules.len()) };
         // An alias with a base path of its own may take addresses of the site's own host.
-        let site = &edge.rules.site;
+        let site = &edge.program().site;
         if site.aliases.iter().any(|alias| alias.base != site.base) {
-            return foreseen;
+            return shortcuts;
         }
         for (number, rule) in (0_u32..).zip(rules) {
-            let Action::Redirect(redirect) = &rule.action else { continue };
+            let Some(redirect) = rule.redirect() else { continue };
             if !redirect.target.literal_path().is_some_and(|to| edge.rests(to)) {
                 continue;
             }
-            set(&mut foreseen.last, number);
+            set(&mut shortcuts.last, number);
             if edge.is_alone(number, rule) {
-                set(&mut foreseen.whole, number);
+                set(&mut shortcuts.whole, number);
             }
         }
-        foreseen
+        shortcuts
     }
 
     pub(super) fn is_last(&self, number: u32) -> bool {
@@ -53,7 +54,7 @@ impl Edge {
     fn rests(&self, path: &str) -> bool {
         let odd = path.contains('%') || path.contains("//");
         !odd && !matches!(self.spellings.asked(path, None, false), Some(Spelled::Moved(_)))
-            && self.index(Stage::Redirect).is_quiet(path, self.rules.site.ignore_case)
+            && self.index(Stage::Redirect).is_quiet(path, self.program().site.ignore_case)
     }
 
     /// Whether a redirect is the first that could match its path, and asks for nothing more.
@@ -63,23 +64,23 @@ impl Edge {
 
     /// Steps 2 and 3, where one look tells that no redirect could match, or that one is all there is to say.
     #[inline]
-    pub(super) fn at_a_glance<T: Trace>(&self, asked: &Asked<'_>, looking: &mut Looking<'_, T>) -> Option<Hop> {
-        if self.rules.site.ignore_case {
+    pub(super) fn at_a_glance<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<Hop> {
+        if self.program().site.ignore_case {
             return None;
         }
-        let number = match self.index(Stage::Redirect).glance(asked) {
-            Glance::Nothing => return Some(self.canonical(asked, looking)),
-            Glance::Literal(number) if asked.query.is_none() && is_set(&self.foreseen.whole, number) => number,
+        let number = match self.index(Stage::Redirect).glance(visit) {
+            Glance::Nothing => return Some(self.canonical(visit, context)),
+            Glance::Literal(number) if visit.query.is_none() && is_set(&self.shortcuts.whole, number) => number,
             Glance::Literal(_) | Glance::More => return None,
         };
-        let rule = &self.rules.redirects[number as usize];
-        let Action::Redirect(Redirect { target, status, .. }) = &rule.action else { return None };
-        if Some(rule.pattern.path.as_str()) != asked.relative() {
+        let rule = self.program().numbered(Stage::Redirect, number);
+        let Redirect { target, status, .. } = rule.rule.redirect()?;
+        if Some(rule.pattern.path.as_str()) != visit.relative() {
             return None;
         }
-        let (scheme, host) = self.home(asked);
-        let to = Address::joined(scheme, host, [self.rules.site.open_base(), target.path.as_str()], None);
-        Some(Hop::Redirect { to, status: *status, by: Some(rule.line), permanence: Permanence::of(*status), last: true })
+        let (scheme, host) = self.home(visit);
+        let to = Address::joined(scheme, host, [self.program().site.open_base(), target.path.as_str()], None);
+        Some(Hop::Redirect { to, status: *status, by: By::Rule(rule.id), permanence: Permanence::of(*status), last: true })
     }
 }
 
