@@ -46,7 +46,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
         FindingPlace::File { .. } | FindingPlace::Named { .. } => {}
     }
     for (label, text) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
-        if !text.is_empty() {
+        if let Some(text) = text {
             writeln!(out, "       {}  {text}", in_style(FAINT, format_args!("{label:<8}")))?;
         }
     }
@@ -131,8 +131,8 @@ pub(crate) struct FindingData<'a> {
     source: String,
     line: Option<u32>,
     what: &'a str,
-    visitors: &'a str,
-    instead: &'a str,
+    visitors: Option<&'a str>,
+    instead: Option<&'a str>,
     example: Option<&'a str>,
     lines: Vec<String>,
 }
@@ -144,8 +144,8 @@ pub(crate) fn finding_data<'a>(loaded: &Loaded, finding: &'a Finding) -> Finding
         source: file_of(loaded, finding),
         line: line_number(finding),
         what: &finding.what,
-        visitors: &finding.visitor,
-        instead: &finding.instead,
+        visitors: finding.visitor.as_deref(),
+        instead: finding.instead.as_deref(),
         example: finding.example.as_deref(),
         lines: finding.lines.iter().map(|line| loaded.name(*line)).collect(),
     }

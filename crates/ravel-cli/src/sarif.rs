@@ -33,11 +33,11 @@ pub(crate) fn of(loaded: &Loaded, findings: &[Finding]) -> String {
 
 fn result(loaded: &Loaded, finding: &Finding) -> Value {
     let mut text = finding.what.clone();
-    if !finding.visitor.is_empty() {
-        text.push_str(&format!("\nVisitors: {}", finding.visitor));
+    if let Some(visitor) = &finding.visitor {
+        text.push_str(&format!("\nVisitors: {visitor}"));
     }
-    if !finding.instead.is_empty() {
-        text.push_str(&format!("\nInstead: {}", finding.instead));
+    if let Some(instead) = &finding.instead {
+        text.push_str(&format!("\nInstead: {instead}"));
     }
     let mut location = json!({ "artifactLocation": { "uri": uri(&file_of(loaded, finding)) } });
     if let Some(line) = line_number(finding) {

@@ -12,10 +12,10 @@ pub struct Finding {
     pub place: FindingPlace,
     /// What is so.
     pub what: String,
-    /// What a visitor gets from it; empty where that is said already.
-    pub visitor: String,
+    /// What a visitor gets from it, unless that is said already.
+    pub visitor: Option<String>,
     /// What to write instead.
-    pub instead: String,
+    pub instead: Option<String>,
     /// A request that shows it.
     pub example: Option<String>,
     /// Other lines that have to do with it.
@@ -80,20 +80,20 @@ impl Finding {
             code,
             place,
             what: what.into(),
-            visitor: String::new(),
-            instead: String::new(),
+            visitor: None,
+            instead: None,
             example: None,
             lines: Vec::new(),
         }
     }
 
     pub(crate) fn visitor(mut self, text: impl Into<String>) -> Finding {
-        self.visitor = text.into();
+        self.visitor = Some(text.into());
         self
     }
 
     pub(crate) fn instead(mut self, text: impl Into<String>) -> Finding {
-        self.instead = text.into();
+        self.instead = Some(text.into());
         self
     }
 

@@ -69,7 +69,7 @@ fn said(sources: &[String], finding: &Finding) -> String {
     };
     let mut text = format!("{place}: {}\n", finding.what);
     for (label, words) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
-        if !words.is_empty() {
+        if let Some(words) = words {
             writeln!(text, "  {label}: {words}").unwrap();
         }
     }

@@ -2,7 +2,10 @@
 
 mod sites;
 
+use std::io::Write;
+
 use boa_engine::{Context, JsString, JsValue, Source, js_string};
+use flate2::{Compression, write::GzEncoder};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use ravel::{Edge, FileList, Rules, publish};
@@ -129,6 +132,10 @@ fn the_interpreter_is_small() {
     let interpreter: Vec<&str> = module.lines().filter(|line| !line.starts_with("const table = ")).collect();
     let widest = interpreter.iter().map(|line| line.chars().count()).max();
     assert!(interpreter.len() <= 550 && widest <= Some(100), "{} lines of {widest:?} columns", interpreter.len());
+    let mut gzip = GzEncoder::new(Vec::new(), Compression::best());
+    gzip.write_all(interpreter.join("\n").as_bytes()).unwrap();
+    let size = gzip.finish().unwrap().len();
+    assert!(size <= 8000, "{size} bytes");
 }
 
 /// A table that says what the module does not know is refused when it is loaded.
@@ -155,9 +162,9 @@ fn what_is_not_known_throws_at_load() {
         ("/stages/redirects/rules/1/path/1", 3.into()),
         ("/stages/redirects/rules/1/query/0/1", "equals".into()),
         ("/stages/redirects/rules/1/tests/0/1", "country".into()),
-        ("/stages/redirects/rules/1/tests/0/3/0", "like".into()),
+        ("/stages/redirects/rules/1/tests/0/3", "like".into()),
         ("/stages/redirects/rules/1/tests/2/0", 2.into()),
-        ("/stages/redirects/rules/1/tests/1/3/0", "like".into()),
+        ("/stages/redirects/rules/1/tests/1/3", "like".into()),
         ("/stages/headers/rules/0/on", "errors".into()),
         ("/stages/headers/rules/0/ops/0/0", "merge".into()),
         ("/stages/fallbacks/rules/0/do", "fallback to app".into()),

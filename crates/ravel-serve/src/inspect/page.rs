@@ -225,7 +225,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                                 " " span.line { (place(&finding.place)) }
                             }
                             p { (finding.what) }
-                            @if !finding.instead.is_empty() { p.words { span.label { "instead" } (finding.instead) } }
+                            @if let Some(instead) = &finding.instead { p.words { span.label { "instead" } (instead) } }
                         }
                     }
                 }

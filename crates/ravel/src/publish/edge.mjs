@@ -11,7 +11,10 @@
 
 const VERSION = 2;
 const MAX_REDIRECTS_JOINED = 16;
-const MAX_URL_BYTES = 8192; // normalized, without its fragment
+// Normalized, without its fragment.
+const MAX_URL_BYTES = 8192;
+
+const TEXT = "text/plain; charset=utf-8";
 
 // --- Text -------------------------------------------------------------------------------------
 
@@ -74,16 +77,18 @@ function hostOf(text) {
 
 /** A URL by its parts; null where they make none. */
 function urlOf(scheme, hostText, sent) {
-  const target = sent.replace(/[\ud800-\udfff]/gu, "\ufffd"); // halves of a character are none
-  const [, sentPath, , query, , fragment] = /^([^?#]*)(\?([^#]*))?(#(.*))?$/s.exec(target);
+  // Halves of a character are none.
+  const target = sent.replace(/[\ud800-\udfff]/gu, "\ufffd");
+  const [, sentPath, query, fragment] = /^([^?#]*)(?:\?([^#]*))?(?:#(.*))?$/s.exec(target);
   const [host, path] = [hostOf(hostText), normalize(sentPath)];
-  const part = (text, not) => (text === undefined ? null : bytesOf(text).replace(not, escape));
+  const part = (text, not) => text && bytesOf(text).replace(not, escape);
   const rest = { query: part(query, NOT_IN_QUERY), fragment: part(fragment, NOT_IN_FRAGMENT) };
   return host === null || path === null ? null : { scheme, host, path, ...rest };
 }
 
+const behind = (mark, text) => (text === undefined ? "" : mark + text);
 const withoutFragment = ({ scheme, host, port, path, query }) =>
-  `${scheme}://${host}${port ? ":" + port : ""}${path}${query === null ? "" : "?" + query}`;
+  `${scheme}://${host}${behind(":", port)}${path}${behind("?", query)}`;
 
 /** The parameters of a query: each as it stands, its key and its value, both decoded. */
 const parameters = (query) =>
@@ -94,63 +99,47 @@ const parameters = (query) =>
 
 // --- Patterns ---------------------------------------------------------------------------------
 //
-// A path is read once, unit by unit (a percent-encoded byte is one), by all ways to match so far.
-// They are kept in the order of their right: the expression further left takes as little as it can.
+// An expression takes as little as it can, the one further left first. What could not follow one up
+// to some end is not tried again, so that a path is read at most once for each expression.
 
 const [SEGMENT, SEGMENTS] = [0, 2];
 
 /** What a template captures of a path, as ranges; null where it does not match. */
-function match({ prefix, ops }, path) {
-  if (!path.startsWith(prefix)) return null;
-  let threads = [];
-  const enter = (into, seen, op, begun, spans, at) => {
-    if (seen[op * 2 + begun]) return;
-    seen[op * 2 + begun] = true;
-    const form = ops[op];
-    const leaves = typeof form === "number" && (begun || form !== SEGMENT);
-    if (leaves) enter(into, seen, op + 1, 0, begun ? spans : [...spans, [at, at]], at);
-    into.push([op, begun, spans]);
-  };
-  enter(threads, [], 0, 0, [], prefix.length);
-  for (let at = prefix.length; at < path.length && threads.length > 0; ) {
-    const unit = path[at] === "%" ? path.slice(at, at + 3) : path[at];
-    const [next, seen, end] = [[], [], at + unit.length];
-    for (const [op, begun, spans] of threads) {
-      const form = ops[op];
-      if (typeof form !== "number") {
-        if (form === unit) enter(next, seen, op + 1, 0, spans, end);
-      } else if (form === SEGMENT ? unit !== "/" : form !== SEGMENTS || begun || unit === "/") {
-        const [before, start] = begun ? [spans.slice(0, -1), spans.at(-1)[0]] : [spans, at];
-        enter(next, seen, op, 1, [...before, [start, end]], end);
-      }
+function match(parts, path) {
+  const failed = new Set();
+  const from = (number, at) => {
+    const part = parts[number];
+    if (part === undefined) return at === path.length ? [] : null;
+    if (typeof part === "string")
+      return path.startsWith(part, at) ? from(number + 1, at + part.length) : null;
+    for (let end = at; end <= path.length; end += path[end] === "%" ? 3 : 1) {
+      const key = number + "," + end;
+      if (failed.has(key)) return null;
+      const further = end === at && part === SEGMENT ? null : from(number + 1, end);
+      if (further) return [[at, end], ...further];
+      if (end > at || part !== SEGMENT) failed.add(key);
+      if (part === SEGMENT && path[end] === "/") return null;
+      if (part === SEGMENTS && end === at && path[end] !== "/") return null;
     }
-    [threads, at] = [next, end];
-  }
-  return threads.find(([op]) => op === ops.length)?.[2] ?? null;
+    return null;
+  };
+  return from(0, 0);
 }
 
-/** What a rule's pattern captures of a request, as { text, from }; null where it does not match. */
+// What a rule's pattern captures of a request, as { text, from }; null where it does not match.
+// The host, and a path without expressions, are as the index says.
 function matchRule(rule, visit) {
-  const captures = [];
-  if (rule.host !== undefined) {
-    if (rule.scheme !== visit.scheme && !(rule.scheme === "https" && table.upgrades)) return null;
-    const own = rule.host === visit.host || (visit.role === "preview" && rule.host === table.host);
-    if (!(rule.label ? rule.host === visit.rest : own)) return null;
-    if (rule.label) captures.push({ text: visit.host.replace(/\..*/, ""), from: "host" });
-  }
-  const path = rule.host === undefined ? visit.relative : visit.path;
-  if (path === null) return null;
-  const read = low(path);
-  const whole = typeof rule.path === "string";
-  const spans = whole ? rule.path === read && [] : match(rule.path, read);
-  if (!spans) return null;
+  if (rule.schemes?.includes(visit.scheme) === false) return null;
+  const captures = rule.label ? [{ text: visit.host.replace(/\..*/, ""), from: "host" }] : [];
+  const path = rule.schemes ? visit.path : visit.relative;
+  const spans = typeof rule.path === "string" ? [] : match(rule.path, low(path));
+  if (spans === null) return null;
   for (const [start, end] of spans) captures.push({ text: path.slice(start, end), from: "path" });
   for (const [key, test, wanted] of rule.query ?? []) {
     const values = visit.parameters.filter((one) => one.key === key).map(({ sent }) => sent);
-    const text = values.find((value) => value !== "");
-    if (test === "is" ? !values.some((value) => formDecode(value) === wanted) : values.length === 0)
-      return null;
-    if (test === "capture" && text === undefined) return null;
+    const is = (text) => formDecode(text) === wanted;
+    const text = values.find({ present: () => true, is, capture: (text) => text !== "" }[test]);
+    if (text === undefined) return null;
     if (test === "capture") captures.push({ text, from: "query" });
   }
   return captures;
@@ -163,11 +152,11 @@ const decoded = ({ text, from }) => (from === "query" ? formDecode(text) : decod
 
 /** Something of the table by its name; throws where that is not known. */
 function known(names, name) {
-  if (Object.hasOwn(names, name)) return names[name];
+  if (own(names, name) !== undefined) return names[name];
   throw new Error(`edge.mjs: the table has something unknown: ${name}`);
 }
 
-/** Each set of accepted texts gives a function of a text, or of null for one that is not there. */
+/** Each set of accepted texts gives a function of a text. */
 const SETS = {
   digits: (least, most) => (text) =>
     /^[0-9]*$/.test(text) && text.length >= least && text.length <= (most ?? Infinity),
@@ -179,41 +168,39 @@ const SETS = {
       state = next[state * width + classes[text.charCodeAt(at)]];
     return state >= 0 && last[state] === 1;
   },
-  any: () => (text) => text !== null,
+  any: () => () => true,
   "one of": (list) => (text) => list.includes(text),
   "one of, folded": (list) => (text) => list.includes(lower(text)),
-  contains: (part) => (text) => text !== null && text.includes(part),
+  contains: (part) => (text) => text.includes(part),
 };
 
-/** Each kind of test gives a function of a visit, of captures and of the type of the answer. */
-const TESTS = {
-  capture: (slot, _, accepts) => (visit, captures) => accepts(decoded(captures[slot])),
-  host: (_, hosts) => ({ host }) => hosts.includes(host),
-  scheme: (_, wanted) => ({ scheme }) => scheme === wanted,
-  role: (_, wanted) => ({ role }) => role === wanted,
-  method: (_, list) => ({ method }) => list.includes(method === "HEAD" ? "GET" : method),
-  language: (name, list) => (visit) => list.includes(languageOf(visit.header(name) ?? "")),
-  header: (name, _, accepts) => (visit) => accepts(visit.header(name)),
-  cookie: (name, _, accepts) => (visit) =>
-    cookies(visit).some(([other, value]) => other === name && accepts(value)),
-  "file exists": () => ({ relative }) => relative !== null && named(relative) !== null,
-  type: (_, ranges) => (visit, captures, type) =>
-    ranges.some((range) => `${type};`.startsWith(`${range};`.replace("*;", ""))),
+/** What each kind of test looks at: the texts of which one is to be accepted. */
+const SUBJECTS = {
+  capture: (slot, _, captures) => [decoded(captures[slot])],
+  host: (_, { host }) => [host],
+  scheme: (_, { scheme }) => [scheme],
+  role: (_, { role }) => [role],
+  method: (_, { method }) => [method],
+  language: (name, { header }) => [languageOf(header(name).join())],
+  header: (name, { header }) => header(name),
+  cookie: (name, { header }) => cookies(header("cookie").join(), name),
+  "file exists": (_, { relative }) => (relative !== null && named(relative) ? [relative] : []),
+  type: (_, { type }) => [type.replace(/;.*/, ""), type.replace(/\/.*/, "/*")],
 };
 
-function readyTest([not, kind, of, accepted]) {
-  const hasSet = kind === "capture" || kind === "header" || kind === "cookie";
-  const [set, ...rest] = hasSet ? accepted : ["any"];
-  const holds = known(TESTS, kind)(of, accepted, known(SETS, set)(...rest));
+function readyTest([not, kind, of, set, ...accepted]) {
+  const [texts, accepts] = [known(SUBJECTS, kind), known(SETS, set)(...accepted)];
   const negated = known([false, true], not);
   const header = { cookie: "cookie", header: of, language: of }[kind];
-  return { header, passes: (...asked) => holds(...asked) !== negated };
+  const passes = (visit, captures) => texts(of, visit, captures).some(accepts) !== negated;
+  return { header, passes };
 }
 
-const cookies = (visit) =>
-  (visit.header("cookie") ?? "").split(";").map((pair) => {
+/** The values of the cookies of a name. */
+const cookies = (value, name) =>
+  value.split(";").flatMap((pair) => {
     const at = (pair + "=").indexOf("=");
-    return [trim(pair.slice(0, at)), trim(pair.slice(at + 1))];
+    return trim(pair.slice(0, at)) === name ? [trim(pair.slice(at + 1))] : [];
   });
 
 /** Which of the site's languages the visitor gets (RFC 4647, section 3.4), or else the first. */
@@ -254,7 +241,7 @@ function intoLabel(capture) {
 }
 
 function put(parts, captures, into) {
-  if (typeof parts === "string") return parts;
+  if (!Array.isArray(parts)) return parts;
   const texts = parts.map((part) => (typeof part === "string" ? part : into(captures[part])));
   return texts.includes(null) ? null : texts.join("");
 }
@@ -265,26 +252,24 @@ function putPath(parts, captures) {
 }
 
 /** Where a redirect leads; null where a capture cannot stand in it. */
-function expand({ to, query: wanted, drop }, captures, [scheme, home], query) {
-  const label = to.label === undefined ? "" : intoLabel(captures[to.label]);
-  const host = to.label === undefined ? (to.host ?? home) : `${label}.${to.host}`;
+function expand({ to, query: wanted = [], drop }, captures, [scheme, home], query) {
+  const host = put(to.host, captures, intoLabel) ?? (to.host ? null : home);
   const path = putPath(to.path, captures);
-  const fragment = to.fragment === undefined ? null : put(to.fragment, captures, intoPath);
-  const impossible = to.fragment !== undefined && fragment === null;
-  if (label === null || path === null || impossible || (label && host.length > 253)) return null;
-  const own = to.query === undefined ? null : put(to.query, captures, intoQuery);
-  const keys = [...(wanted ?? []).map(([key]) => key), ...parameters(own).map(({ key }) => key)];
+  const fragment = put(to.fragment, captures, intoPath);
+  if (host === null || path === null || fragment === null || host.length > 253) return null;
+  const own = put(to.query, captures, intoQuery);
+  const keys = [...wanted.map(([key]) => key), ...parameters(own).map(({ key }) => key)];
   const carried = drop ? [] : parameters(query).filter(({ key }) => !keys.includes(key));
-  const parts = [own ?? "", ...carried.map(({ part }) => part)].filter((part) => part !== "");
+  const parts = [own, ...carried.map(({ part }) => part)].filter((part) => part);
   return {
     scheme: to.scheme ?? scheme, host, port: to.port, fragment,
-    path: to.host === undefined ? below(path) : path,
-    query: own === null && parts.length === 0 ? null : parts.join("&"),
+    path: to.host ? path : below(path),
+    query: parts.length > 0 ? parts.join("&") : own,
   };
 }
 
 /** A path below the base path as a whole path. */
-const below = (path) => table.base.slice(0, -1) + path;
+const below = (path) => table.base + path;
 
 // --- Files ------------------------------------------------------------------------------------
 
@@ -298,19 +283,17 @@ function exact(path) {
   return table.addresses.get(parts.map((part) => part.replace(NOT_IN_PATH, escape)).join("/"));
 }
 
-const folded = (path) => (table.fold ? table.folded.get(lower(path)) : undefined);
+const folded = (path) => table.folded.get(lower(path));
 
 /** The file that a path of a rule names, in any variant; null for none. */
 const anyFile = (path) => (exact(path) ?? folded(path))?.file ?? null;
 
 /** What a URL's path names: { file, gets }; null for nothing. */
 function named(path) {
-  let found = exact(path);
-  if (found === undefined) {
-    found = folded(path);
-    if (found?.gets === SERVES && table.tidy) found = { file: found.file, gets: MOVED };
-  }
-  if (found !== undefined) return found.gets === SERVES || found.gets === MOVED ? found : null;
+  const same = exact(path);
+  const found = same ?? folded(path);
+  if (found?.gets > MOVED) return null;
+  if (found) return same || !table.tidy ? found : { ...found, gets: MOVED };
   const file = table.tidy && path.includes("//") ? anyFile(path.replace(/\/{2,}/g, "/")) : null;
   return file === null ? null : { file, gets: MOVED };
 }
@@ -325,28 +308,27 @@ const typeOf = (name) => table.types.get(lower(/\.([^./]*)$/.exec(name)?.[1] ?? 
 /** A value by a key that may be any text. */
 const own = (object, key) => (Object.hasOwn(object, key) ? object[key] : undefined);
 
+/** A key of the two ends of a text; undefined where it is shorter. */
+const endsOf = (text, before, after) =>
+  text.length < before + after
+    ? undefined
+    : `${text.slice(0, before)}\n${text.slice(text.length - after)}`;
+
 /** Adds the numbers of rules that could match a path. */
 function look({ literal, valued, root }, path, visit, found) {
   const add = (list) => found.push(...(list ?? []));
   add(own(literal, path));
   for (const { key, sent } of visit.parameters)
     add(own(valued, `${path}\n${key}\n${formDecode(sent)}`));
-  for (const open = [[root, 0]]; open.length > 0; ) {
-    const [[ends, texts = {}, around = [], tails = []], at] = open.pop();
-    const isEnd = at === path.length;
-    if (isEnd) add(ends);
-    for (const [slash, lead, end, map] of tails) {
-      const from = at + slash;
-      if ((slash && path[at] !== "/") || path.length - from < lead + end) continue;
-      add(own(map, `${path.slice(from, from + lead)}\n${path.slice(path.length - end)}`));
-    }
-    const [segment] = /[^/]*/y.exec(path.slice(at + 1));
-    const go = (node) => node && !isEnd && open.push([node, at + 1 + segment.length]);
+  for (const open = [[root, path]]; open.length > 0; ) {
+    const [[ends, texts = {}, around = [], tails = []], rest] = open.pop();
+    for (const [before, after, map] of tails) add(own(map, endsOf(rest, before, after)));
+    if (rest === "") add(ends);
+    if (rest === "") continue;
+    const [, segment, further] = /^.([^/]*)(.*)/s.exec(rest);
+    const go = (node) => node && open.push([node, further]);
     go(own(texts, segment));
-    for (const [before, after, map] of around) {
-      const ends = `${segment.slice(0, before)}\n${segment.slice(segment.length - after)}`;
-      if (segment.length > before + after) go(own(map, ends));
-    }
+    for (const [before, after, map] of around) go(own(map, endsOf(segment, before, after)));
   }
 }
 
@@ -368,9 +350,8 @@ function candidates({ plain, index: { relative, hosts, labels } }, visit) {
 
 /** What follows a base path, with its first `/`: "" for the base path without one, null outside. */
 function after(path, base) {
-  const length = base.length - 1;
-  const rest = path.slice(length);
-  const inside = low(path.slice(0, length)) === low(base.slice(0, -1));
+  const rest = path.slice(base.length);
+  const inside = low(path.slice(0, base.length)) === low(base);
   return inside && /^(\/|$)/.test(rest) ? rest : null;
 }
 
@@ -378,42 +359,32 @@ const restOf = (host) => /\.(.*)/.exec(host)?.[1] ?? null;
 const settingsOf = (host) => own(table.hosts, host) ?? own(table.hosts, "*." + restOf(host));
 
 /** A request as the rules see it; null for a host that is not the site's. */
-function locate(method, header, { scheme, host, port, path, query }) {
+function locate(asked, { scheme, host, port, path, query }) {
   const settings = port ? undefined : settingsOf(host);
   if (settings === undefined) return null;
   const [role, base] = settings.find(([, base]) => after(path, base) !== null) ?? settings[0];
   const tail = after(path, base);
   const place = { role, relative: tail === "" ? null : tail, noSlash: tail === "" };
   const read = { rest: restOf(host), parameters: parameters(query) };
-  return { method, header, scheme, host, path, query, ...read, ...place };
+  return { ...asked, scheme, host, path, query, ...read, ...place };
 }
 
-/** A rule of a stage. Of redirects from path to path there may be very many: made when met. */
-function ruleOf({ rules }, number) {
-  if (Array.isArray(rules[number])) {
-    const [path, to, status] = rules[number];
-    rules[number] = { path, do: "redirect", to: { path: to }, status, plain: [], onHeaders: [] };
-  }
-  return rules[number];
-}
-
-/** The first rule of a stage that matches, whose tests pass, and whose `effect` is not null. */
-function first(stage, visit, context, effect, type) {
-  if (stage.rules.length === 0) return null;
+/** The first rule of a stage that matches, whose tests pass and that acts: what its act gives. */
+function first(stage, visit) {
   for (const number of candidates(stage, visit)) {
-    const rule = ruleOf(stage, number);
+    const rule = stage.ruleOf(number);
     const captures = matchRule(rule, visit);
-    const ask = (tests) => tests.every(({ passes }) => passes(visit, captures, type));
+    const ask = (tests) => tests.every(({ passes }) => passes(visit, captures));
     if (captures === null || !ask(rule.plain)) continue;
     // On another origin, what the browser's next request need not carry is not known.
-    const bound = context.otherOrigin ? table.originBound : [];
+    const bound = visit.otherOrigin ? table.originBound : [];
     const here = rule.onHeaders.filter(({ header }) => !bound.includes(header));
     const stops = here.length < rule.onHeaders.length;
-    const acts = stops ? true : effect(rule, captures);
+    const acts = stops || rule.act(rule, captures, visit);
     if (acts === null) continue;
-    for (const { header } of here) context.vary.add(header);
+    for (const { header } of here) visit.vary.add(header);
     if (!ask(here)) continue;
-    if (stops) context.stopped = true;
+    visit.stopped = stops;
     if (stops) return null;
     // What changes headers is not the end of it.
     if (typeof acts !== "function") return acts;
@@ -429,7 +400,7 @@ const home = ({ role, scheme, host }) =>
 function redirectTo(rule, captures, visit) {
   const to = expand(rule, captures, home(visit), visit.query);
   if (to === null) return null;
-  if (visit.role === "preview" && rule.to.host !== undefined && !to.port) {
+  if (visit.role === "preview" && rule.to.host && !to.port) {
     const bases = (own(table.hosts, to.host) ?? []).filter(([role]) => role !== "preview");
     const path = bases.map(([, base]) => after(to.path, base)).find((rest) => rest !== null);
     const { scheme, host } = visit;
@@ -438,175 +409,166 @@ function redirectTo(rule, captures, visit) {
   return withoutFragment(to) === withoutFragment(visit) ? null : to;
 }
 
-const isSafe = (method) => method === "GET" || method === "HEAD";
-
-/** A redirect; `kept` says for how long it may be cached. */
-const redirect = (location, status, kept) =>
-  ({ outcome: "redirect", status, file: null, location, kept });
+/** A redirect; the higher its rank, the shorter it may be cached. */
+const redirect = (location, status, rank) =>
+  ({ outcome: "redirect", status, file: null, location, rank });
+const [CANONICAL, PERMANENT, TEMPORARY] = [0, 1, 2];
 const canonicalTo = ({ method }, location) =>
-  redirect(location, isSafe(method) ? 301 : 308, "canonical");
+  redirect(location, method === "GET" ? 301 : 308, CANONICAL);
 
-/** What the rules, then the canonical URL, say: a redirect, { does }, or null. */
-function hop(visit, context) {
-  const acted = first(table.redirects, visit, context, (rule, captures) => {
-    if (rule.do !== "redirect") return { does: rule.do };
-    const to = redirectTo(rule, captures, visit);
-    const permanent = rule.status === 301 || rule.status === 308;
-    return to === null ? null : redirect(to, rule.status, permanent ? "rule" : "not");
-  });
-  return acted ?? (context.stopped ? null : canonical(visit, context));
-}
+/** What the rules, then the canonical URL, say; null where it is left to the files. */
+const hop = (visit) =>
+  first(table.redirects, visit) ?? (visit.stopped ? null : canonical(visit));
 
-function canonical(visit, context) {
+function canonical(visit) {
   const path = visit.noSlash ? "/" : visit.relative;
   if (path === null) return null;
   const [scheme, host] = home(visit);
   const place = { path: below(path), relative: path, noSlash: false };
   const there = { ...visit, scheme, host, rest: restOf(host), ...place };
   const away = scheme !== visit.scheme || host !== visit.host;
+  there.otherOrigin ||= away;
   const found = named(path);
-  const variant = found?.gets === MOVED && !isRewritten(there, away, context);
+  const variant = found?.gets === MOVED && !isRewritten(there);
   if (!away && there.path === visit.path && !variant) return null;
   const own = variant ? below(table.files[found.file][1]) : there.path;
-  return canonicalTo(visit, { scheme, host, path: own, query: visit.query, fragment: null });
+  return canonicalTo(visit, { scheme, host, path: own, query: visit.query });
 }
 
 /** Whether a rewrite takes a URL, or could, by a header that is not known on its origin. */
-function isRewritten(there, away, context) {
-  const role = there.role === "alias" ? "canonical" : there.role;
-  const asking = { vary: context.vary, otherOrigin: context.otherOrigin || away };
-  return first(table.rewrites, { ...there, role }, asking, rewrite) !== null || asking.stopped;
+function isRewritten(there) {
+  if (there.role === "alias") there.role = "canonical";
+  return first(table.rewrites, there) !== null || there.stopped;
 }
 
 /** Applies `hop` to its own outcome, as the browser's next requests would. */
-function oneHop(decision, visit, url, context) {
-  for (const passed = [withoutFragment(url)]; ; ) {
+function oneHop(decision, visit) {
+  for (const passed = [withoutFragment(visit)]; ; ) {
     const current = decision.location;
     if (passed.includes(withoutFragment(current)) || passed.length > MAX_REDIRECTS_JOINED)
       return { outcome: "loop", status: 508, file: null };
-    const next = locate(visit.method, visit.header, current);
+    const next = locate(visit, current);
     if (next === null) return decision;
-    context.otherOrigin ||= next.scheme !== visit.scheme || next.host !== visit.host;
-    const further = hop(next, context);
+    next.otherOrigin ||= next.scheme !== visit.scheme || next.host !== visit.host;
+    const further = hop(next);
     const to = further?.location;
     if (!to || withoutFragment(to).length > MAX_URL_BYTES) return decision;
-    const rank = ["canonical", "rule", "not"];
-    const outranks = rank.indexOf(further.kept) > rank.indexOf(decision.kept);
-    const { status, kept } = outranks ? further : decision;
+    const { status, rank } = further.rank > decision.rank ? further : decision;
     const fragment = to.fragment ?? current.fragment;
-    decision = redirect({ ...to, fragment }, status, kept);
+    decision = redirect({ ...to, fragment }, status, rank);
     passed.push(withoutFragment(current));
+    visit = next;
   }
 }
 
-function rewrite({ to }, captures) {
-  const path = putPath(to.path, captures);
-  return path === null ? null : { file: anyFile(path) };
-}
+const missing = (visit, outcome, status) => {
+  const page = first(table.missing, visit);
+  return { outcome, status, file: page ?? (table.lost === null ? null : anyFile(table.lost)) };
+};
 
-/** The file that a fallback or a 404 page shows. */
-const shown = (rule, captures) => rewrite(rule, captures)?.file ?? null;
-
-function fileDecision(visit, context) {
+function fileDecision(visit) {
   if (visit.relative === null) return { outcome: "outside", status: 404, file: null };
-  if (!isSafe(visit.method)) return { outcome: "refused", status: 405, file: null };
-  const rewritten = first(table.rewrites, visit, context, rewrite);
+  if (visit.method !== "GET") return { outcome: "refused", status: 405, file: null };
+  const rewritten = first(table.rewrites, visit);
   const found = rewritten === null ? named(visit.relative) : null;
-  const isFile = typeOf(visit.relative) !== undefined;
-  const file = (found?.gets === SERVES ? found.file : rewritten?.file) ??
-    first(table.fallbacks, visit, context, (rule, captures) =>
-      isFile && rule.do === "fallback" ? null : shown(rule, captures));
-  if (file !== null) return { outcome: "file", status: 200, file };
-  return { outcome: "missing", status: 404, file: missingPage(visit, context) };
+  const own = found?.gets === SERVES ? found.file : rewritten?.file;
+  const file = own ?? first(table.fallbacks, visit);
+  if (file === null) return missing(visit, "missing", 404);
+  return { outcome: "file", status: 200, file };
 }
 
-const missingPage = (visit, context) =>
-  first(table.missing, visit, context, shown) ?? (table.lost === null ? null : anyFile(table.lost));
-
-function decision(visit, url, context) {
+function decision(visit) {
   const inside = visit.noSlash || visit.relative !== null;
   if (table.hsts?.subdomains && visit.scheme === "http" && visit.role !== "preview" && inside)
-    return canonicalTo(visit, { ...url, scheme: "https", fragment: null });
-  const acted = hop(visit, context);
-  const outcome = acted?.does;
-  if (outcome === "gone") return { outcome, status: 410, file: missingPage(visit, context) };
-  if (outcome === "elsewhere") return { outcome, status: null, file: null };
-  if (acted === null) return fileDecision(visit, context);
-  return table.oneHop && isSafe(visit.method) ? oneHop(acted, visit, url, context) : acted;
+    return canonicalTo(visit, { ...visit, scheme: "https" });
+  const acted = hop(visit) ?? fileDecision(visit);
+  if (acted.outcome === "gone") return missing(visit, "gone", 410);
+  const joins = acted.location && table.oneHop && visit.method === "GET";
+  return joins ? oneHop(acted, visit) : acted;
 }
 
-const ON = {
-  served: (outcome) => outcome === "file",
-  missing: (outcome) => outcome === "missing" || outcome === "gone",
-  redirects: (outcome) => outcome === "redirect",
-  all: () => true,
+/** What a rule does where it is the first; null where it does nothing. */
+const rewrite = ({ to }, captures) => {
+  const path = putPath(to.path, captures);
+  return path === null ? null : { file: anyFile(path) };
 };
-
-const OPS = {
-  set: (headers, name, value) => [...OPS.drop(headers, name), [name, value]],
-  add: (headers, name, value) => [...headers, [name, value]],
-  drop: (headers, name) => headers.filter(([other]) => other !== name),
+const show = (rule, captures) => rewrite(rule, captures)?.file ?? null;
+const ACTS = {
+  redirects: {
+    redirect: (rule, captures, visit) => {
+      const to = redirectTo(rule, captures, visit);
+      return to && redirect(to, rule.status, /1|8/.test(rule.status - 300) ? PERMANENT : TEMPORARY);
+    },
+    gone: () => ({ outcome: "gone" }),
+    elsewhere: () => ({ outcome: "elsewhere", status: null, file: null }),
+  },
+  rewrites: { rewrite },
+  fallbacks: {
+    fallback: (rule, captures, { relative }) => (typeOf(relative) ? null : show(rule, captures)),
+    "fallback even files": show,
+  },
+  missing: { missing: show },
+  headers: {
+    headers: ({ on, ops }, captures, { outcome, change }) =>
+      ON[on].test(outcome) ? () => ops.forEach((op) => change(...op)) : null,
+  },
 };
-
-const TEXT = "text/plain; charset=utf-8";
+const ON = { served: /file/, missing: /missing|gone/, redirects: /redirect/, all: /^(?!outside)/ };
 
 /** The headers of an answer: what the rules say, then what is automatic. */
-function headersOf({ outcome, status, file, location, kept }, visit, context) {
+function headersOf({ outcome, status, file, location, rank }, visit) {
   let headers = [];
-  const mine = outcome !== "elsewhere";
-  const name = file === null ? null : table.files[file][0];
-  const type = name === null ? TEXT : (typeOf(name) ?? "application/octet-stream");
-  const add = (condition, name, value) => condition && (headers = OPS.add(headers, name, value));
-  const set = (condition, name, value) => condition && (headers = OPS.set(headers, name, value));
-  const fragment = location?.fragment ?? null;
-  const to = location && withoutFragment(location) + (fragment === null ? "" : "#" + fragment);
-  add(location, "location", to);
-  add(status === 405, "allow", "GET, HEAD");
-  add(mine, "content-type", type);
-  const change = ([op, ...of]) => (headers = OPS[op](headers, ...of));
-  const act = ({ on, ops }) => (ON[on](outcome) ? () => ops.forEach(change) : null);
-  if (mine && outcome !== "outside") first(table.headers, visit, { vary: context.vary }, act, type);
-  const page = /^(missing|gone|outside)$/.test(outcome) || /^text\/html/.test(type);
-  const ages = { rule: "max-age=86400", canonical: "max-age=3600", not: "" };
-  const cached = ages[kept] ?? (page ? "no-cache" : "");
-  const has = headers.some(([name]) => name === "cache-control");
-  add(mine && cached !== "" && !has, "cache-control", cached);
-  set(mine && visit.role === "preview", "x-robots-tag", "noindex");
-  const promised = table.hsts !== null && visit.scheme === "https" && visit.role !== "preview";
-  set(mine && promised && outcome !== "outside", "strict-transport-security", table.hsts?.value);
+  const change = (op, name, value) => {
+    if (op !== "add") headers = headers.filter(([other]) => other !== name);
+    if (value) headers.push([name, value]);
+  };
+  const { role, scheme, vary } = visit;
+  const type = file === null ? TEXT : (typeOf(file) ?? "application/octet-stream");
+  const to = location && withoutFragment(location) + behind("#", location.fragment);
+  change("add", "location", to);
+  if (status === 405) change("add", "allow", "GET, HEAD");
+  if (outcome !== "elsewhere") {
+    change("add", "content-type", type);
+    first(table.headers, { ...visit, outcome, change, type });
+    const page = /^(missing|gone|outside)$/.test(outcome) || /^text\/html/.test(type);
+    const age = ["max-age=3600", "max-age=86400", ""][rank] ?? (page && "no-cache");
+    if (!headers.some(([name]) => name === "cache-control")) change("add", "cache-control", age);
+    if (role === "preview") change("set", "x-robots-tag", "noindex");
+    else if (table.hsts && scheme === "https" && outcome !== "outside")
+      change("set", "strict-transport-security", table.hsts.value);
+  }
   const stated = headers.filter(([name]) => name === "vary").map(([, value]) => value).join();
-  const names = stated.split(",").map(trim).filter((name) => name !== "");
-  for (const name of table.requestHeaders.filter((name) => context.vary.has(name)))
+  const names = stated.split(",").map(trim).filter((name) => name);
+  for (const name of table.requestHeaders.filter((name) => vary.has(name)))
     if (!names.some((other) => other === "*" || lower(other) === name)) names.push(name);
-  set(context.vary.size > 0, "vary", names.join(", "));
+  if (vary.size > 0) change("set", "vary", names.join(", "));
   return headers;
 }
 
 export function decide({ method, scheme, host, target, headers }) {
-  const only = { outcome: "refused", file: null, headers: [["content-type", TEXT]] };
-  const refused = (status) => ({ status, ...only });
-  const lines = new Map();
-  for (const [name, value] of headers ?? [])
-    lines.set(lower(name), [...(lines.get(lower(name)) ?? []), trim(value)]);
-  const header = (name) => lines.get(name)?.join(name === "cookie" ? "; " : ", ") ?? null;
+  const refused = (status) =>
+    ({ outcome: "refused", status, file: null, headers: [["content-type", TEXT]] });
+  const lines = [...(headers ?? [])];
+  const all = (name) =>
+    lines.filter(([other]) => lower(other) === name).map(([, value]) => trim(value));
+  const joined = (name, values) => values.join(name === "cookie" ? "; " : ", ");
+  const header = (name) => all(name).slice(0, 1).map(() => joined(name, all(name)));
   const url = urlOf(scheme, host, target);
-  const [other = host, more] = lines.get("host") ?? [];
+  const [other = host, more] = all("host");
   if (url === null || more !== undefined || hostOf(other) !== url.host) return refused(400);
   if (withoutFragment(url).length > MAX_URL_BYTES) return refused(414);
-  const visit = locate(method, header, url);
+  const asked = { method: method === "HEAD" ? "GET" : method, header, vary: new Set() };
+  const visit = locate(asked, url);
   if (visit === null) return refused(421);
-  const context = { vary: new Set() };
-  const answer = decision(visit, url, context);
-  const { outcome, status, file } = answer;
-  const name = file === null ? null : table.files[file][0];
-  return { outcome, status, file: name, headers: headersOf(answer, visit, context) };
+  const { location, rank, ...answer } = decision(visit);
+  if (answer.file !== null) [answer.file] = table.files[answer.file];
+  return { ...answer, headers: headersOf({ location, rank, ...answer }, visit) };
 }
 
 export async function handle(request, file) {
   const { protocol, host } = new URL(request.url);
   // As it was sent: what follows the host, without the fragment.
-  const sent = request.url.slice(request.url.indexOf("/", protocol.length + 2));
-  const target = sent.replace(/#.*/s, "");
+  const target = request.url.replace(/^[^/]*\/\/[^/?#]*|#.*/gs, "");
   const { method, headers } = request;
   const answer = decide({ method, scheme: protocol.slice(0, -1), host, target, headers });
   if (answer.outcome === "elsewhere") return undefined;
@@ -616,66 +578,54 @@ export async function handle(request, file) {
   return new Response(method === "HEAD" ? null : body, { status: answer.status, headers: fields });
 }
 
-export const site = () => `${table.scheme}://${table.host}${table.base}`;
+export const site = () => `${table.scheme}://${table.host}${table.base}/`;
 export const hasHost = (host) => settingsOf(host) !== undefined;
 
 // --- The table --------------------------------------------------------------------------------
-
-/** What each stage can do. */
-const STAGES = {
-  redirects: { redirect: 1, gone: 1, elsewhere: 1 },
-  rewrites: { rewrite: 1 },
-  fallbacks: { fallback: 1, "fallback even files": 1 },
-  missing: { missing: 1 },
-  headers: { headers: 1 },
-};
 
 /** Makes the table ready to be asked. */
 function prepare({ stages, ...data }) {
   known({ [VERSION]: 1 }, data.version);
   for (const [role] of Object.values(data.hosts).flat())
     known({ canonical: 1, alias: 1, preview: 1 }, role);
-  const ready = { ...data, types: new Map(data.types), addresses: new Map(), folded: new Map() };
+  const [addresses, folded] = [new Map(), new Map()];
   for (const [address, file, gets = SERVES] of data.addresses) {
     known([1, 1, 1], gets);
-    ready.addresses.set(address, { file, gets });
+    addresses.set(address, { file, gets });
     // Of those that differ only in case the first counts.
-    if (!ready.folded.has(lower(address))) ready.folded.set(lower(address), { file, gets });
+    if (data.fold && !folded.has(lower(address))) folded.set(lower(address), { file, gets });
   }
-  for (const stage of [...Object.keys(STAGES), ...Object.keys(stages)])
-    ready[stage] = readyStage(known(stages, stage), known(STAGES, stage));
+  const ready = { ...data, types: new Map(data.types), addresses, folded };
+  for (const stage of new Set([...Object.keys(ACTS), ...Object.keys(stages)]))
+    ready[stage] = readyStage(known(stages, stage), known(ACTS, stage));
   return ready;
 }
 
-function readyStage({ rules, index }, does) {
+function readyStage({ rules, index }, acts) {
   const plain = new Map();
-  const ready = (rule, number) => {
-    if (!Array.isArray(rule)) return readyRule(rule, does);
-    known({ "string,string,number": does.redirect }, rule.map((part) => typeof part).join());
+  rules.forEach((rule, number) => {
+    if (!Array.isArray(rule)) return (rules[number] = readyRule(rule, acts));
+    known({ "string,string,number": acts.redirect }, rule.map((part) => typeof part).join());
     plain.set(rule[0], [...(plain.get(rule[0]) ?? []), number]);
-    return rule;
+  });
+  // Of redirects from path to path there may be very many: made when met.
+  const ruleOf = (number) => {
+    const [path, to, status] = Array.isArray(rules[number]) ? rules[number] : [];
+    if (status) rules[number] = readyRule({ path, do: "redirect", to: { path: to }, status }, acts);
+    return rules[number];
   };
-  return { rules: rules.map(ready), index, plain };
+  return { index, plain, ruleOf };
 }
 
-function readyRule(rule, does) {
-  known(does, rule.do);
-  if (rule.do === "headers") known(ON, rule.on);
-  for (const [op] of rule.ops ?? []) known(OPS, op);
+function readyRule(rule, acts) {
+  if (rule.ops) known(ON, rule.on);
+  for (const [op] of rule.ops ?? []) known({ set: 1, add: 1, drop: 1 }, op);
   for (const [, test] of rule.query ?? []) known({ present: 1, is: 1, capture: 1 }, test);
+  for (const part of [rule.path].flat()) typeof part === "string" || known([1, 1, 1], part);
   const tests = (rule.tests ?? []).map(readyTest);
-  const plain = tests.filter(({ header }) => header === undefined);
-  const onHeaders = tests.filter(({ header }) => header !== undefined);
-  return { ...rule, path: readyPath(rule.path), plain, onHeaders };
-}
-
-/** A template's text before its first expression, and what follows, a unit or a form each. */
-function readyPath(path) {
-  if (typeof path === "string") return path;
-  const units = (part) =>
-    typeof part === "string" ? part.match(/%..|[^]/g) : known([[0], [1], [2]], part);
-  const prefix = typeof path[0] === "string" ? path[0] : "";
-  return { prefix, ops: path.slice(prefix === "" ? 0 : 1).flatMap(units) };
+  const plain = tests.filter(({ header }) => !header);
+  const onHeaders = tests.filter(({ header }) => header);
+  return { ...rule, act: known(acts, rule.do), plain, onHeaders };
 }
 
 const table = prepare(JSON.parse("TABLE"));

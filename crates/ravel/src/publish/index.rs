@@ -5,7 +5,7 @@
 //!   valued    { "path\nkey\nvalue": numbers }                   with a literal value of the query
 //!   root      [ends, { segment: node },                         a walk over the segments of a path
 //!              [[before, after, { "text\ntext": node }]],       a segment with expressions, by the text around them
-//!              [[slash, lead, end, { "text\ntext": numbers }]]] all the rest of a path, by its ends
+//!              [[lead, end, { "text\ntext": numbers }]]]       all the rest of a path, by its ends
 //! ```
 
 use std::collections::BTreeMap;
@@ -29,7 +29,7 @@ struct Node {
     ends: Vec<usize>,
     texts: BTreeMap<String, Node>,
     around: BTreeMap<(usize, usize), BTreeMap<String, Node>>,
-    tails: BTreeMap<(bool, usize, usize), BTreeMap<String, Vec<usize>>>,
+    tails: BTreeMap<(usize, usize), BTreeMap<String, Vec<usize>>>,
 }
 
 /// The index of a stage; redirects from path to path, which stand in the table as lists, are left to the module.
@@ -82,7 +82,8 @@ impl PathIndex {
         match shape.tail {
             None => node.ends.push(number),
             Some(Tail { slash, lead, end }) => {
-                let sized = node.tails.entry((slash, lead.len(), end.len())).or_default();
+                let lead = format!("{}{lead}", if slash { "/" } else { "" });
+                let sized = node.tails.entry((lead.len(), end.len())).or_default();
                 sized.entry(low(&format!("{lead}\n{end}"))).or_default().push(number);
             }
         }
@@ -100,7 +101,7 @@ impl Node {
             map.into_iter().map(|(key, node)| (key, node.into_value())).collect()
         };
         let around = self.around.into_iter().map(|((before, after), map)| json!([before, after, nodes(map)]));
-        let tails = self.tails.into_iter().map(|((slash, lead, end), map)| json!([u8::from(slash), lead, end, map]));
+        let tails = self.tails.into_iter().map(|((lead, end), map)| json!([lead, end, map]));
         let (around, tails): (Vec<Value>, Vec<Value>) = (around.collect(), tails.collect());
         let mut parts = vec![json!(self.ends), Value::Object(nodes(self.texts)), json!(around), json!(tails)];
         let is_empty = |part: &Value| part.as_array().map_or_else(|| part == &json!({}), Vec::is_empty);

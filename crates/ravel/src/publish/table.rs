@@ -5,6 +5,7 @@
 use serde_json::{Map, Value, json};
 
 use super::index::index;
+use crate::address::Scheme;
 use crate::edge::{BODIES, Edge};
 use crate::files::KNOWN_TYPES;
 use crate::program::Pages;
@@ -35,7 +36,7 @@ pub fn table(edge: &Edge) -> Value {
         "version": VERSION,
         "scheme": site.scheme.as_str(),
         "host": site.host.as_str(),
-        "base": site.base,
+        "base": site.open_base(),
         "upgrades": site.upgrades(),
         "hsts": site.hsts.as_ref().map(|hsts| json!({ "value": hsts.value, "subdomains": hsts.subdomains })),
         "oneHop": site.one_hop,
@@ -69,7 +70,7 @@ fn hosts(edge: &Edge) -> Map<String, Value> {
     settings.sort_by_key(|(_, _, base)| std::cmp::Reverse(base.len()));
     let mut hosts = Map::new();
     for (host, role, base) in settings {
-        let setting = json!([role.to_string(), base]);
+        let setting = json!([role.to_string(), base.trim_end_matches('/')]);
         match hosts.entry(host).or_insert_with(|| json!([])) {
             Value::Array(known) => known.push(setting),
             other => *other = json!([setting]),
@@ -97,7 +98,12 @@ fn rule(rule: &Rule, program: &Program) -> Value {
     }
     let mut out = Map::new();
     if let Some(origin) = pattern.origin() {
-        out.insert("scheme".into(), origin.scheme.as_str().into());
+        let site = program.site();
+        // What is said of HTTPS holds for the plain requests that are sent on to it.
+        let schemes = [Scheme::Http, Scheme::Https].into_iter().filter(|scheme| {
+            *scheme == origin.scheme || (origin.scheme == Scheme::Https && site.upgrades())
+        });
+        out.insert("schemes".into(), schemes.map(Scheme::as_str).collect::<Vec<_>>().into());
         out.insert("host".into(), origin.host.host.as_str().into());
         if origin.host.capture.is_some() {
             out.insert("label".into(), true.into());
@@ -192,10 +198,10 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
     let mut out = Map::new();
     if let Some(origin) = target.origin() {
         out.insert("scheme".into(), origin.scheme.as_str().into());
-        out.insert("host".into(), origin.host.host.as_str().into());
-        if let Some(slot) = origin.host.capture.as_deref().and_then(|name| slot(pattern, name)) {
-            out.insert("label".into(), slot.into());
-        }
+        let host = &origin.host.host;
+        let label = origin.host.capture.as_deref().and_then(|name| slot(pattern, name));
+        let host = label.map_or_else(|| json!(host.as_str()), |slot| json!([slot, format!(".{host}")]));
+        out.insert("host".into(), host);
         if let Some(port) = origin.port {
             out.insert("port".into(), port.into());
         }
@@ -210,51 +216,50 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
     Value::Object(out)
 }
 
-/// Whether it is negated, its kind, what is looked at, what is accepted.
+/// Whether it is negated, its kind, what is looked at, and the accepted texts.
 fn test(test: &Test, pattern: &Pattern, program: &Program) -> Value {
-    let not = u8::from(test.negated);
-    match &test.kind {
-        TestKind::Capture(name, set) => {
-            let set = match set {
-                TextSet::Digits { least, most } => json!(["digits", least, most]),
-                TextSet::OneOf(list) if program.site().ignore_case => {
-                    json!(["one of, folded", list.iter().map(|text| low(&bytes(text), true)).collect::<Vec<_>>()])
-                }
-                TextSet::OneOf(list) => json!(["one of", list.iter().map(|text| bytes(text)).collect::<Vec<_>>()]),
-                TextSet::Matches(regex) => {
-                    let (classes, next, last) = regex.as_table();
-                    json!(["matches", { "classes": classes, "next": next, "last": last }])
-                }
-            };
-            json!([not, "capture", slot(pattern, name).unwrap_or_default(), set])
-        }
-        TestKind::Host(hosts) => {
-            json!([not, "host", null, hosts.iter().map(|host| host.as_str()).collect::<Vec<_>>()])
-        }
-        TestKind::Scheme(scheme) => json!([not, "scheme", null, scheme.as_str()]),
-        TestKind::Role(role) => json!([not, "role", null, role.to_string()]),
-        TestKind::Method(methods) => {
-            json!([not, "method", null, methods.iter().map(http::Method::as_str).collect::<Vec<_>>()])
-        }
+    let one_of = |texts: Vec<String>| vec![json!("one of"), json!(texts)];
+    let languages = &program.site().languages;
+    let (kind, of, accepted) = match &test.kind {
+        TestKind::Capture(name, set) => ("capture", json!(slot(pattern, name).unwrap_or_default()), texts(set, program)),
+        TestKind::Host(hosts) => ("host", Value::Null, one_of(hosts.iter().map(|host| host.as_str().to_owned()).collect())),
+        TestKind::Scheme(scheme) => ("scheme", Value::Null, one_of(vec![scheme.as_str().to_owned()])),
+        TestKind::Role(role) => ("role", Value::Null, one_of(vec![role.to_string()])),
+        TestKind::Method(methods) => ("method", Value::Null, one_of(methods.iter().map(|method| method.as_str().to_owned()).collect())),
         TestKind::Language(list) => {
-            let languages = &program.site().languages;
-            let listed: Vec<_> = list.iter().filter_map(|at| languages.get(*at)).map(|tag| tag.to_ascii_lowercase()).collect();
-            json!([not, "language", "accept-language", listed])
+            let listed = list.iter().filter_map(|at| languages.get(*at)).map(|tag| tag.to_ascii_lowercase()).collect();
+            ("language", json!("accept-language"), one_of(listed))
         }
-        TestKind::Header(name, set) => json!([not, "header", name.as_str(), values(set)]),
-        TestKind::Cookie(name, set) => json!([not, "cookie", bytes(name), values(set)]),
-        TestKind::FileExists => json!([not, "file exists", null, null]),
+        TestKind::Header(name, set) => ("header", json!(name.as_str()), values(set)),
+        TestKind::Cookie(name, set) => ("cookie", json!(bytes(name)), values(set)),
+        TestKind::FileExists => ("file exists", Value::Null, vec![json!("any")]),
         TestKind::ContentType(ranges) => {
-            json!([not, "type", null, ranges.iter().map(|range| range.as_str()).collect::<Vec<_>>()])
+            ("type", Value::Null, one_of(ranges.iter().map(|range| range.as_str().to_owned()).collect()))
+        }
+    };
+    let looked_at = vec![json!(u8::from(test.negated)), json!(kind), of];
+    looked_at.into_iter().chain(accepted).collect::<Vec<_>>().into()
+}
+
+fn texts(set: &TextSet, program: &Program) -> Vec<Value> {
+    match set {
+        TextSet::Digits { least, most } => vec![json!("digits"), json!(least), json!(most)],
+        TextSet::OneOf(list) if program.site().ignore_case => {
+            vec![json!("one of, folded"), list.iter().map(|text| low(&bytes(text), true)).collect()]
+        }
+        TextSet::OneOf(list) => vec![json!("one of"), list.iter().map(|text| bytes(text)).collect()],
+        TextSet::Matches(regex) => {
+            let (classes, next, last) = regex.as_table();
+            vec![json!("matches"), json!({ "classes": classes, "next": next, "last": last })]
         }
     }
 }
 
-fn values(set: &ValueSet) -> Value {
+fn values(set: &ValueSet) -> Vec<Value> {
     match set {
-        ValueSet::Any => json!(["any"]),
-        ValueSet::OneOf(list) => json!(["one of", list.iter().map(|value| bytes(value)).collect::<Vec<_>>()]),
-        ValueSet::Containing(text) => json!(["contains", bytes(text)]),
+        ValueSet::Any => vec![json!("any")],
+        ValueSet::OneOf(list) => vec![json!("one of"), list.iter().map(|value| bytes(value)).collect()],
+        ValueSet::Containing(text) => vec![json!("contains"), json!(bytes(text))],
     }
 }
 
