@@ -5,7 +5,7 @@ use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-use ravel::publish::{self, Exactness, Limit, Page};
+use ravel_publish::{self as publish, Exactness, Limit, Page};
 use serde_json::json;
 
 use crate::load::Loaded;
@@ -56,8 +56,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Kind::Module => (module(&table)?, Vec::new()),
         Kind::Files => pages(&loaded, &table)?,
     };
-    write_folder(&arguments.out, &files)
-        .map_err(|error| Failure::Message(format!("`{}` can not be written: {error}", arguments.out.display())))?;
+    write_folder(&arguments.out, &files).map_err(|error| {
+        Failure::Message(format!("`{}` can not be written: {error}", arguments.out.display()))
+    })?;
     match arguments.json {
         true => print_json(&loaded, arguments, &files, &limits, out)?,
         false => print(&loaded, arguments, &files, &limits, out)?,
@@ -75,7 +76,9 @@ fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure>
         folder.canonicalize().ok()
     });
     let root = loaded.root.as_ref().and_then(|root| root.canonicalize().ok());
-    let rules = if loaded.folder.as_os_str().is_empty() { Path::new(".") } else { &loaded.folder }.canonicalize().ok();
+    let rules = if loaded.folder.as_os_str().is_empty() { Path::new(".") } else { &loaded.folder }
+        .canonicalize()
+        .ok();
     if let (Some(there), Some(root)) = (&there, &root)
         && there.starts_with(root)
     {
@@ -84,8 +87,10 @@ fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure>
     let Ok(mut entries) = fs::read_dir(out) else {
         return if out.exists() { refuse("is no folder") } else { Ok(()) };
     };
-    let holds_sources =
-        [&root, &rules].into_iter().flatten().any(|source| there.as_ref().is_some_and(|there| source.starts_with(there)));
+    let holds_sources = [&root, &rules]
+        .into_iter()
+        .flatten()
+        .any(|source| there.as_ref().is_some_and(|there| source.starts_with(there)));
     if holds_sources {
         return refuse("holds the site itself; name a folder beside it");
     }
@@ -98,7 +103,8 @@ fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure>
 }
 
 fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failure> {
-    let pretty = serde_json::to_string_pretty(table).map_err(|error| Failure::Message(error.to_string()))?;
+    let pretty =
+        serde_json::to_string_pretty(table).map_err(|error| Failure::Message(error.to_string()))?;
     Ok(BTreeMap::from([
         ("edge.mjs".to_owned(), Content::Text(publish::module(table))),
         ("edge.d.ts".to_owned(), Content::Text(publish::TYPES.to_owned())),
@@ -108,11 +114,18 @@ fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failur
     ]))
 }
 
-fn pages(loaded: &Loaded, table: &serde_json::Value) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
+fn pages(
+    loaded: &Loaded,
+    table: &serde_json::Value,
+) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
     let Some(root) = &loaded.root else {
-        return Err(Failure::Message("the rules name no folder of built files; add `files FOLDER` to `site`".to_owned()));
+        return Err(Failure::Message(
+            "the rules name no folder of built files; add `files FOLDER` to `site`".to_owned(),
+        ));
     };
-    let unreadable = |name: &str, error: &dyn std::fmt::Display| Failure::Message(format!("`{name}` can not be read: {error}"));
+    let unreadable = |name: &str, error: &dyn std::fmt::Display| {
+        Failure::Message(format!("`{name}` can not be read: {error}"))
+    };
     let lost = match loaded.edge.missing_file() {
         Some(name) => {
             let bytes = loaded.bytes(name).map_err(|error| unreadable(name, &error))?;
@@ -121,8 +134,13 @@ fn pages(loaded: &Loaded, table: &serde_json::Value) -> Result<(BTreeMap<String,
         None => None,
     };
     let published = publish::files(&loaded.edge, table, lost.as_deref());
-    let mut files: BTreeMap<String, Content> =
-        loaded.edge.files().names().iter().map(|name| (name.to_string(), Content::Copy(root.join(&**name)))).collect();
+    let mut files: BTreeMap<String, Content> = loaded
+        .edge
+        .files()
+        .names()
+        .iter()
+        .map(|name| (name.to_string(), Content::Copy(root.join(&**name))))
+        .collect();
     for (name, page) in published.pages {
         let content = match page {
             Page::Text(text) => Content::Text(text),
@@ -135,11 +153,18 @@ fn pages(loaded: &Loaded, table: &serde_json::Value) -> Result<(BTreeMap<String,
 
 /// Writes a folder beside its place and renames it, so that it is never half there.
 fn write_folder(out: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
-    let name = out.file_name().ok_or_else(|| io::Error::other("it has no name of its own"))?.to_string_lossy().into_owned();
-    let folder = out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let name = out
+        .file_name()
+        .ok_or_else(|| io::Error::other("it has no name of its own"))?
+        .to_string_lossy()
+        .into_owned();
+    let folder =
+        out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     fs::create_dir_all(folder)?;
-    let (fresh, old) =
-        (folder.join(format!(".{name}.new.{}", std::process::id())), folder.join(format!(".{name}.old.{}", std::process::id())));
+    let (fresh, old) = (
+        folder.join(format!(".{name}.new.{}", std::process::id())),
+        folder.join(format!(".{name}.old.{}", std::process::id())),
+    );
     let written = fill(&fresh, files).and_then(|()| {
         if out.exists() {
             fs::rename(out, &old)?;
@@ -201,7 +226,8 @@ fn print(
     }
     let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
     let width = limits.iter().map(|limit| loaded.name(limit.line).len()).max().unwrap_or(0);
-    let widest = limits.iter().map(|limit| limit.what.chars().count().min(WIDEST)).max().unwrap_or(0);
+    let widest =
+        limits.iter().map(|limit| limit.what.chars().count().min(WIDEST)).max().unwrap_or(0);
     for (exactness, style, title) in [
         (Exactness::Exact, GOOD, "exactly as on an edge"),
         (Exactness::Near, NOTE, "nearly: the visitor ends where they should, in another way"),
@@ -215,13 +241,27 @@ fn print(
         for limit in of {
             let line = loaded.name(limit.line);
             let what = cut(&limit.what, WIDEST);
-            writeln!(out, "  {}  {what:<widest$}  {}", in_style(FAINT, format_args!("{line:<width$}")), limit.how)?;
+            writeln!(
+                out,
+                "  {}  {what:<widest$}  {}",
+                in_style(FAINT, format_args!("{line:<width$}")),
+                limit.how
+            )?;
         }
         writeln!(out)?;
     }
-    writeln!(out, "{}, {made} of them made for this, in {}", count(files.len(), "file", "files"), in_style(STRONG, place))?;
+    writeln!(
+        out,
+        "{}, {made} of them made for this, in {}",
+        count(files.len(), "file", "files"),
+        in_style(STRONG, place)
+    )?;
     let not = limits.iter().filter(|limit| limit.exactness == Exactness::Not).count();
-    writeln!(out, "{}", in_style(FAINT, format_args!("{} can not be done there", count(not, "line", "lines"))))
+    writeln!(
+        out,
+        "{}",
+        in_style(FAINT, format_args!("{} can not be done there", count(not, "line", "lines")))
+    )
 }
 
 fn bytes(number: u64) -> String {

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
-use ravel::audit::{self, Audit, Code, Remainder, Report, Way, WayEnd, WaysIn, Weight};
+use ravel::rules::{Code, Weight};
+use ravel_check::{Audit, Remainder, Report, Way, WayEnd, WaysIn};
 use serde::Serialize;
 
 use crate::findings::{FindingData, excerpt, finding_data, weight_word};
@@ -74,11 +75,19 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
     let Ok(code) = name.parse::<Code>() else {
         let names = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>().join(", ");
-        return Err(Failure::Message(format!("`{name}` is the name of no finding; it is one of {names}")));
+        return Err(Failure::Message(format!(
+            "`{name}` is the name of no finding; it is one of {names}"
+        )));
     };
     let head = format!("### {code}\n");
     let section = MEANINGS.split_once(&head).map_or("", |(_, rest)| rest);
-    let section = section.split("\n### ").next().unwrap_or_default().split("\n## ").next().unwrap_or_default();
+    let section = section
+        .split("\n### ")
+        .next()
+        .unwrap_or_default()
+        .split("\n## ")
+        .next()
+        .unwrap_or_default();
     writeln!(out, "{} ({})\n", in_style(STRONG, code), weight_word(code.weight()))?;
     let mut indent = "";
     for line in section.trim().lines() {
@@ -107,7 +116,7 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
 
 /// Looks the site over; a terminal shows how far the reading of its files is.
 fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
-    let files = loaded.edge.files().names().iter().filter(|name| audit::reads(name)).count();
+    let files = loaded.edge.files().names().iter().filter(|name| ravel_check::reads(name)).count();
     let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
     let start = Instant::now();
     let found = audit.all(
@@ -145,8 +154,16 @@ fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> 
 fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
     let deep = ways.deep.as_deref().unwrap_or_default();
     let width = ways.ways.iter().map(|way| way.origin.len()).max().unwrap_or(0).max(8);
-    let end_width = ways.ways.iter().map(|way| end_in_words(&way.first).len()).max().unwrap_or(0).max(10);
-    writeln!(out, "{}", in_style(FAINT, format_args!("{:<width$}  {:<end_width$}  {deep}", "ways in", "first page")))?;
+    let end_width =
+        ways.ways.iter().map(|way| end_in_words(&way.first).len()).max().unwrap_or(0).max(10);
+    writeln!(
+        out,
+        "{}",
+        in_style(
+            FAINT,
+            format_args!("{:<width$}  {:<end_width$}  {deep}", "ways in", "first page")
+        )
+    )?;
     for Way { origin, first, deep, .. } in &ways.ways {
         let deep = deep.as_ref().map(end_in_words).unwrap_or_default();
         writeln!(out, "{origin:<width$}  {:<end_width$}  {deep}", end_in_words(first))?;
@@ -171,13 +188,21 @@ fn origin_of(url: &str) -> &str {
 fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
     let problems = report.count(Weight::Problem);
     let advice = report.count(Weight::Advice);
-    let accepted = if report.accepted > 0 { format!(", {} accepted", report.accepted) } else { String::new() };
-    let text =
-        format!("{}, {}{accepted}", count(problems, "problem", "problems"), count(advice, "piece of advice", "pieces of advice"));
+    let accepted =
+        if report.accepted > 0 { format!(", {} accepted", report.accepted) } else { String::new() };
+    let text = format!(
+        "{}, {}{accepted}",
+        count(problems, "problem", "problems"),
+        count(advice, "piece of advice", "pieces of advice")
+    );
     let style = if problems == 0 { GOOD } else { BAD };
     writeln!(out, "{}", in_style(style, text))?;
     if let Some(first) = report.findings.first() {
-        writeln!(out, "{}", in_style(FAINT, format_args!("ravel check --why {} explains that finding", first.code)))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(FAINT, format_args!("ravel check --why {} explains that finding", first.code))
+        )?;
     }
     Ok(())
 }
@@ -215,12 +240,12 @@ struct LeftData<'a> {
 }
 
 fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
-    let findings = found.report.findings.iter().map(|finding| finding_data(loaded, finding)).collect();
-    let ways_in = found
-        .ways
-        .ways
-        .iter()
-        .map(|way| WayData { origin: &way.origin, ends: std::iter::once(&way.first).chain(&way.deep).map(end_data).collect() });
+    let findings =
+        found.report.findings.iter().map(|finding| finding_data(loaded, finding)).collect();
+    let ways_in = found.ways.ways.iter().map(|way| WayData {
+        origin: &way.origin,
+        ends: std::iter::once(&way.first).chain(&way.deep).map(end_data).collect(),
+    });
     let left = found.left.iter().map(|remainder| LeftData {
         source: loaded.source(remainder.line),
         line: remainder.line.number,

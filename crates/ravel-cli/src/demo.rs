@@ -36,27 +36,47 @@ const WALK: &[(&str, &[&str])] = &[
             "https://lanternferries.example/fleet",
         ],
     ),
-    ("A short link, as it stands on a poster.", &["explain", "http://www.lanternferries.example/summer"]),
-    ("A deep link into the booking app: no such file exists, and the app answers.", &["explain", "/book/seat/14A"]),
-    ("A missing page is 404 and shows the site's own page for that.", &["explain", "/no-such-page"]),
-    ("What must hold is stated in the same file; `expect every` is proven for every address.", &["test"]),
+    (
+        "A short link, as it stands on a poster.",
+        &["explain", "http://www.lanternferries.example/summer"],
+    ),
+    (
+        "A deep link into the booking app: no such file exists, and the app answers.",
+        &["explain", "/book/seat/14A"],
+    ),
+    (
+        "A missing page is 404 and shows the site's own page for that.",
+        &["explain", "/no-such-page"],
+    ),
+    (
+        "What must hold is stated in the same file; `expect every` is proven for every address.",
+        &["test"],
+    ),
     (
         "The zone as it was found: what is there, what is needed, what is wrong; and what a switch would have looked like.",
         &["domain", "--zone", "dns/before.zone", "--switch", "2027-03-01T06:00:00Z"],
     ),
-    ("What is wrong, or could be better, is found before anybody visits; and where each way in ends.", &["check"]),
+    (
+        "What is wrong, or could be better, is found before anybody visits; and where each way in ends.",
+        &["check"],
+    ),
 ];
 
 pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let folder = &arguments.into;
     let fresh = !folder.join("edge.ravel").exists();
-    unpack(&SITE, folder)
-        .map_err(|error| Failure::Message(format!("the demo site can not be put in `{}`: {error}", folder.display())))?;
+    unpack(&SITE, folder).map_err(|error| {
+        Failure::Message(format!("the demo site can not be put in `{}`: {error}", folder.display()))
+    })?;
     if !arguments.command.is_empty() {
         return command(folder, &arguments.command, out);
     }
     let state = if fresh { "The demo site is in" } else { "The demo site stands already in" };
-    writeln!(out, "{state} {}: Lantern Ferries, a ferry company with five ports.", in_style(STRONG, folder.display()))?;
+    writeln!(
+        out,
+        "{state} {}: Lantern Ferries, a ferry company with five ports.",
+        in_style(STRONG, folder.display())
+    )?;
     writeln!(out, "Its rules are edge.ravel, its built files are dist. The rules begin:\n")?;
     show_rules(&folder.join("edge.ravel"), out)?;
     writeln!(out, "\n{}", in_style(FAINT, format_args!("$ cd {}", folder.display())))?;
@@ -74,7 +94,8 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
 /// Runs one command on the demo site, as it would be typed in its folder.
 fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outcome {
     let name = "ravel".to_owned();
-    let mut arguments = match crate::Arguments::try_parse_from(std::iter::once(&name).chain(typed)) {
+    let mut arguments = match crate::Arguments::try_parse_from(std::iter::once(&name).chain(typed))
+    {
         Ok(arguments) => arguments,
         Err(error) => {
             out.flush()?;
@@ -108,8 +129,9 @@ fn unpack(from: &Dir<'_>, to: &Path) -> io::Result<()> {
 
 /// The rules up to the first blank line behind the site statement.
 fn show_rules(path: &Path, out: &mut dyn Write) -> Result<(), Failure> {
-    let text =
-        fs::read_to_string(path).map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))?;
+    let text = fs::read_to_string(path).map_err(|error| {
+        Failure::Message(format!("`{}` can not be read: {error}", path.display()))
+    })?;
     let mut in_site = false;
     for line in text.lines() {
         in_site |= line.starts_with("site ");

@@ -36,14 +36,19 @@ pub(crate) struct Arguments {
 }
 
 fn method(text: &str) -> Result<Method, String> {
-    let method = Method::from_bytes(text.as_bytes()).ok().filter(|_| text.bytes().all(|byte| !byte.is_ascii_lowercase()));
+    let method = Method::from_bytes(text.as_bytes())
+        .ok()
+        .filter(|_| text.bytes().all(|byte| !byte.is_ascii_lowercase()));
     method.ok_or_else(|| "a method is written in capitals, as `POST`".to_owned())
 }
 
 fn header(text: &str) -> Result<(HeaderName, HeaderValue), String> {
     let (name, value) = text.split_once(':').ok_or("write it as `NAME: VALUE`")?;
     let name = name.trim().parse().map_err(|_| format!("`{name}` is no name of a header field"))?;
-    let value = value.trim().parse().map_err(|_| format!("`{}` is no value of a header field", value.trim()))?;
+    let value = value
+        .trim()
+        .parse()
+        .map_err(|_| format!("`{}` is no value of a header field", value.trim()))?;
     Ok((name, value))
 }
 
@@ -52,7 +57,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let headers: HeaderMap = arguments.header.iter().cloned().collect();
     let stream = arguments.addresses.len() > 1 || arguments.addresses[0] == "-";
     let mut wrong = Vec::new();
-    let width = arguments.addresses.iter().map(|address| address.chars().count()).max().unwrap_or(0);
+    let width =
+        arguments.addresses.iter().map(|address| address.chars().count()).max().unwrap_or(0);
     let mut first = true;
     let mut each = |address: &str, out: &mut dyn Write| -> io::Result<()> {
         let request = match request(&loaded, arguments.method.clone(), address) {
@@ -85,7 +91,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             continue;
         }
         for line in io::stdin().lock().lines() {
-            let line = line.map_err(|error| Failure::Message(format!("standard input can not be read: {error}")))?;
+            let line = line.map_err(|error| {
+                Failure::Message(format!("standard input can not be read: {error}"))
+            })?;
             let line = line.trim();
             if !line.is_empty() {
                 each(line, out)?;
@@ -99,7 +107,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     }
 }
 
-/// A request for an address as people write it; a path is below the base path at the canonical origin.
+/// A request for an address as people write it; a path is below the base path at the canonical
+/// origin.
 fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, String> {
     let url = match address.starts_with('/') {
         true => format!("{}{address}", loaded.rules.site().url().trim_end_matches('/')),
@@ -109,7 +118,12 @@ fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, St
 }
 
 /// The answer first, then each hop with its reasons.
-fn print(loaded: &Loaded, request: &Request, walk: &Walk<'_>, out: &mut dyn Write) -> io::Result<()> {
+fn print(
+    loaded: &Loaded,
+    request: &Request,
+    walk: &Walk<'_>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let method = match request.method().as_str() {
         "GET" => String::new(),
         method => format!("{method} "),
@@ -133,11 +147,16 @@ fn summary(walk: &Walk<'_>) -> String {
     let ends = match (walk.end, last.outcome()) {
         (End::Away, _) => paint("leaves the site".to_owned()),
         (End::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
-        (End::Answer, Outcome::File) => format!("{} {}", paint("200".to_owned()), last.file().unwrap_or_default()),
+        (End::Answer, Outcome::File) => {
+            format!("{} {}", paint("200".to_owned()), last.file().unwrap_or_default())
+        }
         (End::Answer, Outcome::Elsewhere) => paint("another service answers".to_owned()),
         (End::Answer, other) => {
             let shown = last.file().map(|file| format!(", showing {file}")).unwrap_or_default();
-            format!("{} {other}{shown}", paint(last.status().map_or_else(String::new, |status| status.to_string())))
+            format!(
+                "{} {other}{shown}",
+                paint(last.status().map_or_else(String::new, |status| status.to_string()))
+            )
         }
     };
     match walk.hops() {
@@ -146,7 +165,11 @@ fn summary(walk: &Walk<'_>) -> String {
     }
 }
 
-fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Write) -> io::Result<()> {
+fn print_answer(
+    loaded: &Loaded,
+    explanation: &Explanation<'_>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let answer = &explanation.answer;
     let status = answer.status().map_or_else(|| "—".to_owned(), |status| status.to_string());
     let what = match (answer.location(), answer.file()) {
@@ -155,7 +178,10 @@ fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Wr
         (None, None) => answer.outcome().to_string(),
     };
     writeln!(out, "  {} {what}", in_style(outcome(answer.outcome()), status))?;
-    let settled = matches!(answer.outcome(), Outcome::File | Outcome::Redirect | Outcome::Gone | Outcome::Elsewhere);
+    let settled = matches!(
+        answer.outcome(),
+        Outcome::File | Outcome::Redirect | Outcome::Gone | Outcome::Elsewhere
+    );
     let program = loaded.edge.program();
     let worth = |step: &Step| match step {
         Step::Rule(_, RuleResult::NotMatched(_)) => !settled,
@@ -179,7 +205,8 @@ fn print_answer(loaded: &Loaded, explanation: &Explanation<'_>, out: &mut dyn Wr
         decides: false,
     });
     let (steps, headers): (Vec<Row>, Vec<Row>) = (steps.collect(), headers.collect());
-    let places = steps.iter().chain(&headers).map(|row| row.place.chars().count()).max().unwrap_or(0);
+    let places =
+        steps.iter().chain(&headers).map(|row| row.place.chars().count()).max().unwrap_or(0);
     print_rows(&steps, places, out)?;
     if !headers.is_empty() {
         writeln!(out, "    {}", in_style(FAINT, "with"))?;
@@ -253,7 +280,8 @@ struct Ends<'a> {
 fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) -> Document<'a> {
     let last = &walk.last().1.answer;
     let answered = walk.end == End::Answer;
-    let place = |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number));
+    let place =
+        |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number));
     let header = |header: &'a Header<'_>| {
         let (source, line) = place(header.line);
         HeaderData { name: header.name, value: &header.value, source, line }
@@ -265,7 +293,11 @@ fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) ->
         location: explanation.answer.location(),
         file: explanation.answer.file(),
         headers: explanation.answer.headers().iter().map(header).collect(),
-        header_changes: explanation.headers.iter().map(|change| steps::header_change(loaded, change)).collect(),
+        header_changes: explanation
+            .headers
+            .iter()
+            .map(|change| steps::header_change(loaded, change))
+            .collect(),
         steps: explanation.words().map(|words| steps::step(loaded, &words)).collect(),
     };
     Document {

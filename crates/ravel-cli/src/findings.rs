@@ -2,8 +2,9 @@
 
 use std::io::{self, Write};
 
-use ravel::audit::{Finding, FindingPlace, Weight};
+use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
+use ravel::rules::Weight;
 use serde::Serialize;
 
 use crate::load::Loaded;
@@ -25,13 +26,20 @@ pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) 
 
 fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
     let (style, weight) = (weight_style(finding.code.weight()), weight_word(finding.code.weight()));
-    writeln!(out, "  {} {}", in_style(style, format_args!("{weight} {}", finding.code)), finding.what)?;
+    writeln!(
+        out,
+        "  {} {}",
+        in_style(style, format_args!("{weight} {}", finding.code)),
+        finding.what
+    )?;
     match &finding.place {
         FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
         FindingPlace::File { name, at: Some((number, range)) } => {
             let text = loaded.bytes(name).unwrap_or_default();
             let text = String::from_utf8_lossy(&text);
-            let start = text.get(..range.start).map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
+            let start = text
+                .get(..range.start)
+                .map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
             let line = text.get(start..).unwrap_or_default().lines().next().unwrap_or_default();
             let from = range.start - start;
             marked(*number, line, from..(range.end - start).min(line.len()).max(from), out)?;
@@ -39,7 +47,9 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
         FindingPlace::Named { name, number: Some(number), .. } => {
             let text = match loaded.texts.get(&**name) {
                 Some(text) => text.clone(),
-                None => String::from_utf8_lossy(&loaded.named(name).unwrap_or_default()).into_owned(),
+                None => {
+                    String::from_utf8_lossy(&loaded.named(name).unwrap_or_default()).into_owned()
+                }
             };
             whole_line(&text, *number, ';', out)?;
         }
@@ -55,24 +65,37 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
 
 /// A line of the rules, marked as a whole.
 pub(crate) fn excerpt(loaded: &Loaded, line: Line, out: &mut dyn Write) -> io::Result<()> {
-    let text = loaded.texts.get(loaded.source(line)).map_or("", String::as_str).trim_start_matches('\u{feff}');
+    let text = loaded
+        .texts
+        .get(loaded.source(line))
+        .map_or("", String::as_str)
+        .trim_start_matches('\u{feff}');
     whole_line(text, line.number, '#', out)
 }
 
 /// A line of a text, marked up to its comment.
 fn whole_line(text: &str, number: u32, comment: char, out: &mut dyn Write) -> io::Result<()> {
-    let line = text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end();
+    let line =
+        text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end();
     let start = line.len() - line.trim_start().len();
-    let end =
-        line.find(&[' ', comment].iter().collect::<String>()).map_or(line.len(), |at| line[..at].trim_end().len()).max(start);
+    let end = line
+        .find(&[' ', comment].iter().collect::<String>())
+        .map_or(line.len(), |at| line[..at].trim_end().len())
+        .max(start);
     marked(number, line, start..end, out)
 }
 
 /// The widest line that is shown whole, in characters.
 const WIDEST: usize = 110;
 
-/// A line with its number, and a piece of it underlined; of a long line what stands around the piece.
-fn marked(number: u32, line: &str, piece: std::ops::Range<usize>, out: &mut dyn Write) -> io::Result<()> {
+/// A line with its number, and a piece of it underlined; of a long line what stands around the
+/// piece.
+fn marked(
+    number: u32,
+    line: &str,
+    piece: std::ops::Range<usize>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let boundary = |mut at: usize| {
         while !line.is_char_boundary(at) {
             at -= 1;
@@ -81,7 +104,11 @@ fn marked(number: u32, line: &str, piece: std::ops::Range<usize>, out: &mut dyn 
     };
     let (start, end) = (boundary(piece.start.min(line.len())), boundary(piece.end.min(line.len())));
     let indent = line.len() - line.trim_start().len();
-    let from = if line.len() > WIDEST { boundary(start.saturating_sub(30)).max(indent.min(start)) } else { indent.min(start) };
+    let from = if line.len() > WIDEST {
+        boundary(start.saturating_sub(30)).max(indent.min(start))
+    } else {
+        indent.min(start)
+    };
     let shown: String = line[from..].chars().take(WIDEST).collect();
     let before = line[from..start].chars().count();
     let len = line[start..end].chars().count().clamp(1, WIDEST.saturating_sub(before).max(1));

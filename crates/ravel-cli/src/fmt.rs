@@ -12,7 +12,8 @@ use crate::{Ended, Failure, problems};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
-    /// The files to bring to their canonical form; the rules file when left out, standard input with `-`
+    /// The files to bring to their canonical form; the rules file when left out, standard input
+    /// with `-`
     #[arg(value_name = "FILE")]
     files: Vec<PathBuf>,
     /// Change nothing; name the files that would change and exit with 1
@@ -26,18 +27,25 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let mut changed = false;
     for path in files {
         let from_input = path.as_os_str() == "-";
-        let name = if from_input { "standard input".to_owned() } else { path.display().to_string() };
-        let text = if from_input { text_of(read_input()?, &name)? } else { text_of(read(path)?, &name)? };
+        let name =
+            if from_input { "standard input".to_owned() } else { path.display().to_string() };
+        let text =
+            if from_input { text_of(read_input()?, &name)? } else { text_of(read(path)?, &name)? };
         let formatted = format(&text).map_err(|found| {
             let found = Problems::of(&name, found);
-            anstream::eprintln!("{}", problems::render(&found, &HashMap::from([(name.clone(), text.clone())])));
+            anstream::eprintln!(
+                "{}",
+                problems::render(&found, &HashMap::from([(name.clone(), text.clone())]))
+            );
             Failure::Message(String::new())
         })?;
         let differs = formatted != text;
         changed |= differs;
         match (from_input, arguments.check) {
             (true, false) => write!(out, "{formatted}")?,
-            (_, true) if differs => writeln!(out, "{name} is not in canonical form; `ravel fmt` brings it there")?,
+            (_, true) if differs => {
+                writeln!(out, "{name} is not in canonical form; `ravel fmt` brings it there")?
+            }
             (false, false) if differs => {
                 write_or_say(path, formatted.as_bytes())?;
                 writeln!(out, "{name}")?;
@@ -49,7 +57,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 }
 
 fn read(path: &Path) -> Result<Vec<u8>, Failure> {
-    fs::read(path).map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))
+    fs::read(path)
+        .map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))
 }
 
 fn read_input() -> Result<Vec<u8>, Failure> {

@@ -52,7 +52,9 @@ pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
 
 /// Writes a file that was asked for; says why where it can not.
 pub(crate) fn write_or_say(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    write_beside(path, bytes).map_err(|error| Failure::Message(format!("`{}` can not be written: {error}", path.display())))
+    write_beside(path, bytes).map_err(|error| {
+        Failure::Message(format!("`{}` can not be written: {error}", path.display()))
+    })
 }
 
 /// Writes a file beside its place and renames it, so that it is never half there.

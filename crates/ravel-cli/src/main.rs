@@ -1,4 +1,5 @@
-//! The command `ravel`: reads a rules file and a folder of built files, asks the library, prints what it says.
+//! The command `ravel`: reads a rules file and a folder of built files, asks the library, prints
+//! what it says.
 
 mod build;
 mod check;
@@ -40,9 +41,11 @@ enum Command {
     Test(test::Arguments),
     /// Say what is wrong with the rules and the folder, before anybody visits
     Check(check::Arguments),
-    /// Show the records that a domain needs beside those it has, and what visitors see while they change
+    /// Show the records that a domain needs beside those it has, and what visitors see while they
+    /// change
     Domain(domain::Arguments),
-    /// Write what is published: a module for hosts that run code, or pages for hosts that only serve files
+    /// Write what is published: a module for hosts that run code, or pages for hosts that only
+    /// serve files
     Build(build::Arguments),
     /// Serve the site as the rules answer it, with a page that shows each request and why
     Serve(serve::Arguments),
@@ -83,7 +86,9 @@ fn main() -> ExitCode {
         Ok(Ended::Well) => ExitCode::SUCCESS,
         Ok(Ended::Found) => ExitCode::from(1),
         // Whoever reads the output has seen enough.
-        Err(Failure::Output(error)) if error.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(Failure::Output(error)) if error.kind() == io::ErrorKind::BrokenPipe => {
+            ExitCode::SUCCESS
+        }
         Err(failure) => {
             let message = match failure {
                 Failure::Message(message) => message,

@@ -17,12 +17,20 @@ pub(crate) fn render(problems: &Problems, texts: &HashMap<String, String>) -> St
         let line = text.split('\n').nth(number - 1).unwrap_or_default().trim_end();
         let columns = &problem.place.columns;
         let whole = columns.is_empty() && columns.start == 0;
-        let start = if whole { line.len() - line.trim_start().len() } else { columns.start.min(line.len()) };
+        let start = if whole {
+            line.len() - line.trim_start().len()
+        } else {
+            columns.start.min(line.len())
+        };
         let end = if whole { line.len() } else { columns.end.clamp(start, line.len()) };
         let what = problem.kind.to_string();
-        let snippet = Snippet::source(line).line_start(number).path(source).annotation(AnnotationKind::Primary.span(start..end));
+        let snippet = Snippet::source(line)
+            .line_start(number)
+            .path(source)
+            .annotation(AnnotationKind::Primary.span(start..end));
         let remedy = Level::HELP.message(problem.kind.remedy());
-        let report: &[Group<'_>] = &[Level::ERROR.primary_title(what).element(snippet).element(remedy)];
+        let report: &[Group<'_>] =
+            &[Level::ERROR.primary_title(what).element(snippet).element(remedy)];
         shown.push_str(&renderer.render(report).to_string());
         shown.push_str("\n\n");
     }

@@ -1,6 +1,7 @@
 //! Findings as SARIF 2.1.0 (OASIS), which code hosts and editors read.
 
-use ravel::audit::{Code, Finding, Weight};
+use ravel::finding::Finding;
+use ravel::rules::{Code, Weight};
 use serde_json::{Value, json};
 
 use crate::findings::{file_of, line_number};
@@ -78,7 +79,11 @@ fn level(code: Code) -> &'static str {
 
 /// A relative path as a URI reference (RFC 3986).
 fn uri(path: &str) -> String {
-    const KEPT: &percent_encoding::AsciiSet =
-        &percent_encoding::NON_ALPHANUMERIC.remove(b'/').remove(b'.').remove(b'-').remove(b'_').remove(b'~');
+    const KEPT: &percent_encoding::AsciiSet = &percent_encoding::NON_ALPHANUMERIC
+        .remove(b'/')
+        .remove(b'.')
+        .remove(b'-')
+        .remove(b'_')
+        .remove(b'~');
     percent_encoding::utf8_percent_encode(path, KEPT).to_string()
 }

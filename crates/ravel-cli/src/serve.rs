@@ -36,14 +36,18 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let filter = EnvFilter::try_from_env("RAVEL_LOG").unwrap_or_else(|_| EnvFilter::new("warn"));
-    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+    let _ =
+        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
     let data = match &arguments.authority {
         Some(folder) => folder.clone(),
-        None => {
-            directories::ProjectDirs::from("", "", "ravel").map(|folders| folders.data_dir().to_owned()).ok_or_else(|| {
-                Failure::Message("there is no home folder for the local authority; name one with `--authority`".to_owned())
-            })?
-        }
+        None => directories::ProjectDirs::from("", "", "ravel")
+            .map(|folders| folders.data_dir().to_owned())
+            .ok_or_else(|| {
+                Failure::Message(
+                    "there is no home folder for the local authority; name one with `--authority`"
+                        .to_owned(),
+                )
+            })?,
     };
     let options = Options {
         rules: rules.to_owned(),
@@ -59,7 +63,12 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outcome {
     if !options.listen.is_loopback() {
-        anstream::eprintln!("{}warning{:#}: everybody who reaches {} can see the site", style::NOTE, style::NOTE, options.listen);
+        anstream::eprintln!(
+            "{}warning{:#}: everybody who reaches {} can see the site",
+            style::NOTE,
+            style::NOTE,
+            options.listen
+        );
     }
     let server = Server::bind(options).await.map_err(failure)?;
     let mut requests = server.log().subscribe();
@@ -110,20 +119,34 @@ fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
     let addresses = server.addresses();
     let site = server.live().site();
     let site = site.rules.site();
-    writeln!(out, "{} is served on its own names, with `.localhost` behind them:\n", in_style(STRONG, &site.host))?;
+    writeln!(
+        out,
+        "{} is served on its own names, with `.localhost` behind them:\n",
+        in_style(STRONG, &site.host)
+    )?;
     let mut hosts = vec![site.host.to_string()];
     hosts.extend(site.aliases.iter().map(|alias| alias.host.to_string()));
     for host in hosts {
         writeln!(out, "  https://{host}.localhost:{}{}", addresses.https.port(), site.base)?;
         writeln!(out, "  http://{host}.localhost:{}{}", addresses.http.port(), site.base)?;
     }
-    writeln!(out, "  http://localhost:{}{}  {}", addresses.http.port(), site.base, in_style(FAINT, "as a preview host"))?;
+    writeln!(
+        out,
+        "  http://localhost:{}{}  {}",
+        addresses.http.port(),
+        site.base,
+        in_style(FAINT, "as a preview host")
+    )?;
     writeln!(
         out,
         "\nEach request, and why it was answered so:  {}",
         in_style(STRONG, format_args!("http://{}/", addresses.inspect))
     )?;
-    writeln!(out, "The local authority's certificate, for those who want to trust it:  {}", server.authority().display())?;
+    writeln!(
+        out,
+        "The local authority's certificate, for those who want to trust it:  {}",
+        server.authority().display()
+    )?;
     writeln!(out, "{}\n", in_style(FAINT, "Ctrl-C ends it."))
 }
 
@@ -151,7 +174,13 @@ fn line(record: &Record) -> String {
         (None, None) => record.outcome.clone(),
     };
     let by = record.line.as_deref().unwrap_or_default();
-    format!("{} {:<4} {} {led}  {}", in_style(style, record.status), record.method, record.url, in_style(FAINT, by))
+    format!(
+        "{} {:<4} {} {led}  {}",
+        in_style(style, record.status),
+        record.method,
+        record.url,
+        in_style(FAINT, by)
+    )
 }
 
 fn data(record: &Record) -> serde_json::Value {
@@ -175,7 +204,11 @@ fn changed(live: &Live, good: bool) {
         (true, _) => tracing::info!("the site was read again"),
         (false, Some(ReadError::Rules(found, texts))) => {
             anstream::eprintln!("{}", problems::render(found, texts));
-            anstream::eprintln!("{}the last good rules are answering{:#}", style::NOTE, style::NOTE);
+            anstream::eprintln!(
+                "{}the last good rules are answering{:#}",
+                style::NOTE,
+                style::NOTE
+            );
         }
         (false, problem) => {
             let why = problem.map_or(String::new(), ToString::to_string);

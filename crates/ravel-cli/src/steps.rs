@@ -1,6 +1,9 @@
 //! The steps of an explanation as data for programs.
 
-use ravel::edge::{CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step, StepWords};
+use ravel::edge::{
+    CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step,
+    StepWords,
+};
 use ravel::language::Line;
 use serde_json::{Map, Value, json};
 
@@ -51,9 +54,10 @@ fn data(loaded: &Loaded, step: &Step) -> (&'static str, Value) {
             data.insert("rule".into(), rule.index().into());
             ("rule", Value::Object(data))
         }
-        Step::Canonical(changes, _) => {
-            ("canonical", json!({ "changes": changes.iter().map(canonical_change).collect::<Vec<_>>() }))
-        }
+        Step::Canonical(changes, _) => (
+            "canonical",
+            json!({ "changes": changes.iter().map(canonical_change).collect::<Vec<_>>() }),
+        ),
         Step::Joined(url) => ("joined", json!({ "url": url })),
         Step::TooLong(url) => ("too-long", json!({ "url": url })),
         Step::Loop(url, cause) => {
@@ -66,7 +70,9 @@ fn data(loaded: &Loaded, step: &Step) -> (&'static str, Value) {
         Step::Outside(host, _) => ("outside", json!({ "host": host })),
         Step::Method(method) => ("method", json!({ "method": method.as_str() })),
         Step::File(file) => ("file", json!({ "file": file })),
-        Step::NoFile(path, rule) => ("no-file", json!({ "path": path, "rule": rule.map(|rule| rule.index()) })),
+        Step::NoFile(path, rule) => {
+            ("no-file", json!({ "path": path, "rule": rule.map(|rule| rule.index()) }))
+        }
         Step::NotFoundPage(file, _) => ("not-found-page", json!({ "file": file })),
         other => ("other", json!({ "debug": format!("{other:?}") })),
     }
@@ -98,15 +104,20 @@ fn rule_data(loaded: &Loaded, rule: ravel::RuleId, result: &RuleResult) -> Map<S
         RuleResult::Matched => ("matched", json!({})),
         RuleResult::NotMatched(Mismatch::Origin) => ("not-matched", json!({ "part": "origin" })),
         RuleResult::NotMatched(Mismatch::Query) => ("not-matched", json!({ "part": "query" })),
-        RuleResult::NotMatched(Mismatch::Path { at, .. }) => ("not-matched", json!({ "part": "path", "byte": at })),
+        RuleResult::NotMatched(Mismatch::Path { at, .. }) => {
+            ("not-matched", json!({ "part": "path", "byte": at }))
+        }
         RuleResult::NotMatched(_) => ("not-matched", json!({})),
         RuleResult::ConditionNotMet(number) => {
             let languages = &loaded.edge.site().languages;
-            let condition = program.rule(rule).tests().get(*number).map(|test| test.written(languages));
+            let condition =
+                program.rule(rule).tests().get(*number).map(|test| test.written(languages));
             ("condition-not-met", json!({ "condition": condition }))
         }
         RuleResult::Shadowed(by) => ("shadowed", json!({ "by": by.index() })),
-        RuleResult::TargetImpossible(why) => ("target-impossible", json!({ "why": why.to_string() })),
+        RuleResult::TargetImpossible(why) => {
+            ("target-impossible", json!({ "why": why.to_string() }))
+        }
         RuleResult::TargetIsRequest => ("target-is-request", json!({})),
         RuleResult::KnownFileType => ("known-file-type", json!({})),
         RuleResult::NoFile => ("no-file", json!({})),

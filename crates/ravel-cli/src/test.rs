@@ -1,4 +1,5 @@
-//! `ravel test`: the expectations of the rules file, held against the rules or against a running site.
+//! `ravel test`: the expectations of the rules file, held against the rules or against a running
+//! site.
 
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -8,8 +9,9 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use indicatif::{ProgressBar, ProgressDrawTarget};
 use quick_junit::{NonSuccessKind, Report as Junit, TestCase, TestCaseStatus, TestSuite};
-use ravel::expect::{Failure as Mismatch, verify_all};
+use ravel::expect::Failure as Mismatch;
 use ravel::language::Line;
+use ravel_check::verify_all;
 use ravel_serve::{Reach, Visitor};
 use serde::Serialize;
 
@@ -72,7 +74,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let failed = outcomes.iter().filter(|outcome| !outcome.failures.is_empty()).count();
     if let Some(path) = &arguments.junit {
         let text = junit(&loaded, &outcomes, arguments.live).to_string();
-        let text = text.map_err(|error| Failure::Message(format!("JUnit XML can not be made: {error}")))?;
+        let text =
+            text.map_err(|error| Failure::Message(format!("JUnit XML can not be made: {error}")))?;
         write_or_say(path, text.as_bytes())?;
     }
     match arguments.json {
@@ -101,7 +104,9 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
     let authority = match &arguments.authority {
         Some(path) => {
             let bytes = std::fs::read(path);
-            Some(bytes.map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))?)
+            Some(bytes.map_err(|error| {
+                Failure::Message(format!("`{}` can not be read: {error}", path.display()))
+            })?)
         }
         None => None,
     };
@@ -111,11 +116,20 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
         authority,
         patience: Duration::from_secs(arguments.timeout.max(1)),
     };
-    let wrong = |why| Failure::Message(format!("`{}`: {why}", arguments.authority.as_deref().unwrap_or(Path::new("")).display()));
+    let wrong = |why| {
+        Failure::Message(format!(
+            "`{}`: {why}",
+            arguments.authority.as_deref().unwrap_or(Path::new("")).display()
+        ))
+    };
     let visitor = Visitor::new(Arc::clone(loaded.shared()), reach).map_err(wrong)?;
     visitor.find().await.map_err(Failure::Message)?;
     let all = loaded.rules.expectations().len() + loaded.rules.universals().len();
-    let shown = if io::stderr().is_terminal() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+    let shown = if io::stderr().is_terminal() {
+        ProgressDrawTarget::stderr()
+    } else {
+        ProgressDrawTarget::hidden()
+    };
     let bar = ProgressBar::with_draw_target(Some(all as u64), shown);
     let mut verdicts = std::pin::pin!(visitor.verdicts());
     let mut outcomes = Vec::new();
@@ -140,11 +154,22 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
     Ok((loaded, outcomes))
 }
 
-fn print(loaded: &Loaded, outcomes: &[Outcome], failed: usize, live: bool, out: &mut dyn Write) -> io::Result<()> {
-    let skipped: Vec<&Outcome> = outcomes.iter().filter(|outcome| outcome.not_asked.is_some()).collect();
+fn print(
+    loaded: &Loaded,
+    outcomes: &[Outcome],
+    failed: usize,
+    live: bool,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let skipped: Vec<&Outcome> =
+        outcomes.iter().filter(|outcome| outcome.not_asked.is_some()).collect();
     let all = outcomes.len() - skipped.len();
     if outcomes.is_empty() {
-        return writeln!(out, "{} states no expectation; add one with `expect`", loaded.rules.sources()[0]);
+        return writeln!(
+            out,
+            "{} states no expectation; add one with `expect`",
+            loaded.rules.sources()[0]
+        );
     }
     let expectations = count(all, "expectation", "expectations");
     let site = if live { " on the running site" } else { "" };
@@ -152,7 +177,11 @@ fn print(loaded: &Loaded, outcomes: &[Outcome], failed: usize, live: bool, out: 
         let hold = if all == 1 { "holds" } else { "hold" };
         writeln!(out, "{}", in_style(GOOD, format_args!("{expectations} {hold}{site}")))?;
     } else {
-        writeln!(out, "{}", in_style(BAD, format_args!("{failed} of {expectations} failed{site}")))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(BAD, format_args!("{failed} of {expectations} failed{site}"))
+        )?;
     }
     for outcome in outcomes.iter().filter(|outcome| !outcome.failures.is_empty()) {
         let place = in_style(FAINT, loaded.name(outcome.line));
@@ -179,18 +208,31 @@ fn print(loaded: &Loaded, outcomes: &[Outcome], failed: usize, live: bool, out: 
         writeln!(
             out,
             "{}",
-            in_style(FAINT, format_args!("`expect every` was sampled, with {addresses}; `ravel test` proves it of the rules"))
+            in_style(
+                FAINT,
+                format_args!(
+                    "`expect every` was sampled, with {addresses}; `ravel test` proves it of the rules"
+                )
+            )
         )?;
     }
     for outcome in skipped {
         let why = outcome.not_asked.as_deref().unwrap_or_default();
-        writeln!(out, "{}", in_style(FAINT, format_args!("not asked: {}  {}: {why}", loaded.name(outcome.line), outcome.asked)))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(
+                FAINT,
+                format_args!("not asked: {}  {}: {why}", loaded.name(outcome.line), outcome.asked)
+            )
+        )?;
     }
     Ok(())
 }
 
 fn junit(loaded: &Loaded, outcomes: &[Outcome], live: bool) -> Junit {
-    let mut suite = TestSuite::new(if live { "expectations of the running site" } else { "expectations" });
+    let mut suite =
+        TestSuite::new(if live { "expectations of the running site" } else { "expectations" });
     for outcome in outcomes {
         let status = if let Some(why) = &outcome.not_asked {
             let mut status = TestCaseStatus::skipped();
@@ -200,15 +242,20 @@ fn junit(loaded: &Loaded, outcomes: &[Outcome], live: bool) -> Junit {
             TestCaseStatus::success()
         } else {
             let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-            let part = |failure: &Mismatch| format!("expected {}\ngot      {}", failure.expected, failure.got);
+            let part = |failure: &Mismatch| {
+                format!("expected {}\ngot      {}", failure.expected, failure.got)
+            };
             let mut text = outcome.failures.iter().map(part).collect::<Vec<_>>().join("\n");
             if let Some(rules) = &outcome.rules {
                 text.push_str(&format!("\nrules    {rules}"));
             }
-            status.set_message(format!("{} at {}", outcome.asked, loaded.name(outcome.line))).set_description(text);
+            status
+                .set_message(format!("{} at {}", outcome.asked, loaded.name(outcome.line)))
+                .set_description(text);
             status
         };
-        let mut case = TestCase::new(format!("{} {}", loaded.name(outcome.line), outcome.asked), status);
+        let mut case =
+            TestCase::new(format!("{} {}", loaded.name(outcome.line), outcome.asked), status);
         case.set_classname(loaded.source(outcome.line));
         suite.add_test_case(case);
     }
@@ -252,22 +299,36 @@ struct Place<'a> {
     line: u32,
 }
 
-fn print_json(loaded: &Loaded, outcomes: &[Outcome], failed: usize, out: &mut dyn Write) -> io::Result<()> {
+fn print_json(
+    loaded: &Loaded,
+    outcomes: &[Outcome],
+    failed: usize,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let verdict = |outcome| data(loaded, outcome);
-    let report = Report { expectations: outcomes.len(), failed, verdicts: outcomes.iter().map(verdict).collect() };
+    let report = Report {
+        expectations: outcomes.len(),
+        failed,
+        verdicts: outcomes.iter().map(verdict).collect(),
+    };
     serde_json::to_writer_pretty(&mut *out, &report)?;
     writeln!(out)
 }
 
 fn data<'a>(loaded: &'a Loaded, outcome: &'a Outcome) -> VerdictData<'a> {
-    let failures = outcome.failures.iter().map(|failure| FailureData { expected: &failure.expected, got: &failure.got });
+    let failures = outcome
+        .failures
+        .iter()
+        .map(|failure| FailureData { expected: &failure.expected, got: &failure.got });
     VerdictData {
         source: loaded.source(outcome.line),
         line: outcome.line.number,
         asked: &outcome.asked,
         holds: outcome.failures.is_empty() && outcome.not_asked.is_none(),
         failures: failures.collect(),
-        decided: outcome.decided.map(|line| Place { source: loaded.source(line), line: line.number }),
+        decided: outcome
+            .decided
+            .map(|line| Place { source: loaded.source(line), line: line.number }),
         rules: outcome.rules.as_deref(),
         not_asked: outcome.not_asked.as_deref(),
         sampled: outcome.sampled,

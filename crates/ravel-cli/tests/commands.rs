@@ -16,12 +16,21 @@ fn explain_prints_the_shape_for_programs() {
     let lines: Vec<Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(lines.len(), 5);
     let summer = &lines[0];
-    assert_eq!(summer["request"], json!({"method": "GET", "url": "http://www.lanternferries.example/summer"}));
+    assert_eq!(
+        summer["request"],
+        json!({"method": "GET", "url": "http://www.lanternferries.example/summer"})
+    );
     assert_eq!(summer["hops"], 1);
     let first = &summer["answers"][0];
-    assert_eq!((&first["outcome"], &first["status"], &first["file"]), (&json!("redirect"), &json!(302), &Value::Null));
+    assert_eq!(
+        (&first["outcome"], &first["status"], &first["file"]),
+        (&json!("redirect"), &json!(302), &Value::Null)
+    );
     assert_eq!(first["location"], "https://lanternferries.example/offers/summer-2027/");
-    assert_eq!(first["headers"][0], json!({"name": "location", "value": first["location"], "source": "edge.ravel", "line": 17}));
+    assert_eq!(
+        first["headers"][0],
+        json!({"name": "location", "value": first["location"], "source": "edge.ravel", "line": 17})
+    );
     assert_eq!(
         first["steps"][1],
         json!({
@@ -39,7 +48,8 @@ fn explain_prints_the_shape_for_programs() {
         summer["ends"],
         json!({"url": first["location"], "outcome": "file", "status": 200, "file": "offers/summer-2027/index.html"})
     );
-    let ends: Vec<(&Value, &Value)> = lines.iter().map(|line| (&line["ends"]["outcome"], &line["ends"]["status"])).collect();
+    let ends: Vec<(&Value, &Value)> =
+        lines.iter().map(|line| (&line["ends"]["outcome"], &line["ends"]["status"])).collect();
     let expected = [
         ("file", json!(200)),
         ("file", json!(200)),
@@ -55,7 +65,11 @@ fn explain_prints_the_shape_for_programs() {
 #[test]
 fn one_address_is_one_document() {
     let demo = demo();
-    let (status, out, _) = run(demo.path(), &["explain", "--json", "/moved", "--method", "HEAD", "--header", "accept: x"], "");
+    let (status, out, _) = run(
+        demo.path(),
+        &["explain", "--json", "/moved", "--method", "HEAD", "--header", "accept: x"],
+        "",
+    );
     assert_eq!(status, 0);
     let document: Value = serde_json::from_str(&out).unwrap();
     assert_eq!(document["request"]["method"], "HEAD");
@@ -68,11 +82,19 @@ fn five_mistakes_are_five_problems_in_one_run() {
     let folder = folder(&[("edge.ravel", rules)]);
     let (status, out, errors) = run(folder.path(), &["explain", "/"], "");
     assert_eq!((status, out.as_str()), (2, ""));
-    let places = ["edge.ravel:2:3", "edge.ravel:4:16", "edge.ravel:5:23", "edge.ravel:6:1", "edge.ravel:7:14"];
+    let places = [
+        "edge.ravel:2:3",
+        "edge.ravel:4:16",
+        "edge.ravel:5:23",
+        "edge.ravel:6:1",
+        "edge.ravel:7:14",
+    ];
     for place in places {
         assert!(errors.contains(place), "{place} is not in\n{errors}");
     }
-    for words in ["did you mean `alias`?", "write `{slug}`", "did you mean `rewrite`?", "5 problems"] {
+    for words in
+        ["did you mean `alias`?", "write `{slug}`", "did you mean `rewrite`?", "5 problems"]
+    {
         assert!(errors.contains(words), "{words} is not in\n{errors}");
     }
 }
@@ -81,7 +103,9 @@ fn five_mistakes_are_five_problems_in_one_run() {
 fn a_failed_expectation_shows_expected_beside_got() {
     let demo = demo();
     let rules = demo.path().join("edge.ravel");
-    let text = fs::read_to_string(&rules).unwrap().replace("-> /offers/summer-2027/", "-> /offers/summer-2028/");
+    let text = fs::read_to_string(&rules)
+        .unwrap()
+        .replace("-> /offers/summer-2027/", "-> /offers/summer-2028/");
     fs::write(&rules, text).unwrap();
     let (status, out, _) = run(demo.path(), &["test"], "");
     assert_eq!(status, 1);
@@ -93,7 +117,12 @@ fn a_failed_expectation_shows_expected_beside_got() {
     let (status, out, _) = run(demo.path(), &["test", "--json"], "");
     let report: Value = serde_json::from_str(&out).unwrap();
     assert_eq!((status, &report["expectations"], &report["failed"]), (1, &json!(37), &json!(3)));
-    let failed: Vec<&Value> = report["verdicts"].as_array().unwrap().iter().filter(|verdict| verdict["holds"] == false).collect();
+    let failed: Vec<&Value> = report["verdicts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|verdict| verdict["holds"] == false)
+        .collect();
     assert_eq!(failed[0]["decided"], json!({"source": "edge.ravel", "line": 17}));
 }
 
@@ -122,7 +151,10 @@ fn what_can_not_run_ends_with_2_and_says_why() {
         assert!(errors.contains(words), "{arguments:?}: {words} is not in\n{errors}");
     }
     let (status, out, _) = run(fine.path(), &["test"], "");
-    assert_eq!((status, out.as_str()), (0, "edge.ravel states no expectation; add one with `expect`\n"));
+    assert_eq!(
+        (status, out.as_str()),
+        (0, "edge.ravel states no expectation; add one with `expect`\n")
+    );
 }
 
 #[test]
@@ -170,7 +202,11 @@ fn the_demo_walks_the_job() {
     let rules = folder.path().join("lantern-ferries/edge.ravel");
     fs::write(&rules, "site https://mine.example/\nexpect / is missing\n").unwrap();
     let (status, out, _) = run(folder.path(), &["demo", "test"], "");
-    assert_eq!((status, out.as_str()), (0, "1 expectation holds\n"), "what stands there is left as it is");
+    assert_eq!(
+        (status, out.as_str()),
+        (0, "1 expectation holds\n"),
+        "what stands there is left as it is"
+    );
     let (status, _, errors) = run(folder.path(), &["demo", "demo"], "");
     assert_eq!(status, 2, "{errors}");
 }
@@ -183,16 +219,23 @@ fn fmt_changes_files_only_when_asked_to() {
         ("bad.ravel", "gone \"/a\n"),
     ]);
     let (status, out, _) = run(folder.path(), &["fmt", "--check"], "");
-    assert_eq!((status, out.as_str()), (1, "edge.ravel is not in canonical form; `ravel fmt` brings it there\n"));
+    assert_eq!(
+        (status, out.as_str()),
+        (1, "edge.ravel is not in canonical form; `ravel fmt` brings it there\n")
+    );
     let (status, out, _) = run(folder.path(), &["fmt", "edge.ravel", "good.ravel"], "");
     assert_eq!((status, out.as_str()), (0, "edge.ravel\n"));
-    assert_eq!(fs::read_to_string(folder.path().join("edge.ravel")).unwrap(), "site https://h.example/\n  files dist\n");
+    assert_eq!(
+        fs::read_to_string(folder.path().join("edge.ravel")).unwrap(),
+        "site https://h.example/\n  files dist\n"
+    );
     assert_eq!(run(folder.path(), &["fmt", "--check"], ""), (0, String::new(), String::new()));
     assert_eq!(run(folder.path(), &["fmt", "-"], "gone   /a # b").1, "gone /a  # b\n");
     assert_eq!(run(folder.path(), &["fmt", "-", "--check"], "gone   /a").0, 1);
     let (status, _, errors) = run(folder.path(), &["fmt", "bad.ravel"], "");
     assert_eq!((status, errors.contains("bad.ravel:1:6")), (2, true), "{errors}");
-    let names: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    let names: Vec<_> =
+        fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert_eq!(names.len(), 3, "nothing is left beside: {names:?}");
     let demo = demo();
     assert_eq!(run(demo.path(), &["fmt", "--check", "edge.ravel", "short-links.ravel"], "").0, 0);

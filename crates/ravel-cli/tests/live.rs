@@ -1,4 +1,5 @@
-//! `ravel test --live`: on the served demo, on a site that differs, and on servers that mean no good.
+//! `ravel test --live`: on the served demo, on a site that differs, and on servers that mean no
+//! good.
 
 mod common;
 
@@ -25,7 +26,9 @@ impl Drop for Ending {
 fn serve(folder: &Path) -> (Ending, Vec<String>) {
     let authority = folder.join("authority");
     let mut command = ravel(folder);
-    command.args(["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0", "--authority"]).arg(&authority);
+    command
+        .args(["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0", "--authority"])
+        .arg(&authority);
     let mut serving = Ending(command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap());
     let mut line = String::new();
     let mut out = BufReader::new(serving.0.stdout.take().unwrap());
@@ -33,14 +36,26 @@ fn serve(folder: &Path) -> (Ending, Vec<String>) {
     // The rest is read, so that the server can go on.
     std::thread::spawn(move || std::io::copy(&mut out, &mut std::io::sink()));
     let begun: Value = serde_json::from_str(&line).unwrap();
-    let at = |name: &str| begun[name].as_str().unwrap().trim_start_matches("https://").trim_start_matches("http://").to_owned();
-    let reach = ["--connect", &at("https"), "--connect-http", &at("http"), "--authority"].map(str::to_owned);
-    (serving, reach.into_iter().chain([authority.join("authority.pem").display().to_string()]).collect())
+    let at = |name: &str| {
+        begun[name]
+            .as_str()
+            .unwrap()
+            .trim_start_matches("https://")
+            .trim_start_matches("http://")
+            .to_owned()
+    };
+    let reach = ["--connect", &at("https"), "--connect-http", &at("http"), "--authority"]
+        .map(str::to_owned);
+    (
+        serving,
+        reach.into_iter().chain([authority.join("authority.pem").display().to_string()]).collect(),
+    )
 }
 
 fn live(folder: &Path, reach: &[String], more: &[&str]) -> (i32, String, String) {
     let reach = reach.iter().map(String::as_str);
-    let arguments: Vec<&str> = ["test", "--live"].into_iter().chain(reach).chain(more.iter().copied()).collect();
+    let arguments: Vec<&str> =
+        ["test", "--live"].into_iter().chain(reach).chain(more.iter().copied()).collect();
     run(folder, &arguments, "")
 }
 
@@ -51,7 +66,11 @@ fn the_served_demo_is_as_expected() {
     let (status, out, errors) = live(demo.path(), &reach, &["--junit", "junit.xml"]);
     assert_eq!(status, 0, "{out}{errors}");
     assert!(out.starts_with("35 expectations hold on the running site\n"), "{out}");
-    assert!(out.contains("`expect every` was sampled") && out.contains("not asked: edge.ravel:103  /api/seats"), "{out}");
+    assert!(
+        out.contains("`expect every` was sampled")
+            && out.contains("not asked: edge.ravel:103  /api/seats"),
+        "{out}"
+    );
     let junit = fs::read_to_string(demo.path().join("junit.xml")).unwrap();
     assert!(junit.contains("tests=\"37\" skipped=\"2\" failures=\"0\""), "{junit}");
 }
@@ -67,14 +86,23 @@ fn a_site_that_differs_is_told_from_wrong_rules() {
         .replace("  set x-content-type-options: nosniff\n", "");
     assert_ne!(older, rules);
     fs::write(&path, older).unwrap();
-    fs::write(theirs.path().join("dist/about.html"), "<!doctype html>\n<title>About</title>\n<h1>As it was</h1>\n").unwrap();
+    fs::write(
+        theirs.path().join("dist/about.html"),
+        "<!doctype html>\n<title>About</title>\n<h1>As it was</h1>\n",
+    )
+    .unwrap();
     let (_serving, reach) = serve(theirs.path());
     let (status, out, errors) = live(ours.path(), &reach, &["--json"]);
     assert_eq!(status, 1, "{out}{errors}");
     let data: Value = serde_json::from_str(&out).unwrap();
-    let failed: Vec<&Value> =
-        data["verdicts"].as_array().unwrap().iter().filter(|verdict| verdict["failures"] != serde_json::json!([])).collect();
-    let asked: Vec<&str> = failed.iter().map(|verdict| verdict["asked"].as_str().unwrap()).collect();
+    let failed: Vec<&Value> = data["verdicts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|verdict| verdict["failures"] != serde_json::json!([]))
+        .collect();
+    let asked: Vec<&str> =
+        failed.iter().map(|verdict| verdict["asked"].as_str().unwrap()).collect();
     assert_eq!(
         asked,
         [
@@ -85,11 +113,12 @@ fn a_site_that_differs_is_told_from_wrong_rules() {
             "https://spring.preview.lanternferries.example/summer"
         ]
     );
-    assert!(
-        failed
-            .iter()
-            .all(|verdict| verdict["rules"].as_str().unwrap().contains("the site answers otherwise than these rules do"))
-    );
+    assert!(failed.iter().all(|verdict| {
+        verdict["rules"]
+            .as_str()
+            .unwrap()
+            .contains("the site answers otherwise than these rules do")
+    }));
     let got = failed[0]["failures"][0]["got"].as_str().unwrap();
     assert!(got.contains("that are not those of `about.html`"), "{got}");
     let (_, out, _) = live(ours.path(), &reach, &["--junit", "junit.xml"]);
@@ -104,12 +133,21 @@ fn a_site_that_differs_is_told_from_wrong_rules() {
         assert!(out.contains(part), "{part} is not in {out}");
     }
     let junit = fs::read_to_string(ours.path().join("junit.xml")).unwrap();
-    assert!(junit.contains("failures=\"5\"") && junit.contains("<failure message=\"/about at edge.ravel:78\">"), "{junit}");
+    assert!(
+        junit.contains("failures=\"5\"")
+            && junit.contains("<failure message=\"/about at edge.ravel:78\">"),
+        "{junit}"
+    );
 
     // The same failures of a rule that is wrong here, too.
     let path = ours.path().join("edge.ravel");
     let rules = fs::read_to_string(&path).unwrap();
-    fs::write(&path, rules.replace("redirect /summer -> /offers/summer-2027/", "redirect /summer -> /timetable/")).unwrap();
+    fs::write(
+        &path,
+        rules
+            .replace("redirect /summer -> /offers/summer-2027/", "redirect /summer -> /timetable/"),
+    )
+    .unwrap();
     let (_, out, _) = live(ours.path(), &reach, &[]);
     assert!(out.contains("these rules do not do it, either"), "{out}");
 }
@@ -166,10 +204,16 @@ fn servers_that_mean_no_good_do_not_hurt() {
     });
     let site = folder(&[("edge.ravel", HOSTILE), ("dist/index.html", "<p>home")]);
     let start = Instant::now();
-    let (status, out, errors) = run(site.path(), &["test", "--live", "--connect", &address, "--timeout", "3"], "");
+    let (status, out, errors) =
+        run(site.path(), &["test", "--live", "--connect", &address, "--timeout", "3"], "");
     assert_eq!(status, 1, "{out}{errors}");
     assert!(start.elapsed() < Duration::from_secs(60), "{:?}", start.elapsed());
-    for part in ["4 of 6 expectations failed", "no whole answer within 3 s", "200 with more than 16 MiB", "the body breaks off"] {
+    for part in [
+        "4 of 6 expectations failed",
+        "no whole answer within 3 s",
+        "200 with more than 16 MiB",
+        "the body breaks off",
+    ] {
         assert!(out.contains(part), "{part} is not in {out}");
     }
 }
@@ -183,9 +227,15 @@ fn what_can_not_be_reached_is_said_in_time() {
     assert!(status == 2 && errors.contains(&format!("nothing listens at {nobody}")), "{errors}");
     // No TLS there, and a certificate that nobody trusts.
     let plain = hostile(|_, stream| drop(stream.write_all(b"HTTP/1.1 400 Bad Request\r\n\r\n")));
-    let (status, out, errors) =
-        run(demo.path(), &["test", "--live", "--connect", &plain, "--connect-http", &plain, "--timeout", "2"], "");
-    assert!(status == 1 && out.contains("expectations failed on the running site"), "{out}{errors}");
+    let (status, out, errors) = run(
+        demo.path(),
+        &["test", "--live", "--connect", &plain, "--connect-http", &plain, "--timeout", "2"],
+        "",
+    );
+    assert!(
+        status == 1 && out.contains("expectations failed on the running site"),
+        "{out}{errors}"
+    );
     let (_serving, reach) = serve(demo.path());
     let (status, out, _) = live(demo.path(), &reach[..4], &[]);
     assert!(status == 1 && out.contains("UnknownIssuer"), "{out}");
@@ -199,13 +249,18 @@ fn what_can_not_be_reached_is_said_in_time() {
 #[test]
 fn the_rules_own_expectations_are_written_as_junit() {
     let site = folder(&[
-        ("edge.ravel", "site https://harbour.example/\n  files dist\nexpect /a is missing\nexpect /b is gone\n"),
+        (
+            "edge.ravel",
+            "site https://harbour.example/\n  files dist\nexpect /a is missing\nexpect /b is gone\n",
+        ),
         ("dist/index.html", ""),
     ]);
     let (status, ..) = run(site.path(), &["test", "--junit", "junit.xml"], "");
     let junit = fs::read_to_string(site.path().join("junit.xml")).unwrap();
     assert!(
-        status == 1 && junit.contains("tests=\"2\" skipped=\"0\" failures=\"1\"") && junit.contains("expected is gone"),
+        status == 1
+            && junit.contains("tests=\"2\" skipped=\"0\" failures=\"1\"")
+            && junit.contains("expected is gone"),
         "{junit}"
     );
 }

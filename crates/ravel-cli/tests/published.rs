@@ -1,5 +1,5 @@
-//! What `ravel build` writes: in a folder that nobody loses, the same each time, under Node, and in Chromium with nothing but a file
-//! server behind it. What needs Node or a browser runs where `RAVEL_FULL=1` says that they are there.
+//! What `ravel build` writes: in a folder that nobody loses, the same each time, under Node, and in
+//! Chromium with nothing but a file server behind it.
 
 mod common;
 
@@ -15,14 +15,6 @@ use common::{demo, folder, repository, run};
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
 
-fn needs(tool: &str) -> bool {
-    let full = std::env::var_os("RAVEL_FULL").is_some();
-    if !full {
-        eprintln!("skipped: {tool} is needed; set RAVEL_FULL=1 where it is installed");
-    }
-    full
-}
-
 /// Every file of a folder, by its name.
 fn contents(folder: &Path) -> BTreeMap<String, Vec<u8>> {
     fn walk(folder: &Path, root: &Path, out: &mut BTreeMap<String, Vec<u8>>) {
@@ -30,7 +22,10 @@ fn contents(folder: &Path) -> BTreeMap<String, Vec<u8>> {
             let path = entry.unwrap().path();
             match path.is_dir() {
                 true => walk(&path, root, out),
-                false => drop(out.insert(path.strip_prefix(root).unwrap().display().to_string(), fs::read(&path).unwrap())),
+                false => drop(out.insert(
+                    path.strip_prefix(root).unwrap().display().to_string(),
+                    fs::read(&path).unwrap(),
+                )),
             }
         }
     }
@@ -83,10 +78,15 @@ fn builds_are_the_same_and_lose_nothing() {
 fn the_table_is_what_its_schema_says() {
     let demo = demo();
     let out = build(demo.path(), "module", "out");
-    let schema: Value = serde_json::from_slice(&fs::read(repository().join("docs/table.schema.json")).unwrap()).unwrap();
+    let schema: Value =
+        serde_json::from_slice(&fs::read(repository().join("docs/table.schema.json")).unwrap())
+            .unwrap();
     let validator = jsonschema::validator_for(&schema).unwrap();
     let table: Value = serde_json::from_slice(&fs::read(out.join("table.json")).unwrap()).unwrap();
-    let errors: Vec<String> = validator.iter_errors(&table).map(|error| format!("{}: {error}", error.instance_path())).collect();
+    let errors: Vec<String> = validator
+        .iter_errors(&table)
+        .map(|error| format!("{}: {error}", error.instance_path()))
+        .collect();
     assert!(errors.is_empty(), "{errors:#?}");
     let mut wrong = table.clone();
     wrong["stages"]["redirects"]["rules"][0][2] = json!("301");
@@ -100,8 +100,15 @@ fn files_say_what_they_can_not_do() {
     assert_eq!(status, 0, "{errors}");
     let data: Value = serde_json::from_str(&out).unwrap();
     let done = |what: &str| {
-        let rule = data["rules"].as_array().unwrap().iter().find(|rule| rule["what"].as_str().unwrap().starts_with(what));
-        rule.unwrap_or_else(|| panic!("{what} is not among {}", data["rules"]))["done"].as_str().unwrap().to_owned()
+        let rule = data["rules"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|rule| rule["what"].as_str().unwrap().starts_with(what));
+        rule.unwrap_or_else(|| panic!("{what} is not among {}", data["rules"]))["done"]
+            .as_str()
+            .unwrap()
+            .to_owned()
     };
     let cases = [
         ("redirect /summer", "nearly"),
@@ -141,9 +148,13 @@ fn hostile_texts_stay_where_they_are_put() {
     let site = folder(&[
         ("edge.ravel", HOSTILE),
         ("dist/index.html", "<p>home"),
-        ("dist/404.html", "<!doctype html><html><head><title>No</title></head><body>no such page</body></html>"),
+        (
+            "dist/404.html",
+            "<!doctype html><html><head><title>No</title></head><body>no such page</body></html>",
+        ),
     ]);
-    let (module, files) = (build(site.path(), "module", "module"), build(site.path(), "files", "files"));
+    let (module, files) =
+        (build(site.path(), "module", "module"), build(site.path(), "files", "files"));
     let text = fs::read_to_string(module.join("edge.mjs")).unwrap();
     assert!(!text.contains("</script") && !text.contains(['\u{2028}', '\u{2029}']));
     let missing = fs::read_to_string(files.join("404.html")).unwrap();
@@ -151,25 +162,33 @@ fn hostile_texts_stay_where_they_are_put() {
     for (name, bytes) in contents(&files) {
         let page = String::from_utf8(bytes).unwrap();
         if name.ends_with("index.html") && name != "index.html" {
-            assert_eq!((page.matches("<script").count(), page.matches("</script>").count()), (1, 1), "{name}: {page}");
-            assert!(!page.contains("alert(1)</script>") && !page.contains(['\u{2028}', '\u{2029}']), "{name}: {page}");
+            assert_eq!(
+                (page.matches("<script").count(), page.matches("</script>").count()),
+                (1, 1),
+                "{name}: {page}"
+            );
+            assert!(
+                !page.contains("alert(1)</script>") && !page.contains(['\u{2028}', '\u{2029}']),
+                "{name}: {page}"
+            );
         }
     }
 }
 
 /// Runs a script under Node in a folder.
 fn node(folder: &Path, script: &str) -> String {
-    let output =
-        Command::new("node").args(["--input-type=module", "-e", script]).current_dir(folder).output().expect("node runs");
+    let output = Command::new("node")
+        .args(["--input-type=module", "-e", script])
+        .current_dir(folder)
+        .output()
+        .expect("node runs");
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8(output.stdout).unwrap()
 }
 
 #[test]
+#[ignore = "needs Node"]
 fn node_decides_as_the_command_does() {
-    if !needs("Node") {
-        return;
-    }
     let demo = demo();
     let out = build(demo.path(), "module", "out");
     let rules = fs::read_to_string(demo.path().join("edge.ravel")).unwrap();
@@ -179,11 +198,13 @@ fn node_decides_as_the_command_does() {
         .filter(|line| !line.starts_with("every") && !line.starts_with("POST"));
     let asked: Vec<String> = expected
         .map(|line| line.split_whitespace().next().unwrap())
-        .map(
-            |address| {
-                if address.starts_with('/') { format!("https://lanternferries.example{address}") } else { address.to_owned() }
-            },
-        )
+        .map(|address| {
+            if address.starts_with('/') {
+                format!("https://lanternferries.example{address}")
+            } else {
+                address.to_owned()
+            }
+        })
         .collect();
     assert!(asked.len() > 25);
     let script = format!(
@@ -212,8 +233,12 @@ fn node_decides_as_the_command_does() {
             (&first["outcome"], &first["status"], &first["file"]),
             "{address}"
         );
-        let pairs: Vec<Value> =
-            first["headers"].as_array().unwrap().iter().map(|header| json!([header["name"], header["value"]])).collect();
+        let pairs: Vec<Value> = first["headers"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|header| json!([header["name"], header["value"]]))
+            .collect();
         assert_eq!(found["headers"], json!(pairs), "{address}");
     }
     let after = &found[asked.len()..];
@@ -244,11 +269,28 @@ fn the_types_are_those_of_the_module() {
     let out = build(demo.path(), "module", "out");
     fs::write(out.join("use.mts"), TYPED).unwrap();
     for (module, resolution) in [("nodenext", "nodenext"), ("esnext", "bundler")] {
-        let arguments = ["--strict", "--noEmit", "--target", "es2022", "--lib", "es2022,dom,dom.iterable", "--module", module];
+        let arguments = [
+            "--strict",
+            "--noEmit",
+            "--target",
+            "es2022",
+            "--lib",
+            "es2022,dom,dom.iterable",
+            "--module",
+            module,
+        ];
         let mut tsc = Command::new("tsc");
-        let output = tsc.args(arguments).args(["--moduleResolution", resolution, "use.mts"]).current_dir(&out).output();
+        let output = tsc
+            .args(arguments)
+            .args(["--moduleResolution", resolution, "use.mts"])
+            .current_dir(&out)
+            .output();
         let output = output.expect("tsc runs");
-        assert!(output.status.success(), "{resolution}: {}", String::from_utf8_lossy(&output.stdout));
+        assert!(
+            output.status.success(),
+            "{resolution}: {}",
+            String::from_utf8_lossy(&output.stdout)
+        );
     }
 }
 
@@ -290,8 +332,11 @@ fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
         (true, true) => ("200 OK", place.join("index.html")),
         (false, _) => ("200 OK", place),
     };
-    let (status, place) =
-        if place.is_file() && !path.contains("..") { (status, place) } else { ("404 Not Found", root.join("404.html")) };
+    let (status, place) = if place.is_file() && !path.contains("..") {
+        (status, place)
+    } else {
+        ("404 Not Found", root.join("404.html"))
+    };
     let bytes = fs::read(&place).unwrap_or_default();
     let kind = ravel::files::content_type(&place.to_string_lossy()).replace("; charset=utf-8", "");
     stream.write_all(
@@ -332,8 +377,12 @@ async fn browser(home: &Path) -> (Client, Ending) {
     let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
     let Value::Object(capabilities) = capabilities else { unreachable!() };
     for _ in 0..100 {
-        let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
-        let client = builder.capabilities(capabilities.clone()).connect(&format!("http://127.0.0.1:{port}")).await;
+        let mut builder =
+            ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
+        let client = builder
+            .capabilities(capabilities.clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await;
         if let Ok(client) = client {
             return (client, driver);
         }
@@ -376,10 +425,8 @@ const WAYS: &[(&str, &str)] = &[
 ];
 
 #[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs Chromium and ChromeDriver"]
 async fn a_file_server_and_a_browser_end_where_they_should() {
-    if !needs("Chromium") {
-        return;
-    }
     let demo = demo();
     let site = plain_server(build(demo.path(), "files", "site"));
     let worker = demo.path().join("worker");
@@ -420,7 +467,11 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
         }
         if let Some(folder) = std::env::var_os("RAVEL_PICTURES") {
             client.goto(&format!("{base}/no-such-page")).await.unwrap();
-            fs::write(Path::new(&folder).join(format!("{name}.png")), client.screenshot().await.unwrap()).unwrap();
+            fs::write(
+                Path::new(&folder).join(format!("{name}.png")),
+                client.screenshot().await.unwrap(),
+            )
+            .unwrap();
         }
     }
     client.close().await.unwrap();

@@ -31,32 +31,51 @@ fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
     let demo = demo();
     let authority = demo.path().join("authority");
     let mut command = ravel(demo.path());
-    command.args(["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0", "--authority"]).arg(&authority);
-    let mut serving = Ending(command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap());
+    command
+        .args(["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0", "--authority"])
+        .arg(&authority);
+    let mut serving =
+        Ending(command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap());
     let mut lines = BufReader::new(serving.0.stdout.take().unwrap()).lines();
     let mut next = || serde_json::from_str::<Value>(&lines.next().unwrap().unwrap()).unwrap();
     let begun = next();
     let http = begun["http"].as_str().unwrap();
-    assert!(authority.join("authority.pem").exists() && begun["authority"].as_str().unwrap().ends_with("authority.pem"));
+    assert!(
+        authority.join("authority.pem").exists()
+            && begun["authority"].as_str().unwrap().ends_with("authority.pem")
+    );
 
-    let answer =
-        ask(http, "GET /summer HTTP/1.1\r\nhost: www.lanternferries.example.localhost:8080\r\nconnection: close\r\n\r\n");
+    let answer = ask(
+        http,
+        "GET /summer HTTP/1.1\r\nhost: www.lanternferries.example.localhost:8080\r\nconnection: close\r\n\r\n",
+    );
     assert!(answer.starts_with("HTTP/1.1 302 Found\r\n"), "{answer}");
     let record = next();
-    assert_eq!((&record["status"], &record["line"]), (&Value::from(302), &Value::from("edge.ravel:17")));
+    assert_eq!(
+        (&record["status"], &record["line"]),
+        (&Value::from(302), &Value::from("edge.ravel:17"))
+    );
     assert_eq!(record["url"], "http://www.lanternferries.example/summer");
 
-    let long = format!("GET / HTTP/1.1\r\nhost: localhost\r\nx-long: {}\r\n\r\n", "a".repeat(64 * 1024));
+    let long =
+        format!("GET / HTTP/1.1\r\nhost: localhost\r\nx-long: {}\r\n\r\n", "a".repeat(64 * 1024));
     let mut stream = TcpStream::connect(http).unwrap();
     let _ = stream.write_all(long.as_bytes());
     let mut text = Vec::new();
     let _ = stream.read_to_end(&mut text);
-    assert!(text.is_empty() || text.starts_with(b"HTTP/1.1 431"), "{}", String::from_utf8_lossy(&text));
+    assert!(
+        text.is_empty() || text.starts_with(b"HTTP/1.1 431"),
+        "{}",
+        String::from_utf8_lossy(&text)
+    );
 
     // A second server for the same port says so, and ends with 2.
     let port = http.rsplit(':').next().unwrap();
-    let (status, _, errors) =
-        run(demo.path(), &["serve", "--http", port, "--https", "0", "--inspect", "0", "--authority", "a"], "");
+    let (status, _, errors) = run(
+        demo.path(),
+        &["serve", "--http", port, "--https", "0", "--inspect", "0", "--authority", "a"],
+        "",
+    );
     assert_eq!(status, 2);
     assert!(errors.contains(&format!("port {port} is in use")), "{errors}");
 

@@ -10,8 +10,8 @@ use hickory_proto::op::{Edns, Metadata, OpCode, ResponseCode};
 use hickory_proto::rr::{DNSClass, Name, Record, RecordType};
 use hickory_server::server::{Request, RequestHandler, ResponseHandler, ResponseInfo, Server};
 use hickory_server::zone_handler::MessageResponseBuilder;
-use ravel::domain::Zone;
-use ravel::domain::zone::{self, Lookup};
+use ravel_dns::Zone;
+use ravel_dns::zone::{self, Lookup};
 use tokio::net::{TcpListener, UdpSocket};
 
 /// Aliases within the zone are followed so far.
@@ -36,7 +36,8 @@ pub struct NameServer {
 }
 
 impl NameServer {
-    /// Listens on this port of 127.0.0.1, over UDP and TCP; on port 0, on any that is free for both.
+    /// Listens on this port of 127.0.0.1, over UDP and TCP; on port 0, on any that is free for
+    /// both.
     ///
     /// # Errors
     /// Why the port can not be had.
@@ -94,8 +95,13 @@ struct Reply {
 
 impl Answering {
     fn reply(&self, name: &Name, kind: RecordType, class: DNSClass) -> Reply {
-        let mut reply =
-            Reply { code: ResponseCode::NoError, authoritative: true, answers: vec![], authorities: vec![], soa: vec![] };
+        let mut reply = Reply {
+            code: ResponseCode::NoError,
+            authoritative: true,
+            answers: vec![],
+            authorities: vec![],
+            soa: vec![],
+        };
         if class != DNSClass::IN || !self.zone.origin().zone_of(name) {
             return Reply { code: ResponseCode::Refused, authoritative: false, ..reply };
         }
@@ -103,7 +109,9 @@ impl Answering {
         for _ in 0..=MOST_ALIASES {
             match self.zone.lookup(&name, kind) {
                 Lookup::Records(records) => {
-                    reply.answers.extend(records.iter().filter_map(|record| record_of(record, &name)));
+                    reply
+                        .answers
+                        .extend(records.iter().filter_map(|record| record_of(record, &name)));
                     if reply.answers.is_empty() {
                         reply.code = ResponseCode::NotImp;
                     }
@@ -118,14 +126,16 @@ impl Answering {
                 }
                 Lookup::Delegated(servers) => {
                     reply.authoritative = !reply.answers.is_empty();
-                    reply.authorities.extend(servers.iter().filter_map(|record| record_of(record, &record.name)));
+                    reply.authorities.extend(
+                        servers.iter().filter_map(|record| record_of(record, &record.name)),
+                    );
                     return reply;
                 }
                 negative @ (Lookup::NoData | Lookup::NoName) => {
                     let soa = self.zone.soa();
-                    reply.soa.extend(
-                        soa.data.clone().map(|data| Record::from_rdata(soa.name.clone(), self.zone.negative_ttl(), data)),
-                    );
+                    reply.soa.extend(soa.data.clone().map(|data| {
+                        Record::from_rdata(soa.name.clone(), self.zone.negative_ttl(), data)
+                    }));
                     if negative == Lookup::NoName {
                         reply.code = ResponseCode::NXDomain;
                     }
@@ -144,7 +154,11 @@ fn record_of(record: &zone::Record, name: &Name) -> Option<Record> {
 
 #[async_trait]
 impl RequestHandler for Answering {
-    async fn handle_request<R: ResponseHandler, T: Time>(&self, request: &Request, mut handle: R) -> ResponseInfo {
+    async fn handle_request<R: ResponseHandler, T: Time>(
+        &self,
+        request: &Request,
+        mut handle: R,
+    ) -> ResponseInfo {
         let mut metadata = Metadata::response_from_request(&request.metadata);
         let edns = request.edns.as_ref().map(|asked| {
             let mut edns = Edns::new();
@@ -156,9 +170,11 @@ impl RequestHandler for Answering {
             builder.edns(edns);
         }
         let reply = match request.request_info() {
-            Ok(info) if info.metadata.op_code == OpCode::Query => {
-                Ok(self.reply(&Name::from(info.query.name()), info.query.query_type(), info.query.query_class()))
-            }
+            Ok(info) if info.metadata.op_code == OpCode::Query => Ok(self.reply(
+                &Name::from(info.query.name()),
+                info.query.query_type(),
+                info.query.query_class(),
+            )),
             Ok(_) => Err(ResponseCode::NotImp),
             Err(_) => Err(ResponseCode::FormErr),
         };
@@ -166,7 +182,15 @@ impl RequestHandler for Answering {
             Ok(reply) => {
                 metadata.response_code = reply.code;
                 metadata.authoritative = reply.authoritative;
-                handle.send_response(builder.build(metadata, &reply.answers, &reply.authorities, &reply.soa, &[])).await
+                handle
+                    .send_response(builder.build(
+                        metadata,
+                        &reply.answers,
+                        &reply.authorities,
+                        &reply.soa,
+                        &[],
+                    ))
+                    .await
             }
             Err(code) => {
                 metadata.response_code = *code;
@@ -177,7 +201,11 @@ impl RequestHandler for Answering {
             tracing::debug!("an answer was not sent: {error}");
             let mut metadata = Metadata::response_from_request(&request.metadata);
             metadata.response_code = ResponseCode::ServFail;
-            hickory_proto::op::Header { metadata, counts: hickory_proto::op::HeaderCounts::default() }.into()
+            hickory_proto::op::Header {
+                metadata,
+                counts: hickory_proto::op::HeaderCounts::default(),
+            }
+            .into()
         })
     }
 }

@@ -11,7 +11,7 @@ use hickory_net::udp::UdpClientStream;
 use hickory_net::xfer::{DnsExchange, DnsHandle};
 use hickory_proto::op::{DnsRequestOptions, DnsResponse, Query, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
-use ravel::domain::Wanted;
+use ravel_dns::Wanted;
 
 /// How long an answer is waited for, each time.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -22,7 +22,8 @@ const AT_ONCE: usize = 4;
 /// What a server says to a question.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Said {
-    /// Records of the name, with the seconds they may still be kept; none where the name has none of the type.
+    /// Records of the name, with the seconds they may still be kept; none where the name has none
+    /// of the type.
     Records(Vec<(RData, u32)>),
     /// There is no such name.
     NoName,
@@ -39,18 +40,22 @@ pub struct Asked {
     pub said: Result<Vec<Said>, String>,
 }
 
-/// Asks a name server for everything that is wanted. One that is silent is given up after the first question.
+/// Asks a name server for everything that is wanted. One that is silent is given up after the first
+/// question.
 pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
     let Some(first) = wanted.first() else { return Asked { server, said: Ok(Vec::new()) } };
     if let Err(error) = question(server, &first.name, first.kind).await {
         return Asked { server, said: Err(error) };
     }
     let answers = stream::iter(wanted).map(|wanted| async {
-        let mut said = question(server, &wanted.name, wanted.kind).await.unwrap_or_else(Said::Refused);
+        let mut said =
+            question(server, &wanted.name, wanted.kind).await.unwrap_or_else(Said::Refused);
         // Where there is no CNAME, it matters what is there instead.
         if wanted.kind == RecordType::CNAME && said == Said::Records(Vec::new()) {
             for kind in [RecordType::A, RecordType::AAAA] {
-                if let (Said::Records(all), Ok(Said::Records(more))) = (&mut said, question(server, &wanted.name, kind).await) {
+                if let (Said::Records(all), Ok(Said::Records(more))) =
+                    (&mut said, question(server, &wanted.name, kind).await)
+                {
                     all.extend(more);
                 }
             }
@@ -68,7 +73,10 @@ async fn question(server: SocketAddr, name: &Name, kind: RecordType) -> Result<S
     }
     Ok(match response.metadata.response_code {
         ResponseCode::NoError => {
-            let own = response.answers.iter().filter(|record| record.name == *name && record.record_type() == kind);
+            let own = response
+                .answers
+                .iter()
+                .filter(|record| record.name == *name && record.record_type() == kind);
             Said::Records(own.map(|record| (record.data.clone(), record.ttl)).collect())
         }
         ResponseCode::NXDomain => Said::NoName,
@@ -87,21 +95,36 @@ fn in_words(error: NetError) -> String {
     }
 }
 
-async fn over_udp(server: SocketAddr, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
-    let exchange = UdpClientStream::builder(server, TokioRuntimeProvider::default()).with_timeout(Some(PATIENCE)).exchange();
+async fn over_udp(
+    server: SocketAddr,
+    name: &Name,
+    kind: RecordType,
+) -> Result<DnsResponse, NetError> {
+    let exchange = UdpClientStream::builder(server, TokioRuntimeProvider::default())
+        .with_timeout(Some(PATIENCE))
+        .exchange();
     answer(exchange, name, kind).await
 }
 
-async fn over_tcp(server: SocketAddr, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
+async fn over_tcp(
+    server: SocketAddr,
+    name: &Name,
+    kind: RecordType,
+) -> Result<DnsResponse, NetError> {
     // The connection lives as long as its provider.
     let provider = TokioRuntimeProvider::default();
-    let exchange = TcpClientStream::exchange(server, None, PATIENCE, None, provider.clone()).await?;
+    let exchange =
+        TcpClientStream::exchange(server, None, PATIENCE, None, provider.clone()).await?;
     let answer = answer(exchange, name, kind).await;
     drop(provider);
     answer
 }
 
-async fn answer(exchange: DnsExchange<TokioRuntimeProvider>, name: &Name, kind: RecordType) -> Result<DnsResponse, NetError> {
+async fn answer(
+    exchange: DnsExchange<TokioRuntimeProvider>,
+    name: &Name,
+    kind: RecordType,
+) -> Result<DnsResponse, NetError> {
     let mut options = DnsRequestOptions::default();
     options.use_edns = true;
     let mut answers = exchange.lookup(Query::query(name.clone(), kind), options);

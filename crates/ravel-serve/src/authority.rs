@@ -9,11 +9,14 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use rcgen::{
-    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, SanType,
+    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
+    KeyUsagePurpose, SanType,
 };
 use time::{Duration, OffsetDateTime};
 use tokio_rustls::rustls::crypto::ring::sign::any_ecdsa_type;
-use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject};
+use tokio_rustls::rustls::pki_types::{
+    CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject,
+};
 use tokio_rustls::rustls::server::{ClientHello, ResolvesServerCert};
 use tokio_rustls::rustls::sign::CertifiedKey;
 
@@ -23,7 +26,8 @@ use crate::visitor::Visitor;
 /// How long the authority lasts, and how long before its end it is made anew.
 const AUTHORITY_LIFE: Duration = Duration::days(3 * 365);
 const AUTHORITY_RENEWAL: Duration = Duration::days(90);
-/// The same of a host's certificate. Browsers accept no longer ones from a local authority than from another.
+/// The same of a host's certificate. Browsers accept no longer ones from a local authority than
+/// from another.
 const HOST_LIFE: Duration = Duration::days(30);
 const HOST_RENEWAL: Duration = Duration::days(3);
 /// Certificates that are kept; below a `*.` there can be very many hosts.
@@ -48,8 +52,12 @@ pub enum AuthorityError {
 impl fmt::Display for AuthorityError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            AuthorityError::Disk(path, error) => write!(f, "the local authority's file `{}`: {error}", path.display()),
-            AuthorityError::Certificate(error) => write!(f, "the local authority's certificate: {error}"),
+            AuthorityError::Disk(path, error) => {
+                write!(f, "the local authority's file `{}`: {error}", path.display())
+            }
+            AuthorityError::Certificate(error) => {
+                write!(f, "the local authority's certificate: {error}")
+            }
         }
     }
 }
@@ -91,8 +99,9 @@ impl Authority {
         (params.not_before, params.not_after) = (now - Duration::days(1), now + AUTHORITY_LIFE);
         let certificate = params.self_signed(&key)?;
         private_folder(folder).map_err(|error| AuthorityError::Disk(folder.to_owned(), error))?;
-        let write =
-            |path: &Path, text: &str| write_private(path, text).map_err(|error| AuthorityError::Disk(path.to_owned(), error));
+        let write = |path: &Path, text: &str| {
+            write_private(path, text).map_err(|error| AuthorityError::Disk(path.to_owned(), error))
+        };
         write(&key_path, &key.serialize_pem())?;
         write(&path, &certificate.pem())?;
         let der = certificate.der().clone();
@@ -102,7 +111,8 @@ impl Authority {
     /// None where it can not be used, or not for long any more.
     fn from_pem(certificate: &str, key: &str, path: &Path) -> Option<Authority> {
         let der = CertificateDer::from_pem_slice(certificate.as_bytes()).ok()?;
-        let ends = x509_parser::parse_x509_certificate(&der).ok()?.1.validity().not_after.to_datetime();
+        let ends =
+            x509_parser::parse_x509_certificate(&der).ok()?.1.validity().not_after.to_datetime();
         if ends - OffsetDateTime::now_utc() < AUTHORITY_RENEWAL {
             return None;
         }
@@ -127,7 +137,9 @@ impl Authority {
         let now = OffsetDateTime::now_utc();
         let ends = now + HOST_LIFE;
         (params.not_before, params.not_after) = (now - Duration::hours(1), ends);
-        params.distinguished_name.push(DnType::CommonName, if host.len() <= 64 { host } else { "a host of the site" });
+        params
+            .distinguished_name
+            .push(DnType::CommonName, if host.len() <= 64 { host } else { "a host of the site" });
         params.use_authority_key_identifier_extension = true;
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
@@ -154,7 +166,9 @@ impl HostCertificates {
 
 impl fmt::Debug for HostCertificates {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("HostCertificates").field("authority", &self.authority).finish_non_exhaustive()
+        f.debug_struct("HostCertificates")
+            .field("authority", &self.authority)
+            .finish_non_exhaustive()
     }
 }
 
@@ -202,7 +216,9 @@ fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
         use std::os::unix::fs::OpenOptionsExt;
         options.mode(0o600);
     }
-    let written = options.open(&beside).and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
+    let written = options
+        .open(&beside)
+        .and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
     written.and_then(|()| fs::rename(&beside, path)).inspect_err(|_| drop(fs::remove_file(&beside)))
 }
 
@@ -219,8 +235,10 @@ mod tests {
         let key = KeyPair::generate().unwrap();
         let mut params = CertificateParams::default();
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        (params.not_before, params.not_after) =
-            (OffsetDateTime::now_utc() - Duration::days(400), OffsetDateTime::now_utc() + Duration::days(days));
+        (params.not_before, params.not_after) = (
+            OffsetDateTime::now_utc() - Duration::days(400),
+            OffsetDateTime::now_utc() + Duration::days(days),
+        );
         fs::write(folder.join("authority.pem"), params.self_signed(&key).unwrap().pem()).unwrap();
         fs::write(folder.join("authority.key"), key.serialize_pem()).unwrap();
     }
@@ -232,7 +250,11 @@ mod tests {
             ending_in(days, folder.path());
             let before = fs::read(folder.path().join("authority.pem")).unwrap();
             let authority = Authority::in_folder(folder.path()).unwrap();
-            assert_eq!(fs::read(authority.path()).unwrap() == before, kept, "{days} days before its end");
+            assert_eq!(
+                fs::read(authority.path()).unwrap() == before,
+                kept,
+                "{days} days before its end"
+            );
         }
     }
 
@@ -243,7 +265,8 @@ mod tests {
         for (host, names) in [("www.harbour.example", 1), ("localhost", 3)] {
             let (key, ends) = authority.certify(host).unwrap();
             let (_, certificate) = x509_parser::parse_x509_certificate(&key.cert[0]).unwrap();
-            let named = certificate.subject_alternative_name().unwrap().unwrap().value.general_names.len();
+            let named =
+                certificate.subject_alternative_name().unwrap().unwrap().value.general_names.len();
             let days = (ends - OffsetDateTime::now_utc()).whole_days();
             assert_eq!((named, days, key.cert.len()), (names, 29, 2), "{host}");
             let (_, issuer) = x509_parser::parse_x509_certificate(&key.cert[1]).unwrap();

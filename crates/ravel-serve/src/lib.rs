@@ -1,4 +1,5 @@
-//! A site as its edge will answer it, over HTTP and HTTPS on its real names, with a page that shows each request and why.
+//! A site as its edge will answer it, over HTTP and HTTPS on its real names, with a page that shows
+//! each request and why.
 //!
 //! ```text
 //!   rules + folder ──Site::read──▶ Site ──SiteService──▶ responses     (a tower::Service, for any Rust server)
@@ -7,8 +8,8 @@
 //!                                      └─ Log ──▶ inspector: requests, explanations, ways in, expectations, findings
 //! ```
 //!
-//! What is answered is decided by the library alone; here files are read, bytes are sent, and names and ports of this machine are
-//! put in place of those of the web.
+//! What is answered is decided by the library alone; here files are read, bytes are sent, and names
+//! and ports of this machine are put in place of those of the web.
 
 #![warn(missing_docs)]
 

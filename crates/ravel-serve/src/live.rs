@@ -14,9 +14,10 @@ use hyper_util::client::legacy::Client;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use ravel::Request;
 use ravel::expect::live::{LiveWalk, Next, Seen, compare, next};
-use ravel::expect::{Failure, journey, verify, witnesses};
+use ravel::expect::{Failure, journey, verify};
 use ravel::language::Line;
 use ravel::rules::{Expectation, Is, Outcomes};
+use ravel_check::witnesses;
 use tokio::net::TcpStream;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 use tower::{Service, ServiceExt};
@@ -85,7 +86,11 @@ struct Connector {
 impl Reach {
     /// Where the server for a scheme and host is.
     fn place(&self, scheme: &str, host: &str) -> String {
-        let own = if scheme == "http" { self.connect_http.as_ref().or(self.connect.as_ref()) } else { self.connect.as_ref() };
+        let own = if scheme == "http" {
+            self.connect_http.as_ref().or(self.connect.as_ref())
+        } else {
+            self.connect.as_ref()
+        };
         match own {
             Some(place) => place.clone(),
             None => format!("{host}:{}", if scheme == "http" { 80 } else { 443 }),
@@ -98,12 +103,16 @@ impl Service<Uri> for Connector {
     type Error = std::io::Error;
     type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
 
-    fn poll_ready(&mut self, _: &mut std::task::Context<'_>) -> std::task::Poll<Result<(), Self::Error>> {
+    fn poll_ready(
+        &mut self,
+        _: &mut std::task::Context<'_>,
+    ) -> std::task::Poll<Result<(), Self::Error>> {
         std::task::Poll::Ready(Ok(()))
     }
 
     fn call(&mut self, uri: Uri) -> Self::Future {
-        let place = self.reach.place(uri.scheme_str().unwrap_or("https"), uri.host().unwrap_or_default());
+        let place =
+            self.reach.place(uri.scheme_str().unwrap_or("https"), uri.host().unwrap_or_default());
         Box::pin(async move { connect(&place).await.map(TokioIo::new) })
     }
 }
@@ -111,7 +120,10 @@ impl Service<Uri> for Connector {
 async fn connect(place: &str) -> std::io::Result<TcpStream> {
     match tokio::time::timeout(CONNECT, TcpStream::connect(place)).await {
         Ok(connected) => connected,
-        Err(_) => Err(std::io::Error::new(std::io::ErrorKind::TimedOut, format!("no connection within {} s", CONNECT.as_secs()))),
+        Err(_) => Err(std::io::Error::new(
+            std::io::ErrorKind::TimedOut,
+            format!("no connection within {} s", CONNECT.as_secs()),
+        )),
     }
 }
 
@@ -142,9 +154,13 @@ impl Visitor {
             .with_root_certificates(roots)
             .with_no_client_auth();
         let connector = Connector { reach: reach.clone() };
-        let https =
-            HttpsConnectorBuilder::new().with_tls_config(config).https_or_http().enable_all_versions().wrap_connector(connector);
-        let client = Client::builder(TokioExecutor::new()).pool_max_idle_per_host(AT_ONCE).build(https);
+        let https = HttpsConnectorBuilder::new()
+            .with_tls_config(config)
+            .https_or_http()
+            .enable_all_versions()
+            .wrap_connector(connector);
+        let client =
+            Client::builder(TokioExecutor::new()).pool_max_idle_per_host(AT_ONCE).build(https);
         Ok(Visitor { site, client: Decompression::new(client), reach })
     }
 
@@ -161,29 +177,42 @@ impl Visitor {
         })
     }
 
-    /// Asks everything that the rules expect, in the order of the files; verdicts come as they are found, at most eight at a time.
+    /// Asks everything that the rules expect, in the order of the files; verdicts come as they are
+    /// found, at most eight at a time.
     pub fn verdicts(&self) -> impl Stream<Item = LiveVerdict> + '_ {
         let edge = &self.site.edge;
         let rules = &self.site.rules;
-        let single = rules.expectations().iter().map(|expectation| (expectation.line, vec![expectation.clone()], None));
+        let single = rules
+            .expectations()
+            .iter()
+            .map(|expectation| (expectation.line, vec![expectation.clone()], None));
         let every = rules.universals().iter().map(|universal| {
             let asked = witnesses(edge, universal, WITNESSES);
             (universal.line, asked, Some(format!("every {}", universal.pattern)))
         });
         let mut all: Vec<(Line, Vec<Expectation>, Option<String>)> = single.chain(every).collect();
         all.sort_by_key(|(line, ..)| *line);
-        stream::iter(all).map(|(line, expectations, every)| self.all_of(line, expectations, every)).buffered(AT_ONCE)
+        stream::iter(all)
+            .map(|(line, expectations, every)| self.all_of(line, expectations, every))
+            .buffered(AT_ONCE)
     }
 
     /// The verdict on one expectation, or on the addresses that stand for `expect every`.
-    async fn all_of(&self, line: Line, expectations: Vec<Expectation>, every: Option<String>) -> LiveVerdict {
+    async fn all_of(
+        &self,
+        line: Line,
+        expectations: Vec<Expectation>,
+        every: Option<String>,
+    ) -> LiveVerdict {
         let sampled = every.as_ref().map(|_| expectations.len());
         let mut whole = None;
         let mut skipped = None;
         for expectation in &expectations {
             let mut verdict = self.verdict(expectation).await;
             if let (Some(every), false) = (&every, verdict.failures.is_empty()) {
-                verdict.failures.iter_mut().for_each(|failure| failure.got = format!("{} {}", expectation.url, failure.got));
+                verdict.failures.iter_mut().for_each(|failure| {
+                    failure.got = format!("{} {}", expectation.url, failure.got)
+                });
                 verdict.asked = every.clone();
             }
             if !verdict.failures.is_empty() {
@@ -195,8 +224,15 @@ impl Visitor {
         let first = || expectations.first().map_or(String::new(), in_words);
         let asked = every.unwrap_or_else(first);
         let not_asked = if sampled.is_none() { skipped } else { None };
-        let well =
-            || LiveVerdict { line, asked, failures: Vec::new(), rules: String::new(), rules_hold: true, not_asked, sampled };
+        let well = || LiveVerdict {
+            line,
+            asked,
+            failures: Vec::new(),
+            rules: String::new(),
+            rules_hold: true,
+            not_asked,
+            sampled,
+        };
         whole.map_or_else(well, |verdict| LiveVerdict { sampled, ..verdict })
     }
 
@@ -220,8 +256,12 @@ impl Visitor {
         };
         verdict.not_asked = match (request.address(), &expectation.outcome) {
             (Err(why), _) => Some(format!("it is no address: {why}")),
-            (Ok(address), _) if !site.has_host(address.host()) => Some(format!("`{}` is no host of this site", address.host())),
-            (_, Some(Outcomes::Is(Is::Elsewhere, _))) => Some("another service answers there".to_owned()),
+            (Ok(address), _) if !site.has_host(address.host()) => {
+                Some(format!("`{}` is no host of this site", address.host()))
+            }
+            (_, Some(Outcomes::Is(Is::Elsewhere, _))) => {
+                Some("another service answers there".to_owned())
+            }
             _ => None,
         };
         if verdict.not_asked.is_some() {
@@ -231,7 +271,10 @@ impl Visitor {
         verdict.failures = match self.walk(&request, wants_body).await {
             Ok(walk) => compare(expectation, &walk, |file, seen| self.differs(file, seen)),
             Err(got) => {
-                let expected = expectation.outcome.as_ref().map_or_else(|| "an answer".to_owned(), ToString::to_string);
+                let expected = expectation
+                    .outcome
+                    .as_ref()
+                    .map_or_else(|| "an answer".to_owned(), ToString::to_string);
                 vec![Failure { expected, got }]
             }
         };
@@ -250,16 +293,28 @@ impl Visitor {
         };
         let expected = match self.site.bytes(file) {
             Ok(bytes) => bytes,
-            Err(error) => return Some(format!("`{file}` can not be read to compare with: {error}")),
+            Err(error) => {
+                return Some(format!("`{file}` can not be read to compare with: {error}"));
+            }
         };
         if expected == seen.body && !seen.cut {
             return None;
         }
-        let at =
-            expected.iter().zip(&seen.body).position(|(one, other)| one != other).unwrap_or(expected.len().min(seen.body.len()));
+        let at = expected
+            .iter()
+            .zip(&seen.body)
+            .position(|(one, other)| one != other)
+            .unwrap_or(expected.len().min(seen.body.len()));
         let line = 1 + seen.body[..at].iter().filter(|byte| **byte == b'\n').count();
-        let size = if seen.cut { format!("more than {} MiB", MOST_BODY >> 20) } else { format!("{} bytes", seen.body.len()) };
-        Some(format!("200 with {size} that are not those of `{file}` ({}), from line {line} on", expected.len()))
+        let size = if seen.cut {
+            format!("more than {} MiB", MOST_BODY >> 20)
+        } else {
+            format!("{} bytes", seen.body.len())
+        };
+        Some(format!(
+            "200 with {size} that are not those of `{file}` ({}), from line {line} on",
+            expected.len()
+        ))
     }
 
     async fn walk(&self, request: &Request, wants_body: bool) -> Result<LiveWalk, String> {
@@ -270,9 +325,14 @@ impl Visitor {
                 Next::Ask(request) => {
                     let first = answers.is_empty();
                     let patience = self.reach.patience;
-                    let seen = tokio::time::timeout(patience, self.ask(&request, wants_body && first));
-                    let seen = seen.await.unwrap_or_else(|_| Err(format!("no whole answer within {} s", patience.as_secs())));
-                    answers.push(seen.map_err(|why| if first { why } else { format!("{}: {why}", request.url()) })?);
+                    let seen =
+                        tokio::time::timeout(patience, self.ask(&request, wants_body && first));
+                    let seen = seen.await.unwrap_or_else(|_| {
+                        Err(format!("no whole answer within {} s", patience.as_secs()))
+                    });
+                    answers.push(seen.map_err(|why| {
+                        if first { why } else { format!("{}: {why}", request.url()) }
+                    })?);
                 }
             }
         }
@@ -280,7 +340,8 @@ impl Visitor {
 
     async fn ask(&self, request: &Request, wants_body: bool) -> Result<Seen, String> {
         let address = request.address().map_err(|why| why.to_string())?;
-        let mut asked = http::Request::builder().method(request.method()).uri(address.without_fragment());
+        let mut asked =
+            http::Request::builder().method(request.method()).uri(address.without_fragment());
         if let Some(headers) = asked.headers_mut() {
             headers.extend(request.headers().clone());
         }
@@ -327,7 +388,9 @@ fn reason(error: &(dyn std::error::Error + 'static)) -> String {
     texts.dedup();
     let last = texts.pop().unwrap_or_default();
     match texts.pop() {
-        Some(before) if !before.contains(&last) && before != "client error (Connect)" => format!("{before}: {last}"),
+        Some(before) if !before.contains(&last) && before != "client error (Connect)" => {
+            format!("{before}: {last}")
+        }
         Some(before) if before.contains(&last) => before,
         _ => last,
     }

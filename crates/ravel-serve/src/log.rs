@@ -87,18 +87,33 @@ impl Explained {
             answer: describe(&explanation.answer),
             steps: steps.collect(),
             headers: headers
-                .map(|header| (header.line.map(|line| site.name(line)), header.name.to_owned(), header.value.to_string()))
+                .map(|header| {
+                    (
+                        header.line.map(|line| site.name(line)),
+                        header.name.to_owned(),
+                        header.value.to_string(),
+                    )
+                })
                 .collect(),
         }
     }
 
     pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<Explained> {
-        walk.answers.iter().map(|(url, explanation)| Explained::of(site, url, explanation)).collect()
+        walk.answers
+            .iter()
+            .map(|(url, explanation)| Explained::of(site, url, explanation))
+            .collect()
     }
 }
 
 impl Record {
-    pub(crate) fn of(site: &Site, request: &ravel::Request, answer: &Answer<'_>, status: u16, walk: &Walk<'_>) -> Record {
+    pub(crate) fn of(
+        site: &Site,
+        request: &ravel::Request,
+        answer: &Answer<'_>,
+        status: u16,
+        walk: &Walk<'_>,
+    ) -> Record {
         Record {
             number: 0,
             time: SystemTime::now(),

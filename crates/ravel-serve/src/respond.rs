@@ -35,7 +35,12 @@ const PARTIAL: [HeaderName; 6] = [
 ];
 
 /// Makes the response. A file that can not be read any more is 404, as it would be now.
-pub(crate) async fn respond(decided: Decided, root: Option<&Path>, method: &Method, headers: &HeaderMap) -> Response<Body> {
+pub(crate) async fn respond(
+    decided: Decided,
+    root: Option<&Path>,
+    method: &Method,
+    headers: &HeaderMap,
+) -> Response<Body> {
     let shown = match &decided.file {
         Some(file) => shown_file(file, root, decided.status, method, headers).await,
         None => Some(text(decided.text)),
@@ -43,7 +48,9 @@ pub(crate) async fn respond(decided: Decided, root: Option<&Path>, method: &Meth
     let Some(mut response) = shown else {
         let mut response = text("404: the file is not there any more\n".to_owned());
         *response.status_mut() = StatusCode::NOT_FOUND;
-        response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
+        response
+            .headers_mut()
+            .insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
         return response;
     };
     if response.status() == StatusCode::OK {
@@ -67,7 +74,8 @@ fn text(text: String) -> Response<Body> {
     Response::new(Full::from(text).map_err(|never| match never {}).boxed_unsync())
 }
 
-/// The file, or the part of it that is asked for; none where it is not there, or leads out of the folder.
+/// The file, or the part of it that is asked for; none where it is not there, or leads out of the
+/// folder.
 async fn shown_file(
     file: &Path,
     root: Option<&Path>,
@@ -84,7 +92,9 @@ async fn shown_file(
     let mut request = Request::new(());
     *request.method_mut() = if *method == Method::HEAD { Method::HEAD } else { Method::GET };
     if status == StatusCode::OK {
-        let asked = PARTIAL.iter().flat_map(|name| headers.get_all(name).iter().map(move |value| (name, value)));
+        let asked = PARTIAL
+            .iter()
+            .flat_map(|name| headers.get_all(name).iter().map(move |value| (name, value)));
         for (name, value) in asked {
             request.headers_mut().append(name, value.clone());
         }

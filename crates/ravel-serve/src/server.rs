@@ -70,9 +70,15 @@ impl fmt::Display for ServeError {
             ServeError::Read(error) => error.fmt(f),
             ServeError::Authority(error) => error.fmt(f),
             ServeError::Port(address, error) if error.kind() == std::io::ErrorKind::AddrInUse => {
-                write!(f, "port {} is in use; end what listens there, or choose another (0 picks a free one)", address.port())
+                write!(
+                    f,
+                    "port {} is in use; end what listens there, or choose another (0 picks a free one)",
+                    address.port()
+                )
             }
-            ServeError::Port(address, error) => write!(f, "{address} can not be listened on: {error}"),
+            ServeError::Port(address, error) => {
+                write!(f, "{address} can not be listened on: {error}")
+            }
             ServeError::Tls(error) => write!(f, "TLS can not be set up: {error}"),
         }
     }
@@ -124,8 +130,9 @@ impl Server {
         let path = authority.path().to_owned();
         let certificates = Arc::new(HostCertificates::new(authority, Arc::clone(&live)));
         let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let config =
-            ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(ServeError::Tls)?;
+        let config = ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(ServeError::Tls)?;
         let mut config = config.with_no_client_auth().with_cert_resolver(certificates);
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         let ports = Ports { http: Some(http_at.port()), https: Some(https_at.port()) };
@@ -161,15 +168,24 @@ impl Server {
         self.service.log()
     }
 
-    /// Answers until `end` comes, then finishes what is running. `changed` is told when the site was read again, and whether that went well.
+    /// Answers until `end` comes, then finishes what is running. `changed` is told when the site
+    /// was read again, and whether that went well.
     pub async fn run(self, end: impl Future<Output = ()>, changed: impl Fn(bool) + Send + 'static) {
         let (stop, stopped) = watch::channel(false);
         let compressed = |scheme| {
             let service = self.service.clone().over(scheme);
-            ServiceBuilder::new().map_response(weaken).layer(CompressionLayer::new()).service(service)
+            ServiceBuilder::new()
+                .map_response(weaken)
+                .layer(CompressionLayer::new())
+                .service(service)
         };
         let http = tokio::spawn(accept(self.http, None, compressed(Scheme::Http), stopped.clone()));
-        let https = tokio::spawn(accept(self.https, Some(self.tls), compressed(Scheme::Https), stopped.clone()));
+        let https = tokio::spawn(accept(
+            self.https,
+            Some(self.tls),
+            compressed(Scheme::Https),
+            stopped.clone(),
+        ));
         let pages = inspect::router(inspect::Inspector {
             live: Arc::clone(&self.live),
             log: Arc::clone(self.service.log()),
@@ -200,10 +216,12 @@ impl Server {
     }
 }
 
-/// A compressed file is another representation than the file itself: they do not share a strong validator (RFC 9110, section 8.8.3).
+/// A compressed file is another representation than the file itself: they do not share a strong
+/// validator (RFC 9110, section 8.8.3).
 fn weaken<B>(mut response: http::Response<B>) -> http::Response<B> {
     if response.headers().contains_key(http::header::CONTENT_ENCODING)
-        && let Some(tag) = response.headers().get(http::header::ETAG).and_then(|tag| tag.to_str().ok())
+        && let Some(tag) =
+            response.headers().get(http::header::ETAG).and_then(|tag| tag.to_str().ok())
         && !tag.starts_with("W/")
         && let Ok(weak) = http::HeaderValue::from_str(&format!("W/{tag}"))
     {
@@ -214,15 +232,23 @@ fn weaken<B>(mut response: http::Response<B>) -> http::Response<B> {
 
 async fn take(ip: IpAddr, port: u16) -> Result<(TcpListener, SocketAddr), ServeError> {
     let wanted = SocketAddr::new(ip, port);
-    let listener = TcpListener::bind(wanted).await.map_err(|error| ServeError::Port(wanted, error))?;
+    let listener =
+        TcpListener::bind(wanted).await.map_err(|error| ServeError::Port(wanted, error))?;
     let address = listener.local_addr().map_err(|error| ServeError::Port(wanted, error))?;
     Ok((listener, address))
 }
 
 /// Takes connections until told to stop, then waits for those that are answered.
-async fn accept<S, B>(listener: TcpListener, tls: Option<TlsAcceptor>, service: S, mut stopped: watch::Receiver<bool>)
-where
-    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>> + Clone + Send + 'static,
+async fn accept<S, B>(
+    listener: TcpListener,
+    tls: Option<TlsAcceptor>,
+    service: S,
+    mut stopped: watch::Receiver<bool>,
+) where
+    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>>
+        + Clone
+        + Send
+        + 'static,
     S::Future: Send + 'static,
     S::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
     B: hyper::body::Body + Send + 'static,
@@ -246,7 +272,8 @@ where
             continue;
         };
         let _ = stream.set_nodelay(true);
-        let (tls, service, watcher, stopped) = (tls.clone(), service.clone(), graceful.watcher(), stopped.clone());
+        let (tls, service, watcher, stopped) =
+            (tls.clone(), service.clone(), graceful.watcher(), stopped.clone());
         tokio::spawn(async move {
             let _permit = permit;
             match tls {
@@ -264,10 +291,17 @@ where
 }
 
 /// Speaks HTTP/1.1 or HTTP/2 on one connection.
-async fn converse<IO, S, B>(stream: IO, service: S, watcher: Watcher, mut stopped: watch::Receiver<bool>)
-where
+async fn converse<IO, S, B>(
+    stream: IO,
+    service: S,
+    watcher: Watcher,
+    mut stopped: watch::Receiver<bool>,
+) where
     IO: AsyncRead + AsyncWrite + Unpin + Send + 'static,
-    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>> + Clone + Send + 'static,
+    S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>>
+        + Clone
+        + Send
+        + 'static,
     S::Future: Send + 'static,
     S::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
     B: hyper::body::Body + Send + 'static,
@@ -292,7 +326,9 @@ where
         .max_concurrent_streams(100)
         .keep_alive_interval(HEAD_TIME)
         .keep_alive_timeout(HEAD_TIME);
-    let connection = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(service)).into_owned();
+    let connection = builder
+        .serve_connection(TokioIo::new(stream), TowerToHyperService::new(service))
+        .into_owned();
     if let Err(error) = watcher.watch(connection).await {
         tracing::debug!(%error, "a connection ended");
     }

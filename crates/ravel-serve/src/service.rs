@@ -17,7 +17,8 @@ use crate::respond::{Body, Decided, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
 
-/// Answers requests as the edge of a site will. Cheap to clone; mount it in any server that speaks `tower`.
+/// Answers requests as the edge of a site will. Cheap to clone; mount it in any server that speaks
+/// `tower`.
 #[derive(Debug, Clone)]
 pub struct SiteService {
     live: Arc<Live>,
@@ -39,7 +40,8 @@ impl SiteService {
         self
     }
 
-    /// Says on which ports the site is reached, so that a visitor who came with a port is sent on with one.
+    /// Says on which ports the site is reached, so that a visitor who came with a port is sent on
+    /// with one.
     #[must_use]
     pub fn on_ports(mut self, ports: Ports) -> SiteService {
         self.ports = ports;
@@ -51,14 +53,17 @@ impl SiteService {
         &self.log
     }
 
-    /// Decides and writes down; all that touches the rules, so that none of it is held while a file is sent.
+    /// Decides and writes down; all that touches the rules, so that none of it is held while a file
+    /// is sent.
     fn decide(&self, head: &http::request::Parts) -> (Decided, Option<std::path::PathBuf>) {
         let site = self.live.site();
         let named = head.uri.authority().map(|authority| authority.as_str().to_owned());
-        let field = || head.headers.get(HOST).and_then(|host| host.to_str().ok()).map(str::to_owned);
+        let field =
+            || head.headers.get(HOST).and_then(|host| host.to_str().ok()).map(str::to_owned);
         let visitor = Visitor::of(&named.or_else(field).unwrap_or_default(), &site.rules);
         let target = head.uri.path_and_query().map_or("/", |target| target.as_str());
-        let request = ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
+        let request =
+            ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
         let request = request.with_headers(headers_of(head, &visitor.host));
         let walk = site.edge.walk(&request);
         let answer = &walk.first().answer;
@@ -70,10 +75,15 @@ impl SiteService {
                 "location" => visitor.location(&header.value, &site.rules, self.ports),
                 _ => header.value.to_string(),
             };
-            Some((HeaderName::from_bytes(header.name.as_bytes()).ok()?, HeaderValue::from_str(&value).ok()?))
+            Some((
+                HeaderName::from_bytes(header.name.as_bytes()).ok()?,
+                HeaderValue::from_str(&value).ok()?,
+            ))
         });
         let text = match answer.outcome() {
-            Outcome::Elsewhere => "502: another service answers here, and it is not part of this server\n".to_owned(),
+            Outcome::Elsewhere => {
+                "502: another service answers here, and it is not part of this server\n".to_owned()
+            }
             Outcome::Redirect => format!("{}\n", answer.location().unwrap_or_default()),
             outcome => format!("{}: {outcome}\n", status.as_u16()),
         };
@@ -85,7 +95,8 @@ impl SiteService {
     }
 }
 
-/// The headers of a request, with the host as the site knows it. Hosts that contradict each other stay, for the edge to refuse.
+/// The headers of a request, with the host as the site knows it. Hosts that contradict each other
+/// stay, for the edge to refuse.
 fn headers_of(head: &http::request::Parts, host: &str) -> http::HeaderMap {
     let mut headers = head.headers.clone();
     let mut lines = head.headers.get_all(HOST).into_iter();
@@ -114,6 +125,8 @@ impl<B: Send + 'static> Service<Request<B>> for SiteService {
     fn call(&mut self, request: Request<B>) -> Self::Future {
         let (head, _) = request.into_parts();
         let (decided, root) = self.decide(&head);
-        Box::pin(async move { Ok(respond(decided, root.as_deref(), &head.method, &head.headers).await) })
+        Box::pin(
+            async move { Ok(respond(decided, root.as_deref(), &head.method, &head.headers).await) },
+        )
     }
 }

@@ -5,7 +5,6 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use ravel::domain;
 use ravel::files::LeftOut;
 use ravel::finding::Finding;
 use ravel::language::{Line, Problems};
@@ -70,7 +69,13 @@ impl Site {
     /// The same files, answered for by other rules.
     pub(crate) fn answering(&self, rules: Rules) -> Site {
         let edge = Edge::new(&rules, self.edge.files().clone());
-        Site { rules, edge, texts: self.texts.clone(), root: self.root.clone(), folder: self.folder.clone() }
+        Site {
+            rules,
+            edge,
+            texts: self.texts.clone(),
+            root: self.root.clone(),
+            folder: self.folder.clone(),
+        }
     }
 
     /// The bytes of a file of the list.
@@ -91,7 +96,7 @@ impl Site {
 
     /// What is wrong with the site's zones and certificates now.
     pub fn domain_findings(&self) -> Vec<Finding> {
-        domain::findings(&self.rules, OffsetDateTime::now_utc(), |path| self.named(path))
+        ravel_dns::findings(&self.rules, OffsetDateTime::now_utc(), |path| self.named(path))
     }
 
     /// A line as people name it: `edge.ravel:9`.
@@ -122,11 +127,14 @@ fn parent(path: &Path) -> &Path {
 }
 
 fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
-    let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let name = path
+        .file_name()
+        .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
     let bytes = fs::read(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => {
-            ReadError::Disk(format!("there is no rules file `{}`; write one, or name it with `--rules FILE`", path.display()))
-        }
+        std::io::ErrorKind::NotFound => ReadError::Disk(format!(
+            "there is no rules file `{}`; write one, or name it with `--rules FILE`",
+            path.display()
+        )),
         _ => ReadError::Disk(format!("`{}` can not be read: {error}", path.display())),
     })?;
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
@@ -158,7 +166,10 @@ fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
 /// Every file of a folder; links that lead out of it are left out.
 fn list(root: &Path) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
-        ReadError::Disk(format!("the folder of files `{}` can not be read: {error}", root.display()))
+        ReadError::Disk(format!(
+            "the folder of files `{}` can not be read: {error}",
+            root.display()
+        ))
     };
     let real = match root.canonicalize() {
         Ok(real) => real,
@@ -178,10 +189,16 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
         let entry = match entry {
             Ok(entry) => entry,
             // A link that leads nowhere, or back to a folder it is in, is no file.
-            Err(error) if error.loop_ancestor().is_some() || error.path().is_some_and(Path::is_symlink) => continue,
+            Err(error)
+                if error.loop_ancestor().is_some()
+                    || error.path().is_some_and(Path::is_symlink) =>
+            {
+                continue;
+            }
             Err(error) => return Err(unreadable(&error)),
         };
-        let leads_out = entry.path_is_symlink() && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
+        let leads_out = entry.path_is_symlink()
+            && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
         if leads_out {
             links.extend(entry.path().strip_prefix(&real).map(slashed));
             if entry.file_type().is_dir() {
@@ -199,7 +216,9 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
     }
     let files = FileList::from_iter(names);
     let links = links.iter().map(String::as_str);
-    Ok(files.without(links, LeftOut::Link).without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
+    Ok(files
+        .without(links, LeftOut::Link)
+        .without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
 }
 
 /// A relative path with `/` between its parts.

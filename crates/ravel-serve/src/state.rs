@@ -4,8 +4,9 @@ use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
-use ravel::audit::{Audit, Report, WaysIn};
-use ravel::expect::{Verdict, verify_all};
+use ravel::expect::Verdict;
+use ravel_check::verify_all;
+use ravel_check::{Audit, Report, WaysIn};
 
 use crate::visitor::with_own_names;
 use crate::{ReadError, Site};
@@ -41,7 +42,8 @@ pub struct Checked {
 }
 
 impl Live {
-    /// Reads a site; names of this machine, and the address that is listened on, act as preview hosts.
+    /// Reads a site; names of this machine, and the address that is listened on, act as preview
+    /// hosts.
     ///
     /// # Errors
     /// As [`Site::read`].
@@ -70,7 +72,8 @@ impl Live {
         self.now().checked.clone()
     }
 
-    /// Reads the site again; one that can not be read leaves the last good one in place. Says whether it could be read.
+    /// Reads the site again; one that can not be read leaves the last good one in place. Says
+    /// whether it could be read.
     pub fn reload(&self) -> bool {
         let read = Site::read(&self.path);
         let mut now = self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -84,9 +87,11 @@ impl Live {
     /// Runs the expectations and the audit of the site that is served. It can take a while.
     pub fn check(&self) {
         let site = self.now().published;
-        let (report, ways) = Audit::new(&site.edge).all(|name| site.bytes(name), site.domain_findings());
+        let (report, ways) =
+            Audit::new(&site.edge).all(|name| site.bytes(name), site.domain_findings());
         let checked = Checked { verdicts: verify_all(&site.edge), report, ways };
-        self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner).checked = Some(Arc::new(checked));
+        self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner).checked =
+            Some(Arc::new(checked));
     }
 
     fn now(&self) -> Now {

@@ -12,7 +12,8 @@ pub struct Ports {
     pub https: Option<u16>,
 }
 
-/// What stands for a name of the web on this machine: browsers send all names below it here (RFC 6761, section 6.3).
+/// What stands for a name of the web on this machine: browsers send all names below it here (RFC
+/// 6761, section 6.3).
 const LOCAL: &str = ".localhost";
 /// Names of this machine itself, which act as a preview host.
 pub(crate) const OWN_NAMES: [&str; 3] = ["localhost", "127.0.0.1", "[::1]"];
@@ -38,11 +39,16 @@ impl Visitor {
         let meant = lower.strip_suffix(LOCAL).filter(|host| rules.site().has_host(host));
         match meant {
             Some(host) => Visitor { host: host.to_owned(), local: true, port },
-            None => Visitor { host: if port.is_some() { lower } else { named.to_owned() }, local: false, port },
+            None => Visitor {
+                host: if port.is_some() { lower } else { named.to_owned() },
+                local: false,
+                port,
+            },
         }
     }
 
-    /// A `location` as this visitor can follow it: a host of the site keeps the `.localhost` and the ports they came with.
+    /// A `location` as this visitor can follow it: a host of the site keeps the `.localhost` and
+    /// the ports they came with.
     pub(crate) fn location(&self, location: &str, rules: &Rules, ports: Ports) -> String {
         let Ok(address) = Address::parse(location) else { return location.to_owned() };
         if !rules.site().has_host(address.host()) {
@@ -53,7 +59,9 @@ impl Visitor {
             Scheme::Https => (ports.https, 443),
         };
         let local = if self.local && !OWN_NAMES.contains(&address.host()) { LOCAL } else { "" };
-        let port = port.filter(|port| self.port.is_some() && *port != usual).map_or(String::new(), |port| format!(":{port}"));
+        let port = port
+            .filter(|port| self.port.is_some() && *port != usual)
+            .map_or(String::new(), |port| format!(":{port}"));
         let origin = format!("{}://{}", address.scheme(), address.host());
         format!("{origin}{local}{port}{}", &location[origin.len()..])
     }
@@ -72,16 +80,28 @@ mod tests {
 
     #[test]
     fn names_and_ports_are_those_that_the_visitor_came_with() {
-        let rules = Rules::parse("site https://h.example/\n  alias www.h.example\n  preview *.p.example\n").unwrap();
+        let rules =
+            Rules::parse("site https://h.example/\n  alias www.h.example\n  preview *.p.example\n")
+                .unwrap();
         let rules = with_own_names(&rules, None);
         let ports = Ports { http: Some(8080), https: Some(8443) };
         let to = "https://h.example/x?y#z";
         let cases = [
             ("h.example", "h.example", to, "https://h.example/x?y#z"),
             ("H.Example.:8080", "h.example", to, "https://h.example:8443/x?y#z"),
-            ("www.h.example.localhost:8080", "www.h.example", to, "https://h.example.localhost:8443/x?y#z"),
+            (
+                "www.h.example.localhost:8080",
+                "www.h.example",
+                to,
+                "https://h.example.localhost:8443/x?y#z",
+            ),
             ("www.h.example.localhost", "www.h.example", to, "https://h.example.localhost/x?y#z"),
-            ("x.p.example.localhost:8080", "x.p.example", "http://x.p.example/", "http://x.p.example.localhost:8080/"),
+            (
+                "x.p.example.localhost:8080",
+                "x.p.example",
+                "http://x.p.example/",
+                "http://x.p.example.localhost:8080/",
+            ),
             ("localhost:8080", "localhost", "http://localhost/a", "http://localhost:8080/a"),
             ("[::1]:8080", "[::1]", "http://[::1]/a", "http://[::1]:8080/a"),
             ("o.example.localhost:8080", "o.example.localhost", to, "https://h.example:8443/x?y#z"),

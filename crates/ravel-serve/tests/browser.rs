@@ -1,5 +1,4 @@
-//! A real browser and `curl` on the served demo. They run where `RAVEL_FULL=1` says that Chromium, ChromeDriver, `certutil` and `curl`
-//! are there; elsewhere the test says that it was skipped.
+//! A real browser and `curl` on the served demo.
 //!
 //! With `RAVEL_PICTURES=FOLDER` pictures of the inspector are kept there.
 
@@ -14,14 +13,6 @@ use std::time::Duration;
 use common::{Running, demo};
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
-
-fn is_skipped(what: &str) -> bool {
-    let skipped = std::env::var_os("RAVEL_FULL").is_none();
-    if skipped {
-        eprintln!("skipped: {what} needs a browser; set RAVEL_FULL=1 where one is installed");
-    }
-    skipped
-}
 
 /// Ends the process when the test does, however that ends.
 struct Ending(Child);
@@ -40,7 +31,11 @@ async fn browser(server: &Running) -> (Client, Ending) {
     fs::create_dir_all(&store).unwrap();
     let store = format!("sql:{}", store.display());
     let certutil = |arguments: &[&str]| {
-        let status = Command::new("certutil").args(["-d", &store]).args(arguments).status().expect("certutil runs");
+        let status = Command::new("certutil")
+            .args(["-d", &store])
+            .args(arguments)
+            .status()
+            .expect("certutil runs");
         assert!(status.success(), "certutil {arguments:?}");
     };
     certutil(&["-N", "--empty-password"]);
@@ -68,9 +63,12 @@ async fn browser(server: &Running) -> (Client, Ending) {
     ];
     let options: Value = json!({ "goog:chromeOptions": { "args": arguments } });
     for _ in 0..100 {
-        let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
-        let client =
-            builder.capabilities(options.as_object().unwrap().clone()).connect(&format!("http://127.0.0.1:{port}")).await;
+        let mut builder =
+            ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
+        let client = builder
+            .capabilities(options.as_object().unwrap().clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await;
         if let Ok(client) = client {
             return (client, driver);
         }
@@ -86,10 +84,8 @@ async fn picture(client: &Client, name: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs Chromium, ChromeDriver and certutil"]
 async fn a_browser_finds_the_site_and_the_reasons() {
-    if is_skipped("the browser test") {
-        return;
-    }
     let server = demo().await;
     let (client, _driver) = browser(&server).await;
     let (http, https) = (server.addresses.http.port(), server.addresses.https.port());
@@ -102,7 +98,11 @@ async fn a_browser_finds_the_site_and_the_reasons() {
         home.clone(),
     ] {
         client.goto(&format!("{way}/fleet")).await.unwrap();
-        assert_eq!(client.current_url().await.unwrap().as_str(), format!("{home}/fleet"), "from {way}");
+        assert_eq!(
+            client.current_url().await.unwrap().as_str(),
+            format!("{home}/fleet"),
+            "from {way}"
+        );
     }
 
     // The deep link of the app is opened and refreshed; the app's script runs there.
@@ -119,31 +119,60 @@ async fn a_browser_finds_the_site_and_the_reasons() {
 
     let inspector = format!("http://localhost:{}/", server.addresses.inspect.port());
     client.goto(&inspector).await.unwrap();
-    let record =
-        "//details[contains(@class, 'request')][.//span[@class='url'][text()='https://lanternferries.example/book/seat/14A']]";
+    let record = "//details[contains(@class, 'request')][.//span[@class='url'][text()='https://lanternferries.example/book/seat/14A']]";
     let record = client.find(Locator::XPath(record)).await.unwrap();
     assert!(!record.text().await.unwrap().contains("fallback /book{/step*}"), "closed at first");
     record.find(Locator::Css("summary")).await.unwrap().click().await.unwrap();
     let text = record.text().await.unwrap();
-    assert!(text.contains("fallback /book{/step*} -> /book/") && text.contains("matched"), "{text}");
+    assert!(
+        text.contains("fallback /book{/step*} -> /book/") && text.contains("matched"),
+        "{text}"
+    );
 
     // A request that comes while the page is open is added to it.
     server.ask("GET", "http://www.lanternferries.example/loyalty/while-open", &[]).await;
     let added = "//span[@class='url'][contains(text(), '/loyalty/while-open')]";
-    client.wait().at_most(Duration::from_secs(10)).for_element(Locator::XPath(added)).await.unwrap();
+    client
+        .wait()
+        .at_most(Duration::from_secs(10))
+        .for_element(Locator::XPath(added))
+        .await
+        .unwrap();
 
     // The box answers without leaving the page, by keyboard alone.
     let field = client.find(Locator::Css("input[name=address]")).await.unwrap();
-    field.send_keys("http://www.lanternferries.example/sailings.php?from=skerry\u{e007}").await.unwrap();
-    let journey = client.wait().at_most(Duration::from_secs(10)).for_element(Locator::Css("#answer .journey")).await.unwrap();
-    assert!(journey.text().await.unwrap().contains("goes to https://lanternferries.example/ports/skerry/"));
+    field
+        .send_keys("http://www.lanternferries.example/sailings.php?from=skerry\u{e007}")
+        .await
+        .unwrap();
+    let journey = client
+        .wait()
+        .at_most(Duration::from_secs(10))
+        .for_element(Locator::Css("#answer .journey"))
+        .await
+        .unwrap();
+    assert!(
+        journey
+            .text()
+            .await
+            .unwrap()
+            .contains("goes to https://lanternferries.example/ports/skerry/")
+    );
     assert_eq!(client.current_url().await.unwrap().as_str(), inspector);
-    client.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css("#ways")).await.unwrap();
+    client
+        .wait()
+        .at_most(Duration::from_secs(20))
+        .for_element(Locator::Css("#ways"))
+        .await
+        .unwrap();
     picture(&client, "serve.png").await;
 
     // Nothing runs over the edge of a narrow window.
     client.set_window_size(400, 800).await.unwrap();
-    let wide = client.execute("return document.documentElement.scrollWidth - window.innerWidth", Vec::new()).await.unwrap();
+    let wide = client
+        .execute("return document.documentElement.scrollWidth - window.innerWidth", Vec::new())
+        .await
+        .unwrap();
     picture(&client, "serve-narrow.png").await;
     assert!(wide.as_i64().unwrap() <= 0, "{wide} pixels too wide");
     client.close().await.unwrap();
@@ -151,10 +180,8 @@ async fn a_browser_finds_the_site_and_the_reasons() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs curl"]
 async fn curl_ends_at_the_canonical_address_from_all_four_ways() {
-    if is_skipped("the curl test") {
-        return;
-    }
     let server = demo().await;
     let (http, https) = (server.addresses.http.port(), server.addresses.https.port());
     for (scheme, port) in [("http", http), ("https", https)] {
@@ -178,10 +205,16 @@ async fn curl_ends_at_the_canonical_address_from_all_four_ways() {
                 }
             }
             command.arg(format!("{scheme}://{host}:{port}/ports/skerry"));
-            let output = tokio::task::spawn_blocking(move || command.output().expect("curl runs")).await.unwrap();
+            let output = tokio::task::spawn_blocking(move || command.output().expect("curl runs"))
+                .await
+                .unwrap();
             let told = String::from_utf8_lossy(&output.stdout).into_owned();
             let errors = String::from_utf8_lossy(&output.stderr).into_owned();
-            assert_eq!(told, format!("https://lanternferries.example:{https}/ports/skerry/ 1 2"), "{errors}");
+            assert_eq!(
+                told,
+                format!("https://lanternferries.example:{https}/ports/skerry/ 1 2"),
+                "{errors}"
+            );
         }
     }
     server.end().await;

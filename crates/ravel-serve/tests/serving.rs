@@ -13,21 +13,37 @@ use ravel_serve::{Server, Site};
 /// A response has the status, the header fields and the file of an answer.
 async fn is_as_decided(server: &Running, site: &Site, request: &Request) -> Option<String> {
     let answer = site.edge.answer(request);
-    let fields: Vec<(&str, &str)> =
-        request.headers().iter().map(|(name, value)| (name.as_str(), value.to_str().unwrap())).collect();
+    let fields: Vec<(&str, &str)> = request
+        .headers()
+        .iter()
+        .map(|(name, value)| (name.as_str(), value.to_str().unwrap()))
+        .collect();
     let response = match server.try_ask(request.method().as_str(), request.url(), &fields).await {
         // For a host that the site does not have there is no certificate either.
         Err(_) if answer.status() == Some(421) => return None,
         response => response.unwrap(),
     };
-    let status = if answer.outcome() == Outcome::Elsewhere { 502 } else { answer.status().unwrap_or_default() };
+    let status = if answer.outcome() == Outcome::Elsewhere {
+        502
+    } else {
+        answer.status().unwrap_or_default()
+    };
     assert_eq!(response.status().as_u16(), status, "{}", request.url());
     for header in answer.headers() {
-        let found = response.headers().get_all(header.name).iter().any(|value| value.as_bytes() == header.value.as_bytes());
+        let found = response
+            .headers()
+            .get_all(header.name)
+            .iter()
+            .any(|value| value.as_bytes() == header.value.as_bytes());
         assert!(found, "{} lacks {}: {}", request.url(), header.name, header.value);
     }
     if let (Some(file), "GET") = (answer.file(), request.method().as_str()) {
-        assert_eq!(response.body(), &fs::read(server.path("dist").join(file)).unwrap(), "{}", request.url());
+        assert_eq!(
+            response.body(),
+            &fs::read(server.path("dist").join(file)).unwrap(),
+            "{}",
+            request.url()
+        );
     }
     answer.location().map(str::to_owned)
 }
@@ -40,9 +56,16 @@ async fn what_is_served_is_what_the_library_says() {
     for expectation in site.rules.expectations() {
         let mut next = Some(expectation.url.to_string());
         while let Some(url) = next {
-            let request = Request::new(expectation.method.clone(), &url).unwrap().with_headers(expectation.given.clone());
-            let on_site = request.address().is_ok_and(|address| site.rules.site().has_host(address.host()));
-            next = if on_site || asked == 0 { is_as_decided(&server, &site, &request).await } else { None };
+            let request = Request::new(expectation.method.clone(), &url)
+                .unwrap()
+                .with_headers(expectation.given.clone());
+            let on_site =
+                request.address().is_ok_and(|address| site.rules.site().has_host(address.host()));
+            next = if on_site || asked == 0 {
+                is_as_decided(&server, &site, &request).await
+            } else {
+                None
+            };
             asked += 1;
         }
     }
@@ -55,8 +78,14 @@ async fn visitors_keep_the_names_and_ports_they_came_with() {
     let server = demo().await;
     let (http, https) = (common::port(server.addresses.http), common::port(server.addresses.https));
     let cases = [
-        ("http://www.lanternferries.example/fleet", "https://lanternferries.example/fleet".to_owned()),
-        (&*format!("http://www.lanternferries.example:{http}/fleet"), format!("https://lanternferries.example:{https}/fleet")),
+        (
+            "http://www.lanternferries.example/fleet",
+            "https://lanternferries.example/fleet".to_owned(),
+        ),
+        (
+            &*format!("http://www.lanternferries.example:{http}/fleet"),
+            format!("https://lanternferries.example:{https}/fleet"),
+        ),
         (
             &*format!("http://www.lanternferries.example.localhost:{http}/fleet"),
             format!("https://lanternferries.example.localhost:{https}/fleet"),
@@ -66,15 +95,24 @@ async fn visitors_keep_the_names_and_ports_they_came_with() {
             "https://journal.lanternferries.example/x".to_owned(),
         ),
         (&*format!("http://localhost:{http}/about.html"), format!("http://localhost:{http}/about")),
-        (&*format!("http://127.0.0.1:{http}/summer"), format!("http://127.0.0.1:{http}/offers/summer-2027/")),
+        (
+            &*format!("http://127.0.0.1:{http}/summer"),
+            format!("http://127.0.0.1:{http}/offers/summer-2027/"),
+        ),
     ];
     for (url, expected) in cases {
         let response = server.ask("GET", url, &[]).await;
         assert_eq!(response.headers()["location"], expected, "{url}");
     }
     let local = server.ask("GET", &format!("https://localhost:{https}/"), &[]).await;
-    assert_eq!((local.status(), &local.headers()["x-robots-tag"]), (StatusCode::OK, &"noindex".parse().unwrap()));
-    assert!(server.try_ask("GET", "https://stranger.example/", &[]).await.is_err(), "no certificate for strangers");
+    assert_eq!(
+        (local.status(), &local.headers()["x-robots-tag"]),
+        (StatusCode::OK, &"noindex".parse().unwrap())
+    );
+    assert!(
+        server.try_ask("GET", "https://stranger.example/", &[]).await.is_err(),
+        "no certificate for strangers"
+    );
     assert_eq!(server.ask("GET", "http://stranger.example/", &[]).await.status(), 421);
     server.end().await;
 }
@@ -88,13 +126,37 @@ async fn files_are_sent_as_edges_send_them() {
     let (tag, date) = (field("etag"), field("last-modified"));
     type Fields<'f> = &'f [(&'f str, &'f str)];
     let cases: &[(&str, &str, Fields<'_>, u16, Fields<'_>)] = &[
-        ("HEAD", url, &[], 200, &[("content-length", &*field("content-length")), ("cache-control", "no-cache")]),
-        ("GET", url, &[("if-none-match", &tag)], 304, &[("etag", &tag), ("x-content-type-options", "nosniff")]),
+        (
+            "HEAD",
+            url,
+            &[],
+            200,
+            &[("content-length", &*field("content-length")), ("cache-control", "no-cache")],
+        ),
+        (
+            "GET",
+            url,
+            &[("if-none-match", &tag)],
+            304,
+            &[("etag", &tag), ("x-content-type-options", "nosniff")],
+        ),
         ("GET", url, &[("if-none-match", "\"other\"")], 200, &[]),
         ("GET", url, &[("if-modified-since", &date)], 304, &[]),
-        ("GET", url, &[("range", "bytes=0-9")], 206, &[("content-length", "10"), ("accept-ranges", "bytes")]),
+        (
+            "GET",
+            url,
+            &[("range", "bytes=0-9")],
+            206,
+            &[("content-length", "10"), ("accept-ranges", "bytes")],
+        ),
         ("GET", url, &[("range", "bytes=999999-")], 416, &[]),
-        ("GET", url, &[("accept-encoding", "br")], 200, &[("content-encoding", "br"), ("vary", "accept-encoding")]),
+        (
+            "GET",
+            url,
+            &[("accept-encoding", "br")],
+            200,
+            &[("content-encoding", "br"), ("vary", "accept-encoding")],
+        ),
         ("GET", url, &[("accept-encoding", "gzip")], 200, &[("content-encoding", "gzip")]),
         (
             "GET",
@@ -105,7 +167,13 @@ async fn files_are_sent_as_edges_send_them() {
         ),
         ("POST", url, &[], 405, &[("allow", "GET, HEAD")]),
         ("GET", "https://lanternferries.example/%zz", &[], 400, &[]),
-        ("GET", "https://lanternferries.example/loyalty/x", &[], 410, &[("content-type", "text/html; charset=utf-8")]),
+        (
+            "GET",
+            "https://lanternferries.example/loyalty/x",
+            &[],
+            410,
+            &[("content-type", "text/html; charset=utf-8")],
+        ),
     ];
     for (method, url, fields, status, expected) in cases {
         let response = server.ask(method, url, fields).await;
@@ -119,8 +187,15 @@ async fn files_are_sent_as_edges_send_them() {
         }
     }
     let small = server.ask("GET", url, &[("accept-encoding", "br")]).await;
-    assert_eq!(small.headers()["etag"], format!("W/{tag}"), "a compressed file has no strong tag of the other");
-    assert!(small.body().len() < whole.body().len() && !server.ask("HEAD", url, &[]).await.body().iter().any(|_| true));
+    assert_eq!(
+        small.headers()["etag"],
+        format!("W/{tag}"),
+        "a compressed file has no strong tag of the other"
+    );
+    assert!(
+        small.body().len() < whole.body().len()
+            && !server.ask("HEAD", url, &[]).await.body().iter().any(|_| true)
+    );
 
     // A file that went, and one that leads out of the folder.
     fs::remove_file(server.path("dist/fleet.html")).unwrap();
@@ -129,14 +204,19 @@ async fn files_are_sent_as_edges_send_them() {
     #[cfg(unix)]
     {
         fs::write(server.folder.path().join("secret.html"), "secret").unwrap();
-        std::os::unix::fs::symlink(server.folder.path().join("secret.html"), server.path("dist/fleet.html")).unwrap();
+        std::os::unix::fs::symlink(
+            server.folder.path().join("secret.html"),
+            server.path("dist/fleet.html"),
+        )
+        .unwrap();
         let led_out = server.ask("GET", "https://lanternferries.example/fleet", &[]).await;
         assert_eq!(led_out.status(), 404, "{:?}", led_out.body());
     }
     server.end().await;
 }
 
-/// Asks until the answer is as wanted; changes are seen within moments, and how fast hangs on the machine.
+/// Asks until the answer is as wanted; changes are seen within moments, and how fast hangs on the
+/// machine.
 async fn becomes(server: &Running, url: &str, wanted: u16) -> bool {
     for _ in 0..100 {
         if server.ask("GET", url, &[]).await.status().as_u16() == wanted {
@@ -163,7 +243,10 @@ async fn changes_act_and_mistakes_do_not() {
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    assert!(server.live.problem().unwrap().to_string().contains("edge.ravel:"), "the problem has its place");
+    assert!(
+        server.live.problem().unwrap().to_string().contains("edge.ravel:"),
+        "the problem has its place"
+    );
     assert_eq!(server.ask("GET", url, &[]).await.status(), 410, "the last good rules answer");
     let page = server.inspect("GET", "/", &[]).await;
     assert!(String::from_utf8_lossy(page.body()).contains("The rules can not be read"));
@@ -182,10 +265,19 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
     server.ask("GET", "http://www.lanternferries.example/summer", &[]).await;
     let page = server.inspect("GET", "/", &[]).await;
     let text = String::from_utf8_lossy(page.body());
-    for part in ["http://www.lanternferries.example/summer", "edge.ravel:17", "redirect /summer -&gt; /offers/summer-2027/"] {
+    for part in [
+        "http://www.lanternferries.example/summer",
+        "edge.ravel:17",
+        "redirect /summer -&gt; /offers/summer-2027/",
+    ] {
         assert!(text.contains(part), "{part} is not in {text}");
     }
-    assert!(page.headers()["content-security-policy"].to_str().unwrap().starts_with("default-src 'none'"));
+    assert!(
+        page.headers()["content-security-policy"]
+            .to_str()
+            .unwrap()
+            .starts_with("default-src 'none'")
+    );
     let own = format!("http://{}", server.addresses.inspect);
     type Fields<'f> = &'f [(&'f str, &'f str)];
     let cases: &[(&str, &str, Fields<'_>, u16)] = &[
@@ -198,9 +290,15 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
         ("GET", "/inspect.js", &[], 200),
     ];
     for (method, target, fields, status) in cases {
-        assert_eq!(server.inspect(method, target, fields).await.status().as_u16(), *status, "{method} {target} {fields:?}");
+        assert_eq!(
+            server.inspect(method, target, fields).await.status().as_u16(),
+            *status,
+            "{method} {target} {fields:?}"
+        );
     }
-    let asked = server.inspect("GET", "/try?part=1&address=%2Fbook%2Fseat%2F14A&method=get&header=", &[]).await;
+    let asked = server
+        .inspect("GET", "/try?part=1&address=%2Fbook%2Fseat%2F14A&method=get&header=", &[])
+        .await;
     assert!(String::from_utf8_lossy(asked.body()).contains("serves /book/index.html"));
     let wrong = server.inspect("GET", "/try?part=1&address=%2F&header=%3Cb%3E", &[]).await;
     assert!(String::from_utf8_lossy(wrong.body()).contains("`&lt;b&gt;` is no header field"));
@@ -212,7 +310,10 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
     }
     let state = server.inspect("GET", "/state", &[]).await;
     let state = String::from_utf8_lossy(state.body()).into_owned();
-    assert!(state.contains("37 hold") && state.contains("https://www.lanternferries.example"), "{state}");
+    assert!(
+        state.contains("37 hold") && state.contains("https://www.lanternferries.example"),
+        "{state}"
+    );
     server.end().await;
 }
 
@@ -243,14 +344,22 @@ async fn what_stands_in_the_way_is_said() {
     let mut again = options(server.folder.path());
     again.http = common::port(server.addresses.http);
     let error = Server::bind(again).await.err().unwrap().to_string();
-    assert!(error.contains(&format!("port {} is in use", common::port(server.addresses.http))), "{error}");
+    assert!(
+        error.contains(&format!("port {} is in use", common::port(server.addresses.http))),
+        "{error}"
+    );
     let mut nowhere = options(server.folder.path());
     nowhere.rules = server.path("none.ravel");
-    assert!(Server::bind(nowhere).await.err().unwrap().to_string().contains("there is no rules file"));
+    assert!(
+        Server::bind(nowhere).await.err().unwrap().to_string().contains("there is no rules file")
+    );
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
-        let mode = |name: &str| fs::metadata(server.folder.path().join("data").join(name)).unwrap().permissions().mode() & 0o777;
+        let mode = |name: &str| {
+            fs::metadata(server.folder.path().join("data").join(name)).unwrap().permissions().mode()
+                & 0o777
+        };
         assert_eq!((mode("authority.key"), mode("authority.pem")), (0o600, 0o600));
     }
     // The same authority is used again.

@@ -21,14 +21,23 @@ fn main() {
         let mut table = String::from("old,new,status\n");
         for at in 0..rules {
             match at % 10 {
-                9 => writeln!(table, "/tags/night-{at}/{{page}},/pages/{at}/{{page}},permanent").unwrap(),
-                _ => writeln!(table, "/news/2014/11/storm-over-heronsea-{at}.html,/pages/{at},permanent").unwrap(),
+                9 => writeln!(table, "/tags/night-{at}/{{page}},/pages/{at}/{{page}},permanent")
+                    .unwrap(),
+                _ => writeln!(
+                    table,
+                    "/news/2014/11/storm-over-heronsea-{at}.html,/pages/{at},permanent"
+                )
+                .unwrap(),
             }
         }
         let region = Region::new(ALLOCATOR);
         let edge = {
             let load = |_: &str| Ok::<_, String>(table.as_bytes().to_vec());
-            let rules = Rules::parse_with("site https://harbour.example/\nredirect\n  table moved.csv\n", load).unwrap();
+            let rules = Rules::parse_with(
+                "site https://harbour.example/\nredirect\n  table moved.csv\n",
+                load,
+            )
+            .unwrap();
             Edge::new(&rules, FileList::default())
         };
         let change = region.change();
@@ -37,6 +46,11 @@ fn main() {
         // The text that is kept: each row without its commas, its status and its end.
         let text = table.len() - rules * ",,permanent\n".len();
         let megabytes = |bytes: usize| format!("{:.1} MB", bytes as f64 / 1e6);
-        println!("{rules:>10} {:>10} {:>10} {:>24.0}", megabytes(text), megabytes(kept), (kept - text) as f64 / rules as f64);
+        println!(
+            "{rules:>10} {:>10} {:>10} {:>24.0}",
+            megabytes(text),
+            megabytes(kept),
+            (kept - text) as f64 / rules as f64
+        );
     }
 }

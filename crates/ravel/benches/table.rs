@@ -1,7 +1,8 @@
 //! One table of ratios, each taken in one run: `cargo bench -p ravel`.
 //!
-//! Things that are compared take turns of several rounds, so that each finds in the caches what it used itself and not what the
-//! others did; the fastest round of each counts, since what else the machine does makes a round slower, never faster.
+//! Things that are compared take turns of several rounds, so that each finds in the caches what it
+//! used itself and not what the others did; the fastest round of each counts, since what else the
+//! machine does makes a round slower, never faster.
 
 use std::fmt::Write;
 use std::hint::black_box;
@@ -9,7 +10,6 @@ use std::time::{Duration, Instant};
 
 use http::{HeaderMap, Method};
 use ravel::address::Address;
-use ravel::audit::Audit;
 use ravel::{Edge, FileList, Request, Rules};
 use rustc_hash::FxHashMap;
 
@@ -32,12 +32,15 @@ fn main() {
     reading(100_000);
     worst_case(1_000);
     long_paths();
-    let [fewer, more] = [10_000, 100_000].map(auditing);
-    row("(e) check 100000 rules / check 10000", more, fewer);
 }
 
 fn row(what: &str, this: Duration, that: Duration) {
-    println!("{what:58} {:>10} {:>10} {:>7.2}", shown(this), shown(that), this.as_secs_f64() / that.as_secs_f64());
+    println!(
+        "{what:58} {:>10} {:>10} {:>7.2}",
+        shown(this),
+        shown(that),
+        this.as_secs_f64() / that.as_secs_f64()
+    );
 }
 
 fn shown(time: Duration) -> String {
@@ -121,7 +124,8 @@ fn old(shape: Shape, at: usize) -> String {
     match at % 10 {
         9 => format!("/tags/{a}-{at}/{{page}}"),
         _ => {
-            let (section, year, month, day) = (SECTIONS[at % 5], 2008 + at / 10 % 16, 1 + at / 160 % 12, 1 + at / 1920 % 28);
+            let (section, year, month, day) =
+                (SECTIONS[at % 5], 2008 + at / 10 % 16, 1 + at / 160 % 12, 1 + at / 1920 % 28);
             format!("/{section}/{a}/{year}/{month:02}/{day:02}/{b}-{c}-{at}.html")
         }
     }
@@ -130,7 +134,8 @@ fn old(shape: Shape, at: usize) -> String {
 fn table(shape: Shape, rules: usize) -> String {
     let mut text = String::from("old,new,status\n");
     for at in 0..rules {
-        let new = if at % 10 == 9 { format!("/pages/{at}/{{page}}") } else { format!("/pages/{at}") };
+        let new =
+            if at % 10 == 9 { format!("/pages/{at}/{{page}}") } else { format!("/pages/{at}") };
         writeln!(text, "{},{new},permanent", old(shape, at)).unwrap();
     }
     text
@@ -141,12 +146,14 @@ fn read(table: &str) -> Rules {
     Rules::parse_with(&format!("{SITE}redirect\n  table moved.csv\n"), load).unwrap()
 }
 
-/// Paths to ask for, in an order that no cache foresees: half are old addresses, half are old addresses gone wrong.
+/// Paths to ask for, in an order that no cache foresees: half are old addresses, half are old
+/// addresses gone wrong.
 fn asked(shape: Shape, rules: usize) -> Vec<String> {
     let mut state = 1_usize;
     let mut paths = Vec::new();
     for number in 0..10_000 {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         let at = (state >> 33) % rules;
         let path = old(shape, at).replace("{page}", "winter");
         paths.push(if number % 2 == 0 { path } else { format!("{path}/") });
@@ -164,8 +171,10 @@ fn answering(shape: Shape, rules: usize) -> Duration {
         router.insert(old(shape, at), at).unwrap();
     }
     let paths = asked(shape, rules);
-    let requests: Vec<Request> =
-        paths.iter().map(|path| Request::get(&format!("https://harbour.example{path}")).unwrap()).collect();
+    let requests: Vec<Request> = paths
+        .iter()
+        .map(|path| Request::get(&format!("https://harbour.example{path}")).unwrap())
+        .collect();
     let hits = requests.iter().filter(|request| edge.answer(request).status() == Some(301)).count();
     assert_eq!(hits, requests.len() / 2, "half of them are redirected");
     let [answer, hash, radix] = fastest(
@@ -206,43 +215,28 @@ fn reading(rules: usize) {
     row(&format!("(b) read and compile / read as CSV, {rules} rows"), compiled, rows);
 }
 
-/// (e) Checking rules and file names, beside loading them. What is checked has no mistake, so that everything is looked at.
-fn auditing(rules: usize) -> Duration {
-    let mut table = String::from("old,new,status\n");
-    for at in 0..rules {
-        let (folder, page) = (at % 100, at / 100 % 100);
-        match at % 10 {
-            9 => writeln!(table, "/archive-{at}/{{page}},/pages/{folder}/{{page}},permanent").unwrap(),
-            _ => writeln!(table, "{},/pages/{folder}/{page},permanent", old(Shape::Worded, at)).unwrap(),
-        }
-    }
-    let names: Vec<String> = (0..10_000).map(|at| format!("pages/{}/{}.html", at / 100, at % 100)).collect();
-    let load = || Edge::new(&read(&table), FileList::from_iter(&names));
-    let edge = load();
-    let found = Audit::new(&edge).rules();
-    assert!(found.is_empty(), "{:?}", found[0]);
-    let check = |edge: &Edge| {
-        let audit = Audit::new(edge);
-        (audit.rules(), audit.names())
-    };
-    let [checked, loaded] = fastest(1, [&mut || drop(black_box(check(&edge))), &mut || drop(black_box(load()))]);
-    row(&format!("(e) check / load, {rules} rules and 10000 files"), checked, loaded);
-    checked
-}
-
-/// (d) The worst case of the index: patterns with the same text around their captures are all candidates.
+/// (d) The worst case of the index: patterns with the same text around their captures are all
+/// candidates.
 fn worst_case(rules: usize) {
-    let alike: String = (0..rules).map(|at| format!("  /{{a}}-{at}-{{b}} -> /pages/{at}\n")).collect();
-    let spread: String = (0..rules).map(|at| format!("  /{at}-{{a}}-{{b}} -> /pages/{at}\n")).collect();
-    let edge = |text: &str| Edge::new(&Rules::parse(&format!("{SITE}redirect\n{text}")).unwrap(), FileList::default());
+    let alike: String =
+        (0..rules).map(|at| format!("  /{{a}}-{at}-{{b}} -> /pages/{at}\n")).collect();
+    let spread: String =
+        (0..rules).map(|at| format!("  /{at}-{{a}}-{{b}} -> /pages/{at}\n")).collect();
+    let edge = |text: &str| {
+        Edge::new(&Rules::parse(&format!("{SITE}redirect\n{text}")).unwrap(), FileList::default())
+    };
     let (alike, spread) = (edge(&alike), edge(&spread));
-    let requests: Vec<Request> =
-        (0..1_000).map(|at| Request::get(&format!("https://harbour.example/{at}-{}-{at}", at % rules)).unwrap()).collect();
+    let requests: Vec<Request> = (0..1_000)
+        .map(|at| {
+            Request::get(&format!("https://harbour.example/{at}-{}-{at}", at % rules)).unwrap()
+        })
+        .collect();
     let [alike, spread] = fastest(
         requests.len(),
-        [&mut || requests.iter().for_each(|request| drop(black_box(alike.answer(request)))), &mut || {
-            requests.iter().for_each(|request| drop(black_box(spread.answer(request))))
-        }],
+        [
+            &mut || requests.iter().for_each(|request| drop(black_box(alike.answer(request)))),
+            &mut || requests.iter().for_each(|request| drop(black_box(spread.answer(request)))),
+        ],
     );
     row(&format!("(d) worst case: {rules} rules alike in one segment / apart"), alike, spread);
 }
@@ -270,15 +264,26 @@ fn long_paths() {
         "{+a}/a/{b}a{+c}/z",
     ];
     let rules: String = patterns.iter().map(|pattern| format!("  {pattern} -> /found\n")).collect();
-    let edge = Edge::new(&Rules::parse(&format!("{SITE}redirect\n{rules}")).unwrap(), FileList::default());
+    let edge =
+        Edge::new(&Rules::parse(&format!("{SITE}redirect\n{rules}")).unwrap(), FileList::default());
     let request = |path: String| {
         let address = Address::parse(&format!("https://harbour.example{path}")).unwrap();
         Request::of(Method::GET, address).with_headers(HeaderMap::new())
     };
-    let ordinary =
-        request(format!("/timetable/{}/weekday/northquay-to-heronsea-by-way-of-skerry/{}", 2027, "departures".repeat(2)));
-    let hurting = ["/a".repeat(4_000), "/aa".repeat(2_666), format!("/{}", "a".repeat(8_000)), "/ad".repeat(2_666)].map(request);
-    for (name, hurting) in ["/a/a/…", "/aa/aa/…", "/aaaa…", "/ad/ad/…"].iter().zip(&hurting) {
+    let ordinary = request(format!(
+        "/timetable/{}/weekday/northquay-to-heronsea-by-way-of-skerry/{}",
+        2027,
+        "departures".repeat(2)
+    ));
+    let hurting = [
+        "/a".repeat(4_000),
+        "/aa".repeat(2_666),
+        format!("/{}", "a".repeat(8_000)),
+        "/ad".repeat(2_666),
+    ]
+    .map(request);
+    for (name, hurting) in ["/a/a/…", "/aa/aa/…", "/aaaa…", "/ad/ad/…"].iter().zip(&hurting)
+    {
         let length = hurting.address().unwrap().path().len();
         let short = ordinary.address().unwrap().path().len();
         let [long, ordinary] = fastest(
@@ -287,6 +292,10 @@ fn long_paths() {
                 (0..100 * length / short).for_each(|_| drop(black_box(edge.answer(&ordinary))))
             }],
         );
-        row(&format!("a byte of {name} ({length}) / of an ordinary path ({short})"), long / 100, ordinary / 100);
+        row(
+            &format!("a byte of {name} ({length}) / of an ordinary path ({short})"),
+            long / 100,
+            ordinary / 100,
+        );
     }
 }

@@ -1,7 +1,8 @@
-//! A short-link service decided by the library: a server of one thread that asks the edge for every request.
+//! A short-link service decided by the library: a server of one thread that asks the edge for every
+//! request.
 //!
-//! Without arguments it listens on a free port, asks itself three links and ends; with an address such as
-//! `127.0.0.1:8000` it serves there until it is stopped.
+//! Without arguments it listens on a free port, asks itself three links and ends; with an address
+//! such as `127.0.0.1:8000` it serves there until it is stopped.
 
 use std::error::Error;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -29,7 +30,10 @@ fn main() -> Result<(), Box<dyn Error>> {
     let address = listener.local_addr()?;
     for link in ["/s/summer", "/s/skerry?by=mail", "/x"] {
         let mut client = TcpStream::connect(address)?;
-        write!(client, "GET {link} HTTP/1.1\r\nhost: go.lanternferries.example\r\nconnection: close\r\n\r\n")?;
+        write!(
+            client,
+            "GET {link} HTTP/1.1\r\nhost: go.lanternferries.example\r\nconnection: close\r\n\r\n"
+        )?;
         serve(&edge, listener.accept()?.0)?;
         let mut answer = String::new();
         client.read_to_string(&mut answer)?;
@@ -44,13 +48,16 @@ fn serve(edge: &Edge, mut stream: TcpStream) -> std::io::Result<()> {
     let mut lines = BufReader::new(stream.try_clone()?.take(8_192)).lines();
     let line = lines.next().transpose()?.unwrap_or_default();
     let mut words = line.split(' ');
-    let method = words.next().and_then(|word| Method::from_bytes(word.as_bytes()).ok()).unwrap_or_default();
+    let method =
+        words.next().and_then(|word| Method::from_bytes(word.as_bytes()).ok()).unwrap_or_default();
     let target = words.next().unwrap_or_default();
     let mut host = String::new();
     for line in lines {
         let line = line?;
         match line.split_once(':') {
-            Some((name, value)) if name.eq_ignore_ascii_case("host") => host = value.trim().to_owned(),
+            Some((name, value)) if name.eq_ignore_ascii_case("host") => {
+                host = value.trim().to_owned()
+            }
             Some(_) => {}
             None => break,
         }

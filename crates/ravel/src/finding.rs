@@ -1,7 +1,7 @@
 //! What is found to be wrong, with what a visitor gets from it and what to write instead.
 
 use crate::language::Line;
-use crate::rules::Code;
+use crate::rules::{Accept, Code, Rules, Site};
 
 /// Something that is wrong with a site, or could be better.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,7 +31,8 @@ pub enum FindingPlace {
     File {
         /// The file's name, from the root of the folder.
         name: Box<str>,
-        /// The line from 1, and the byte range within the whole file; none where the file as a whole is meant.
+        /// The line from 1, and the byte range within the whole file; none where the file as a
+        /// whole is meant.
         at: Option<(u32, std::ops::Range<usize>)>,
     },
     /// In another file that the rules name, such as a zone.
@@ -59,23 +60,45 @@ impl Ord for Finding {
 }
 
 impl Finding {
+    /// Whether the rules accept it.
+    pub fn is_accepted(&self, rules: &Rules) -> bool {
+        rules.accepts().iter().any(|accept| self.is_accepted_by(accept, rules.site()))
+    }
+
+    /// Whether this `accept` is about it; what is in a built file is accepted where the folder is
+    /// named.
+    pub fn is_accepted_by(&self, accept: &Accept, site: &Site) -> bool {
+        let line = match &self.place {
+            FindingPlace::Line(line) | FindingPlace::Named { by: line, .. } => *line,
+            FindingPlace::File { .. } => site.folder_line(),
+        };
+        accept.code == self.code && accept.covers(line)
+    }
+
     fn place_key(&self) -> (bool, Option<Line>, Box<str>, u32) {
         match &self.place {
             FindingPlace::Line(line) => (false, Some(*line), "".into(), 0),
-            FindingPlace::File { name, at } => (true, None, name.clone(), at.as_ref().map_or(0, |(line, _)| *line)),
-            FindingPlace::Named { by, name, number } => (false, Some(*by), name.clone(), number.unwrap_or(0)),
+            FindingPlace::File { name, at } => {
+                (true, None, name.clone(), at.as_ref().map_or(0, |(line, _)| *line))
+            }
+            FindingPlace::Named { by, name, number } => {
+                (false, Some(*by), name.clone(), number.unwrap_or(0))
+            }
         }
     }
 
-    pub(crate) fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
+    /// A finding on a line of the rules.
+    pub fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::Line(line), what)
     }
 
-    pub(crate) fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
+    /// A finding about a built file as a whole.
+    pub fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::File { name: name.into(), at: None }, what)
     }
 
-    pub(crate) fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
+    /// A finding at a place.
+    pub fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
         Finding {
             code,
             place,
@@ -87,22 +110,30 @@ impl Finding {
         }
     }
 
-    pub(crate) fn visitor(mut self, text: impl Into<String>) -> Finding {
+    /// With what a visitor gets from it.
+    #[must_use]
+    pub fn visitor(mut self, text: impl Into<String>) -> Finding {
         self.visitor = Some(text.into());
         self
     }
 
-    pub(crate) fn instead(mut self, text: impl Into<String>) -> Finding {
+    /// With what to write instead.
+    #[must_use]
+    pub fn instead(mut self, text: impl Into<String>) -> Finding {
         self.instead = Some(text.into());
         self
     }
 
-    pub(crate) fn example(mut self, request: impl Into<String>) -> Finding {
+    /// With a request that shows it.
+    #[must_use]
+    pub fn example(mut self, request: impl Into<String>) -> Finding {
         self.example = Some(request.into());
         self
     }
 
-    pub(crate) fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
+    /// With other lines that have to do with it.
+    #[must_use]
+    pub fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
         self.lines.extend(lines);
         self
     }

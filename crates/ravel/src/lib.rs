@@ -1,4 +1,5 @@
-//! Edge routing rules of a static site: read, decided, explained and held against what is expected of them.
+//! Edge routing rules of a static site: read, decided, explained and held against what is expected
+//! of them.
 //!
 //! ```
 //! let rules = ravel::Rules::parse(
@@ -18,30 +19,30 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!
-//! The library reads no disk, opens no socket, prints nothing and knows no clock. Text and lists go in, values come out:
+//! The library reads no disk, opens no socket, prints nothing and knows no clock. Text and lists go
+//! in, values come out:
 //!
 //! ```text
 //!   text ──language──▶ statements ──rules──▶ Rules ──edge──▶ Edge
 //!                                                             │  Request ▶ Answer (+ Explanation)
 //!                             FileList (built files) ─────────┘
-//!   Edge × Expectation ──expect──▶ Verdict            Edge ──audit──▶ findings
-//!   Rules × Zone ──domain──▶ Plan, Course, findings   Edge ──publish──▶ table, module, pages
+//!   Edge × Expectation ──expect──▶ Verdict
 //! ```
+//!
+//! Beside it: `ravel-check` (what holds for every URL, what is wrong), `ravel-dns` (records,
+//! certificates and their change), `ravel-publish` (the rules as a module, and as files),
+//! `ravel-serve` (a local server).
 
 #![warn(missing_docs)]
 
 pub mod address;
-pub mod audit;
-pub mod domain;
 pub mod edge;
 pub mod expect;
 pub mod files;
 pub mod finding;
 pub mod language;
 pub mod program;
-pub mod publish;
 pub mod rules;
-pub mod space;
 pub mod template;
 
 pub use address::Request;

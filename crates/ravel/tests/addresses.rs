@@ -1,4 +1,5 @@
-//! Addresses held against what browsers make of the same text (the URL standard, whose reader is another's).
+//! Addresses held against what browsers make of the same text (the URL standard, whose reader is
+//! another's).
 
 use percent_encoding::percent_decode_str;
 use proptest::prelude::*;
@@ -8,8 +9,9 @@ use url::Url;
 /// What follows a host: pieces that are spelled in more than one way, and some that are wrong.
 fn target() -> impl Strategy<Value = String> {
     let pieces = prop::sample::select(vec![
-        "/", "//", "/.", "/..", "/%2e", "/.%2E/", "a", "B", "%61", "%2F", "%2f", "%25", "%", "%zz", "%e9", "é", "\u{65e5}", " ",
-        "+", "{", "[", "|", "^", "'", "\"", "<", "\\", ":", "@", "~", ";", "?", "=", "&", "#", ".html",
+        "/", "//", "/.", "/..", "/%2e", "/.%2E/", "a", "B", "%61", "%2F", "%2f", "%25", "%", "%zz",
+        "%e9", "é", "\u{65e5}", " ", "+", "{", "[", "|", "^", "'", "\"", "<", "\\", ":", "@", "~",
+        ";", "?", "=", "&", "#", ".html",
     ]);
     prop::collection::vec(pieces, 0..10).prop_map(|pieces| format!("/{}", pieces.concat()))
 }
@@ -53,7 +55,8 @@ proptest! {
         }
     }
 
-    /// An address has one spelling, and a browser that follows it changes nothing of where it leads.
+    /// An address has one spelling, and a browser that follows it changes nothing of where it
+    /// leads.
     #[test]
     fn an_address_is_followed_as_it_is_written(scheme in prop::sample::select(vec![Scheme::Http, Scheme::Https]), host in host(), target in target()) {
         let Ok(address) = Address::from_parts(scheme, host, &target) else { return Ok(()) };

@@ -1,4 +1,5 @@
-//! Answering allocates nothing when a file is served, and only the location when redirecting; from many threads at once.
+//! Answering allocates nothing when a file is served, and only the location when redirecting; from
+//! many threads at once.
 
 use std::alloc::System;
 use std::sync::Arc;
@@ -56,7 +57,11 @@ fn allocations_and_threads() {
         let region = Region::new(ALLOCATOR);
         let answer = edge.answer(&request);
         let change = region.change();
-        assert_eq!((answer.outcome(), change.allocations, change.reallocations), (outcome, allocations, 0), "{url}");
+        assert_eq!(
+            (answer.outcome(), change.allocations, change.reallocations),
+            (outcome, allocations, 0),
+            "{url}"
+        );
     }
     let threads: Vec<_> = (0..8)
         .map(|thread| {
@@ -64,7 +69,8 @@ fn allocations_and_threads() {
             std::thread::spawn(move || {
                 for round in 0..200 {
                     let number = thread * 1_000 + round;
-                    let request = Request::get(&format!("https://www.h.example/old/{number}")).unwrap();
+                    let request =
+                        Request::get(&format!("https://www.h.example/old/{number}")).unwrap();
                     let location = format!("https://h.example/pages/{number}");
                     assert_eq!(edge.answer(&request).location(), Some(&*location));
                 }

@@ -72,7 +72,10 @@ fn captures_keep_their_meaning() {
     for (rule, url, expected) in cases {
         // A target with dots beside an expression is no target.
         if rule.contains("/../") {
-            assert!(Rules::parse(&format!("site https://h.example/\nredirect {rule}\n")).is_err(), "{rule}");
+            assert!(
+                Rules::parse(&format!("site https://h.example/\nredirect {rule}\n")).is_err(),
+                "{rule}"
+            );
             continue;
         }
         assert_eq!(leads(rule, url), expected, "{rule} for {url}");

@@ -65,7 +65,10 @@ fn edge(rules: &str, files: &[&str]) -> Edge {
 /// An answer in one line: the status, and the location, the file or the outcome.
 fn told(edge: &Edge, request: &Request) -> String {
     let answer = edge.answer(request);
-    let what = answer.location().or(answer.file()).map_or_else(|| answer.outcome().to_string(), str::to_owned);
+    let what = answer
+        .location()
+        .or(answer.file())
+        .map_or_else(|| answer.outcome().to_string(), str::to_owned);
     format!("{} {what}", answer.status().unwrap_or_default())
 }
 
@@ -104,12 +107,18 @@ fn what_addresses_get() {
         ("https://ferry.example/assets%2Fsite.css", "404 404.html"),
         // Redirects.
         ("https://ferry.example/summer", "302 https://ferry.example/offers/summer-2027/"),
-        ("http://www.ferry.example/summer?a=1&a=2", "302 https://ferry.example/offers/summer-2027/?a=1&a=2"),
+        (
+            "http://www.ferry.example/summer?a=1&a=2",
+            "302 https://ferry.example/offers/summer-2027/?a=1&a=2",
+        ),
         ("https://ferry.example/summer/", "404 404.html"),
         ("https://ferry.example/port/skerry", "301 https://ferry.example/ports/skerry/"),
         ("https://ferry.example/port/hidden", "404 404.html"),
         ("https://ferry.example/port/..%2f..", "301 https://ferry.example/ports/..%2F../"),
-        ("https://ferry.example/go?x=1&to=skerry&to=z", "302 https://ferry.example/ports/skerry/?x=1"),
+        (
+            "https://ferry.example/go?x=1&to=skerry&to=z",
+            "302 https://ferry.example/ports/skerry/?x=1",
+        ),
         ("https://ferry.example/go?to=", "404 404.html"),
         ("https://ferry.example/go?to=a+b%2Fc", "302 https://ferry.example/ports/a%20b%2Fc/"),
         ("https://ferry.example/go?to=..", "404 404.html"),
@@ -117,7 +126,10 @@ fn what_addresses_get() {
         ("https://ferry.example/go?to=%FF", "404 404.html"),
         ("https://ferry.example/pass/a%20b", "302 https://other.example/a%20b?via=%2Fa%20b#top"),
         ("https://ferry.example/pass", "302 https://other.example/?via=#top"),
-        ("https://ferry.example/keep?id=7&n=8&id=9&z=1", "302 https://ferry.example/kept?id=1&n=7&z=1"),
+        (
+            "https://ferry.example/keep?id=7&n=8&id=9&z=1",
+            "302 https://ferry.example/kept?id=1&n=7&z=1",
+        ),
         ("https://ferry.example/left?id=7&n=8", "302 https://ferry.example/kept"),
         ("https://www.ferry.example/only-www", "302 https://ferry.example/about"),
         ("http://www.ferry.example/only-www", "302 https://ferry.example/about"),
@@ -143,7 +155,10 @@ fn what_addresses_get() {
         // Previews.
         ("https://spring.preview.example/about", "200 about.html"),
         ("http://spring.preview.example/about.html", "301 http://spring.preview.example/about"),
-        ("https://spring.preview.example/summer", "302 https://spring.preview.example/offers/summer-2027/"),
+        (
+            "https://spring.preview.example/summer",
+            "302 https://spring.preview.example/offers/summer-2027/",
+        ),
         ("https://spring.preview.example/plain", "302 https://spring.preview.example/about#team"),
         ("https://a.b.preview.example/", "421 refused"),
         ("https://preview.example/", "421 refused"),
@@ -174,17 +189,25 @@ fn methods_and_raw_targets() {
         (Method::GET, "ferry.example", "*", "400 refused"),
     ];
     for (method, host, target, expected) in cases {
-        let request = Request::from_parts(method.clone(), ravel::address::Scheme::Https, host, target);
+        let request =
+            Request::from_parts(method.clone(), ravel::address::Scheme::Https, host, target);
         assert_eq!(told(&edge, &request), expected, "{method} {host} {target}");
     }
-    let request = Request::from_parts(Method::PUT, ravel::address::Scheme::Https, "ferry.example", "/about");
+    let request =
+        Request::from_parts(Method::PUT, ravel::address::Scheme::Https, "ferry.example", "/about");
     assert_eq!(edge.answer(&request).header("allow"), Some("GET, HEAD"));
 }
 
 fn headers_of(edge: &Edge, request: &Request) -> Vec<String> {
     let answer = edge.answer(request);
-    let shown = |line: Option<ravel::language::Line>| line.map_or("-".to_owned(), |line| line.number.to_string());
-    answer.headers().iter().map(|header| format!("{}: {} @{}", header.name, header.value, shown(header.line))).collect()
+    let shown = |line: Option<ravel::language::Line>| {
+        line.map_or("-".to_owned(), |line| line.number.to_string())
+    };
+    answer
+        .headers()
+        .iter()
+        .map(|header| format!("{}: {} @{}", header.name, header.value, shown(header.line)))
+        .collect()
 }
 
 #[test]
@@ -242,7 +265,8 @@ fn header_fields_and_their_lines() {
 
 #[test]
 fn settings_of_the_site() {
-    let files = ["index.html", "about.html", "Docs/index.html", "docs/A.html", "start.html", "404.html"];
+    let files =
+        ["index.html", "about.html", "Docs/index.html", "docs/A.html", "start.html", "404.html"];
     let long = format!("hops each\nredirect /a -> /b\nredirect /b -> /c{}", "");
     let cases = [
         // settings, address, what it gets
@@ -262,8 +286,16 @@ fn settings_of_the_site() {
         ("http allow", "http://h.example/about", "200 about.html"),
         ("http allow\n  alias w.example", "http://w.example/about", "301 http://h.example/about"),
         ("http allow\nredirect /x -> /about", "http://h.example/x", "302 http://h.example/about"),
-        ("hops each\nredirect /a -> /b\nredirect /b -> /about", "https://h.example/a", "302 https://h.example/b"),
-        ("hops each\nredirect /a -> /b\nredirect /b -> /a", "https://h.example/a", "302 https://h.example/b"),
+        (
+            "hops each\nredirect /a -> /b\nredirect /b -> /about",
+            "https://h.example/a",
+            "302 https://h.example/b",
+        ),
+        (
+            "hops each\nredirect /a -> /b\nredirect /b -> /a",
+            "https://h.example/a",
+            "302 https://h.example/b",
+        ),
         (&long, "https://h.example/b", "302 https://h.example/c"),
         ("hsts 1y subdomains\nredirect /a -> /b", "http://h.example/a", "301 https://h.example/a"),
         ("hsts 1y subdomains\n  alias w.example", "http://w.example/a", "301 https://w.example/a"),
@@ -276,7 +308,10 @@ fn settings_of_the_site() {
     }
     let plain = edge("site http://h.example/\n  alias w.example\n", &files);
     assert_eq!(told(&plain, &Request::get("https://h.example/about").unwrap()), "200 about.html");
-    assert_eq!(told(&plain, &Request::get("https://w.example/about").unwrap()), "301 https://h.example/about");
+    assert_eq!(
+        told(&plain, &Request::get("https://w.example/about").unwrap()),
+        "301 https://h.example/about"
+    );
 }
 
 #[test]
@@ -321,16 +356,51 @@ fn conditions_and_vary() {
     let edge = edge(rules, &["index.html", "about.html"]);
     let cases: &[(&str, &str, &str, &str)] = &[
         ("GET https://h.example/", "", "200 index.html", "accept-language"),
-        ("GET https://h.example/", "accept-language: de-AT, en;q=0.5", "302 https://h.example/de/", "accept-language"),
-        ("GET https://h.example/", "accept-language: fr, de;q=0.1", "302 https://h.example/de/", "accept-language"),
-        ("GET https://h.example/", "accept-language: en;q=0.2, de;q=0", "200 index.html", "accept-language"),
-        ("GET https://h.example/", "accept-language: pt-br-x-y", "302 https://h.example/pt/", "accept-language"),
-        ("GET https://h.example/", "accept-language: pt, *;q=0.1", "200 index.html", "accept-language"),
+        (
+            "GET https://h.example/",
+            "accept-language: de-AT, en;q=0.5",
+            "302 https://h.example/de/",
+            "accept-language",
+        ),
+        (
+            "GET https://h.example/",
+            "accept-language: fr, de;q=0.1",
+            "302 https://h.example/de/",
+            "accept-language",
+        ),
+        (
+            "GET https://h.example/",
+            "accept-language: en;q=0.2, de;q=0",
+            "200 index.html",
+            "accept-language",
+        ),
+        (
+            "GET https://h.example/",
+            "accept-language: pt-br-x-y",
+            "302 https://h.example/pt/",
+            "accept-language",
+        ),
+        (
+            "GET https://h.example/",
+            "accept-language: pt, *;q=0.1",
+            "200 index.html",
+            "accept-language",
+        ),
         ("GET https://h.example/beta", "cookie: a=b; beta=on", "302 https://h.example/b", "cookie"),
         ("GET https://h.example/beta", "cookie: beta=off", "404 missing", "cookie"),
         ("GET http://h.example/beta", "cookie: beta=on", "302 https://h.example/b", "cookie"),
-        ("GET https://w.example/lite", "save-data: on", "302 https://h.example/l", "save-data, user-agent"),
-        ("GET https://h.example/lite", "save-data: on|user-agent: Lynx/2", "404 missing", "save-data, user-agent"),
+        (
+            "GET https://w.example/lite",
+            "save-data: on",
+            "302 https://h.example/l",
+            "save-data, user-agent",
+        ),
+        (
+            "GET https://h.example/lite",
+            "save-data: on|user-agent: Lynx/2",
+            "404 missing",
+            "save-data, user-agent",
+        ),
         ("HEAD https://h.example/post", "", "302 https://h.example/p", ""),
         ("PUT https://h.example/post", "", "405 refused", ""),
         ("GET https://p.example/pre", "", "302 https://p.example/q", ""),
@@ -345,11 +415,17 @@ fn conditions_and_vary() {
         let headers: HeaderMap = given
             .split('|')
             .filter_map(|field| field.split_once(": "))
-            .map(|(name, value)| (name.parse::<HeaderName>().unwrap(), value.parse::<HeaderValue>().unwrap()))
+            .map(|(name, value)| {
+                (name.parse::<HeaderName>().unwrap(), value.parse::<HeaderValue>().unwrap())
+            })
             .collect();
         let request = Request::new(method.parse().unwrap(), url).unwrap().with_headers(headers);
         assert_eq!(told(&edge, &request), *expected, "{asked} with {given}");
-        assert_eq!(edge.answer(&request).header("vary").unwrap_or_default(), *vary, "{asked} with {given}");
+        assert_eq!(
+            edge.answer(&request).header("vary").unwrap_or_default(),
+            *vary,
+            "{asked} with {given}"
+        );
     }
 }
 
@@ -360,9 +436,12 @@ fn a_cookie_is_not_known_on_another_origin() {
          redirect /b -> /c\n  when cookie x\n",
         &[],
     );
-    let request = Request::get("https://w.example/a").unwrap().with_header("cookie".parse().unwrap(), "x=1".parse().unwrap());
+    let request = Request::get("https://w.example/a")
+        .unwrap()
+        .with_header("cookie".parse().unwrap(), "x=1".parse().unwrap());
     assert_eq!(told(&edge, &request), "302 https://h.example/b");
-    let there = Request::get("https://h.example/b").unwrap().with_headers(request.headers().clone());
+    let there =
+        Request::get("https://h.example/b").unwrap().with_headers(request.headers().clone());
     assert_eq!(told(&edge, &there), "302 https://h.example/c");
 }
 
@@ -387,23 +466,37 @@ fn explanations_name_what_did_not_act() {
         "https://ferry.example/port/hidden",
         "6 redirect /port/{name} -> /ports/{name}/ permanent: condition not met: `where name is not one of hidden`",
     );
-    holds("https://ferry.example/self", "16 redirect /self -> /self: does not match: its target is the requested URL");
+    holds(
+        "https://ferry.example/self",
+        "16 redirect /self -> /self: does not match: its target is the requested URL",
+    );
     holds("https://ferry.example/about", "0 file about.html: matched");
     holds(
         "https://ferry.example/book/x.js",
         "25 fallback /book{/step*} -> /book/: does not match: the URL ends in a known file extension, and the rule does not say `even files`",
     );
-    holds("https://ferry.example/round/a", "0 redirects: they lead back to https://ferry.example/round/a");
+    holds(
+        "https://ferry.example/round/a",
+        "0 redirects: they lead back to https://ferry.example/round/a",
+    );
     let hidden = super_edge();
     let why = hidden.explain(&Request::get("https://h.example/a").unwrap());
-    assert!(why.words().any(|step| step.result() == "shadowed by edge.ravel:2"), "{:#?}", why.steps);
+    assert!(
+        why.words().any(|step| step.result() == "shadowed by edge.ravel:2"),
+        "{:#?}",
+        why.steps
+    );
 }
 
 fn super_edge() -> Edge {
-    edge("site https://h.example/\nredirect {/all*} -> https://elsewhere.example{/all*}\nredirect /a -> /b\n", &[])
+    edge(
+        "site https://h.example/\nredirect {/all*} -> https://elsewhere.example{/all*}\nredirect /a -> /b\n",
+        &[],
+    )
 }
 
-/// The index knows paths by parts of their hashes. Of so many that are not there some look like one that is.
+/// The index knows paths by parts of their hashes. Of so many that are not there some look like one
+/// that is.
 #[test]
 fn paths_that_only_look_like_a_rule_are_missing() {
     let rules: String = (0..3_000).map(|at| format!("redirect /old/{at} -> /new/{at}\n")).collect();

@@ -1,6 +1,6 @@
 //! What expectations say, and what is said when they do not hold.
 
-use ravel::expect::verify_all;
+use ravel::expect::verify;
 use ravel::{Edge, FileList, Rules};
 
 const RULES: &str = "\
@@ -22,10 +22,11 @@ headers /about
 
 /// What is expected and got, for each part that does not hold.
 fn failures(expectation: &str) -> Vec<(String, String)> {
-    let rules = Rules::parse(&format!("{RULES}expect {expectation}\n")).unwrap_or_else(|problems| panic!("{problems}"));
+    let rules = Rules::parse(&format!("{RULES}expect {expectation}\n"))
+        .unwrap_or_else(|problems| panic!("{problems}"));
     let files = ["index.html", "about.html", "404.html", "app/index.html"];
     let edge = Edge::new(&rules, FileList::from_iter(files));
-    let verdict = verify_all(&edge).remove(0);
+    let verdict = verify(&edge, &rules.expectations()[0]);
     verdict.failures.into_iter().map(|failure| (failure.expected, failure.got)).collect()
 }
 
@@ -113,5 +114,9 @@ fn what_fails_and_what_is_said() {
     for (expectation, expected, got) in cases {
         assert_eq!(failures(expectation), [(expected.to_owned(), got.to_owned())], "{expectation}");
     }
-    assert_eq!(failures("/about is gone has x-b lacks x-a").len(), 3, "every part that fails is told");
+    assert_eq!(
+        failures("/about is gone has x-b lacks x-a").len(),
+        3,
+        "every part that fails is told"
+    );
 }

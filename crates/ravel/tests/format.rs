@@ -9,12 +9,18 @@ fn forms() {
     let cases = [
         ("", ""),
         ("\n\n# a\n\n\n\n#b  \n", "# a\n\n#b\n"),
-        ("\u{feff}site  https://h.example/\r\n\tfiles\tdist\r\n", "site https://h.example/\n  files dist\n"),
+        (
+            "\u{feff}site  https://h.example/\r\n\tfiles\tdist\r\n",
+            "site https://h.example/\n  files dist\n",
+        ),
         (
             "site https://h.example/\n languages en,de ,fr\n index  home.html  # why\n # between\n ignore case\n",
             "site https://h.example/\n  languages en, de, fr\n  index     home.html  # why\n  # between\n  ignore    case\n",
         ),
-        ("redirect /a -> /b\nrewrite  /long  ->  /c\n\ngone /x\n", "redirect /a   -> /b\nrewrite /long -> /c\n\ngone /x\n"),
+        (
+            "redirect /a -> /b\nrewrite  /long  ->  /c\n\ngone /x\n",
+            "redirect /a   -> /b\nrewrite /long -> /c\n\ngone /x\n",
+        ),
         (
             "redirect permanent\n /a -> /b  # 1\n   /abc   -> /bcd 302 # 2\n",
             "redirect permanent\n  /a   -> /b       # 1\n  /abc -> /bcd 302  # 2\n",
@@ -24,7 +30,10 @@ fn forms() {
             "headers /a  on   all\n set  x-a:   b  # c\n drop  x-b # d\n",
             "headers /a on all\n  set x-a: b  # c\n  drop x-b  # d\n",
         ),
-        ("redirect /{a} -> /b\n where  a is not one of x,y\n", "redirect /{a} -> /b\n  where a is not one of x, y\n"),
+        (
+            "redirect /{a} -> /b\n where  a is not one of x,y\n",
+            "redirect /{a} -> /b\n  where a is not one of x, y\n",
+        ),
         (
             "expect /a  is gone\nexpect POST /abc   is refused as 405\nexpect /b has  x:  y  # z\n",
             "expect /a        is gone\nexpect POST /abc is refused as 405\nexpect /b        has x: y  # z\n",
@@ -56,16 +65,24 @@ fn statement() -> impl Strategy<Value = String> {
         "#~a~comment",
         "",
     ];
-    (prop::sample::select(&STATEMENTS[..]), prop::collection::vec(1..4_usize, 24)).prop_map(|(text, spaces)| {
-        let mut spaces = spaces.iter().cycle();
-        text.chars().map(|c| if c == '~' { " ".repeat(*spaces.next().unwrap()) } else { c.to_string() }).collect()
-    })
+    (prop::sample::select(&STATEMENTS[..]), prop::collection::vec(1..4_usize, 24)).prop_map(
+        |(text, spaces)| {
+            let mut spaces = spaces.iter().cycle();
+            text.chars()
+                .map(|c| if c == '~' { " ".repeat(*spaces.next().unwrap()) } else { c.to_string() })
+                .collect()
+        },
+    )
 }
 
 fn told(rules: &Rules, url: &str) -> String {
     let edge = Edge::new(rules, FileList::from_iter(["page.html", "b.html"]));
     let answer = edge.answer(&Request::get(url).unwrap());
-    let headers: Vec<String> = answer.headers().iter().map(|header| format!("{}: {}", header.name, header.value)).collect();
+    let headers: Vec<String> = answer
+        .headers()
+        .iter()
+        .map(|header| format!("{}: {}", header.name, header.value))
+        .collect();
     format!("{} {:?} {headers:?}", answer.status().unwrap_or_default(), answer.file())
 }
 

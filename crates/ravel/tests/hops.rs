@@ -24,7 +24,8 @@ fn the_status_of_one_hop() {
     let edge = edge(&rules);
     #[rustfmt::skip]
     let cases = [
-        // the first temporary step's, else the first that a rule made, else the canonical step's own
+        // the first temporary step's, else the first that a rule made, else the canonical step's
+        // own
         ("https://h.example/p",   301, "https://h.example/end", Some("max-age=86400")),
         ("https://h.example/pp",  301, "https://h.example/end", Some("max-age=86400")),
         ("https://h.example/p8",  301, "https://h.example/end", Some("max-age=86400")),
@@ -46,7 +47,11 @@ fn the_status_of_one_hop() {
     ];
     for (url, status, location, kept) in cases {
         let answer = edge.answer(&Request::get(url).unwrap());
-        assert_eq!((answer.status().unwrap_or_default(), answer.location()), (status, Some(location)), "{url}");
+        assert_eq!(
+            (answer.status().unwrap_or_default(), answer.location()),
+            (status, Some(location)),
+            "{url}"
+        );
         assert_eq!(answer.header("cache-control"), kept, "{url}");
     }
 }
@@ -62,13 +67,20 @@ fn chain(steps: usize, settings: &str) -> Edge {
 
 #[test]
 fn a_chain_has_sixteen_steps_at_most() {
-    for (steps, outcome) in
-        [(1, Outcome::Redirect), (15, Outcome::Redirect), (16, Outcome::Redirect), (17, Outcome::Loop), (40, Outcome::Loop)]
-    {
+    for (steps, outcome) in [
+        (1, Outcome::Redirect),
+        (15, Outcome::Redirect),
+        (16, Outcome::Redirect),
+        (17, Outcome::Loop),
+        (40, Outcome::Loop),
+    ] {
         let edge = chain(steps, "");
         let answer = edge.answer(&Request::get("https://h.example/0").unwrap());
         assert_eq!(answer.outcome(), outcome, "{steps} steps");
-        assert_eq!(answer.status().unwrap_or_default(), if outcome == Outcome::Loop { 508 } else { 302 });
+        assert_eq!(
+            answer.status().unwrap_or_default(),
+            if outcome == Outcome::Loop { 508 } else { 302 }
+        );
     }
     let each = chain(5, "  hops each\n");
     let walk = each.walk(&Request::get("https://h.example/0").unwrap());
@@ -79,12 +91,17 @@ fn a_chain_has_sixteen_steps_at_most() {
 
 #[test]
 fn addresses_do_not_grow_without_end() {
-    let edge = edge(&format!("{SITE}redirect /long/{{x}} -> /{{x}}{{x}}\nredirect /a/{{+x}} -> /b/{{+x}}\n"));
+    let edge = edge(&format!(
+        "{SITE}redirect /long/{{x}} -> /{{x}}{{x}}\nredirect /a/{{+x}} -> /b/{{+x}}\n"
+    ));
     let long = "y".repeat(5_000);
     let doubled = edge.answer(&Request::get(&format!("https://h.example/long/{long}")).unwrap());
     // The last URL that fits, here the first, is left to the next request, which is too long then.
     let location = doubled.location().unwrap();
-    assert_eq!((doubled.status(), location.len()), (Some(302), "https://h.example/".len() + 10_000));
+    assert_eq!(
+        (doubled.status(), location.len()),
+        (Some(302), "https://h.example/".len() + 10_000)
+    );
     let next = edge.answer(&Request::get(location).unwrap());
     assert_eq!((next.outcome(), next.status()), (Outcome::Refused, Some(414)));
     let once = edge.answer(&Request::get(&format!("https://h.example/a/{long}")).unwrap());
@@ -98,7 +115,10 @@ fn loops_are_found_either_way() {
     for (settings, status, answers) in [("", 508, 1), ("  hops each\n", 302, 3)] {
         let edge = edge(&format!("{SITE}{settings}{rules}"));
         let walk = edge.walk(&Request::get("https://h.example/in/x").unwrap());
-        assert_eq!((walk.outcome(), walk.first().answer.status().unwrap_or_default()), (Outcome::Loop, status));
+        assert_eq!(
+            (walk.outcome(), walk.first().answer.status().unwrap_or_default()),
+            (Outcome::Loop, status)
+        );
         assert!(walk.answers.len() >= answers || answers == 1, "{}", walk.answers.len());
     }
     // `/b` adds a parameter, which comes back the second time round.
@@ -118,12 +138,17 @@ fn an_alias_below_the_own_host_is_part_of_the_hop() {
 
 #[test]
 fn methods_go_step_by_step() {
-    let rules = format!("{SITE}redirect /a -> /b\nredirect /b -> /end 307\nredirect /c -> /end 303\n");
+    let rules =
+        format!("{SITE}redirect /a -> /b\nredirect /b -> /end 307\nredirect /c -> /end 303\n");
     let edge = edge(&rules);
-    let post = |path: &str| Request::new(Method::POST, &format!("https://h.example{path}")).unwrap();
+    let post =
+        |path: &str| Request::new(Method::POST, &format!("https://h.example{path}")).unwrap();
     assert_eq!(edge.answer(&post("/a")).location(), Some("https://h.example/b"));
     let status = |walk: &ravel::edge::Walk<'_>| {
-        walk.answers.iter().map(|(_, step)| step.answer.status().unwrap_or_default()).collect::<Vec<_>>()
+        walk.answers
+            .iter()
+            .map(|(_, step)| step.answer.status().unwrap_or_default())
+            .collect::<Vec<_>>()
     };
     // 302 makes a GET of a POST; 307 keeps it; 303 makes a GET of anything but HEAD.
     assert_eq!(status(&edge.walk(&post("/a"))), [302, 307, 200]);
@@ -136,13 +161,21 @@ fn methods_go_step_by_step() {
 #[test]
 fn a_promise_for_subdomains_is_seen_on_its_host_first() {
     let edge = edge(
-        &SITE.replace("  preview", "  hsts 1y subdomains\n  preview").replace("p.example\n", "p.example\nredirect /a -> /end\n"),
+        &SITE
+            .replace("  preview", "  hsts 1y subdomains\n  preview")
+            .replace("p.example\n", "p.example\nredirect /a -> /end\n"),
     );
     let walk = edge.walk(&Request::get("http://w.example/a?q=1").unwrap());
     let asked: Vec<&str> = walk.answers.iter().map(|(url, _)| url.as_str()).collect();
-    assert_eq!(asked, ["http://w.example/a?q=1", "https://w.example/a?q=1", "https://h.example/end?q=1"]);
+    assert_eq!(
+        asked,
+        ["http://w.example/a?q=1", "https://w.example/a?q=1", "https://h.example/end?q=1"]
+    );
     assert_eq!(walk.answers[0].1.answer.header("strict-transport-security"), None);
-    assert_eq!(walk.answers[1].1.answer.header("strict-transport-security"), Some("max-age=31536000; includeSubDomains"));
+    assert_eq!(
+        walk.answers[1].1.answer.header("strict-transport-security"),
+        Some("max-age=31536000; includeSubDomains")
+    );
     let preview = edge.answer(&Request::get("http://p.example/a").unwrap());
     assert_eq!(preview.location(), Some("http://p.example/end"));
 }

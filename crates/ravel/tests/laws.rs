@@ -8,7 +8,8 @@ const SITE: &str = "site https://h.example/\n  alias www.h.example\n  preview *.
 /// Pieces that patterns and targets are glued together from, so that they overlap and capture much.
 fn piece() -> impl Strategy<Value = &'static str> {
     prop::sample::select(vec![
-        "/", "a", "b", "/a", "//", "%2F", "..", "{x}", "{+y}", "{/z*}", "?k={q}", "?k", "&m=a", "#f", ".html", "\\", "@",
+        "/", "a", "b", "/a", "//", "%2F", "..", "{x}", "{+y}", "{/z*}", "?k={q}", "?k", "&m=a",
+        "#f", ".html", "\\", "@",
     ])
 }
 
@@ -17,8 +18,14 @@ fn text(len: usize) -> impl Strategy<Value = String> {
 }
 
 fn address() -> impl Strategy<Value = String> {
-    let host = prop::sample::select(vec!["https://h.example", "http://h.example", "http://www.h.example", "https://x.p.example"]);
-    (host, "/?(a|b|/|%2F|%2e|//evil.example|\\?k=|&k=|=|%0d|%zz|#){0,8}").prop_map(|(host, rest)| format!("{host}/{rest}"))
+    let host = prop::sample::select(vec![
+        "https://h.example",
+        "http://h.example",
+        "http://www.h.example",
+        "https://x.p.example",
+    ]);
+    (host, "/?(a|b|/|%2F|%2e|//evil.example|\\?k=|&k=|=|%0d|%zz|#){0,8}")
+        .prop_map(|(host, rest)| format!("{host}/{rest}"))
 }
 
 proptest! {

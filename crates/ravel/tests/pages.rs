@@ -7,7 +7,8 @@ use ravel::files::LeftOut;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 
 fn edge(settings: &str, files: &[&str]) -> Edge {
-    let rules = Rules::parse(&format!("site https://h.example/\n{settings}")).unwrap_or_else(|problems| panic!("{problems}"));
+    let rules = Rules::parse(&format!("site https://h.example/\n{settings}"))
+        .unwrap_or_else(|problems| panic!("{problems}"));
     Edge::new(&rules, FileList::from_iter(files))
 }
 
@@ -17,15 +18,26 @@ fn got(edge: &Edge, path: &str) -> String {
     let answer = edge.answer(&request);
     match (answer.outcome(), answer.location(), answer.file()) {
         (Outcome::File, _, Some(file)) => file.to_owned(),
-        (_, Some(location), _) => format!("-> {}", location.trim_start_matches("https://h.example")),
+        (_, Some(location), _) => {
+            format!("-> {}", location.trim_start_matches("https://h.example"))
+        }
         _ => answer.status().unwrap_or_default().to_string(),
     }
 }
 
 #[test]
 fn every_way_of_naming_a_page() {
-    let files =
-        ["index.html", "about.html", "docs/index.html", "both.html", "both/index.html", "app.js", "raw", "raw.html", "x.htm"];
+    let files = [
+        "index.html",
+        "about.html",
+        "docs/index.html",
+        "both.html",
+        "both/index.html",
+        "app.js",
+        "raw",
+        "raw.html",
+        "x.htm",
+    ];
     #[rustfmt::skip]
     let cases = [
         // address             tidy               loose              exact
@@ -69,8 +81,17 @@ fn every_way_of_naming_a_page() {
 
 #[test]
 fn names_beyond_the_plain() {
-    let files =
-        ["caf\u{e9}.html", "a b+c.txt", "[id].js", "100%.txt", "\u{1F6A2}.png", "a&b=c;d.txt", "Ü/index.html", "q?.txt", "#.txt"];
+    let files = [
+        "caf\u{e9}.html",
+        "a b+c.txt",
+        "[id].js",
+        "100%.txt",
+        "\u{1F6A2}.png",
+        "a&b=c;d.txt",
+        "Ü/index.html",
+        "q?.txt",
+        "#.txt",
+    ];
     let edge = edge("", &files);
     let cases = [
         ("/caf\u{e9}", "caf\u{e9}.html"),
@@ -98,7 +119,14 @@ fn names_beyond_the_plain() {
 
 #[test]
 fn case_is_ignored_when_asked_to() {
-    let files = ["About.html", "about.html", "Docs/Index.html", "docs/index.html", "LOGO.PNG", "caf\u{c9}.html"];
+    let files = [
+        "About.html",
+        "about.html",
+        "Docs/Index.html",
+        "docs/index.html",
+        "LOGO.PNG",
+        "caf\u{c9}.html",
+    ];
     let cases = [
         ("tidy", "/about", "about.html"),
         ("tidy", "/About", "About.html"),
@@ -113,26 +141,45 @@ fn case_is_ignored_when_asked_to() {
         ("exact", "/ABOUT", "404"),
     ];
     for (mode, path, expected) in cases {
-        assert_eq!(got(&edge(&format!("  pages {mode}\n  ignore case\n"), &files), path), expected, "{mode} {path}");
+        assert_eq!(
+            got(&edge(&format!("  pages {mode}\n  ignore case\n"), &files), path),
+            expected,
+            "{mode} {path}"
+        );
     }
 }
 
 #[test]
 fn what_is_left_out_of_the_list() {
-    let files = FileList::from_iter(["a.html", ".env", "x/.git/y", ".well-known/z", "a.html", "b.html", "x/..y"]);
-    let names = |files: &FileList| files.names().iter().map(|name| name.to_string()).collect::<Vec<_>>();
-    let left_out = |files: &FileList| files.left_out().iter().map(|(name, why)| format!("{name} {why:?}")).collect::<Vec<_>>();
+    let files = FileList::from_iter([
+        "a.html",
+        ".env",
+        "x/.git/y",
+        ".well-known/z",
+        "a.html",
+        "b.html",
+        "x/..y",
+    ]);
+    let names =
+        |files: &FileList| files.names().iter().map(|name| name.to_string()).collect::<Vec<_>>();
+    let left_out = |files: &FileList| {
+        files.left_out().iter().map(|(name, why)| format!("{name} {why:?}")).collect::<Vec<_>>()
+    };
     assert_eq!(names(&files), [".well-known/z", "a.html", "b.html"]);
     assert_eq!(left_out(&files), [".env Hidden", "x/..y Hidden", "x/.git/y Hidden"]);
     let fewer = files.without(["b.html", "led/out"], LeftOut::Link);
     assert_eq!(names(&fewer), [".well-known/z", "a.html"]);
-    assert_eq!(left_out(&fewer), [".env Hidden", "b.html Link", "led/out Link", "x/..y Hidden", "x/.git/y Hidden"]);
+    assert_eq!(
+        left_out(&fewer),
+        [".env Hidden", "b.html Link", "led/out Link", "x/..y Hidden", "x/.git/y Hidden"]
+    );
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
 
-    /// Under `tidy` a file has one address; every other spelling leads there with one redirect, or to another file's.
+    /// Under `tidy` a file has one address; every other spelling leads there with one redirect, or
+    /// to another file's.
     #[test]
     fn tidy_gives_every_file_one_address(names in prop::collection::btree_set("(a|b|A|index|caf\u{e9})(/(a|b|index)){0,2}(\\.html|\\.js|)", 1..8), ignore in any::<bool>()) {
         let names: Vec<&str> = names.iter().map(String::as_str).collect();

@@ -9,7 +9,9 @@ fn read(stage: Stage, text: &str) -> Vec<String> {
         "moved.csv" => Ok("old,new,status\n/a,/b,\n/c,/d,302\n\n\"/e,f\",/g,308\n"),
         "columns.csv" => Ok("by, new ,\"old\"\r\nIda,/b,/a\r\n\"two\nlines\",/d,/c\r\n"),
         "gone.csv" => Ok("old\n/x\n/y/{z}\n"),
-        "sub/one.ravel" => Ok("# comment\nredirect /one -> /1\ninclude two.ravel\ninclude ../three.ravel\n"),
+        "sub/one.ravel" => {
+            Ok("# comment\nredirect /one -> /1\ninclude two.ravel\ninclude ../three.ravel\n")
+        }
         "sub/two.ravel" => Ok("redirect\n  table t.csv\n"),
         "sub/t.csv" => Ok("old,new\n/two,/2\n"),
         "three.ravel" => Ok("gone /three\n"),
@@ -17,7 +19,8 @@ fn read(stage: Stage, text: &str) -> Vec<String> {
     };
     let site = "site https://h.example/\n  languages en, de\n  alias w.example, a.w.example\n  preview *.p.example\n";
     let load = |name: &str| load(name).map(|text| text.as_bytes().to_vec());
-    let rules = Rules::parse_with(&format!("{site}{text}"), load).unwrap_or_else(|problems| panic!("{text}\n{problems}"));
+    let rules = Rules::parse_with(&format!("{site}{text}"), load)
+        .unwrap_or_else(|problems| panic!("{text}\n{problems}"));
     let name = |line: ravel::language::Line| match line.source {
         0 => (line.number - 4).to_string(),
         source => format!("{}:{}", rules.sources()[usize::from(source)], line.number),
@@ -30,18 +33,38 @@ fn rules_and_their_lines() {
     let cases: &[(Stage, &str, &[&str])] = &[
         (Stage::Redirect, "redirect /a -> /b", &["1 redirect /a -> /b"]),
         (Stage::Redirect, "redirect /a -> /b temporary", &["1 redirect /a -> /b"]),
-        (Stage::Redirect, "redirect /a -> /b 301 drop query # x", &["1 redirect /a -> /b permanent drop query"]),
+        (
+            Stage::Redirect,
+            "redirect /a -> /b 301 drop query # x",
+            &["1 redirect /a -> /b permanent drop query"],
+        ),
         (Stage::Redirect, "redirect \"/a\"   ->\t\"/b c\"", &["1 redirect /a -> /b%20c"]),
         (Stage::Redirect, "redirect /a/./b/../c -> /%7E", &["1 redirect /a/c -> /~"]),
-        (Stage::Redirect, "redirect /[x] -> /caf\u{e9}?q=\u{e9}#\u{e9}", &["1 redirect /%5Bx%5D -> /caf%C3%A9?q=%C3%A9#%C3%A9"]),
-        (Stage::Redirect, "redirect /a?b=c+d&e={f}&g -> /h", &["1 redirect /a?b=c%20d&e={f}&g -> /h"]),
-        (Stage::Redirect, "redirect https://w.example -> /", &["1 redirect https://w.example/ -> /"]),
+        (
+            Stage::Redirect,
+            "redirect /[x] -> /caf\u{e9}?q=\u{e9}#\u{e9}",
+            &["1 redirect /%5Bx%5D -> /caf%C3%A9?q=%C3%A9#%C3%A9"],
+        ),
+        (
+            Stage::Redirect,
+            "redirect /a?b=c+d&e={f}&g -> /h",
+            &["1 redirect /a?b=c%20d&e={f}&g -> /h"],
+        ),
+        (
+            Stage::Redirect,
+            "redirect https://w.example -> /",
+            &["1 redirect https://w.example/ -> /"],
+        ),
         (
             Stage::Redirect,
             "redirect https://{x}.w.example/a -> https://{x}.o.example",
             &["1 redirect https://{x}.w.example/a -> https://{x}.o.example/"],
         ),
-        (Stage::Redirect, "redirect https://{x}.p.example{/r*} -> {/r*}", &["1 redirect https://{x}.p.example{/r*} -> {/r*}"]),
+        (
+            Stage::Redirect,
+            "redirect https://{x}.p.example{/r*} -> {/r*}",
+            &["1 redirect https://{x}.p.example{/r*} -> {/r*}"],
+        ),
         (
             Stage::Redirect,
             "redirect permanent\n  /a -> /b\n\n  # between\n  /c -> /d 302\n",
@@ -50,7 +73,10 @@ fn rules_and_their_lines() {
         (
             Stage::Redirect,
             "redirect 308 drop query\n  /a -> /b\n  http://w.example/c -> /d 307",
-            &["2 redirect /a -> /b 308 drop query", "3 redirect http://w.example/c -> /d 307 drop query"],
+            &[
+                "2 redirect /a -> /b 308 drop query",
+                "3 redirect http://w.example/c -> /d 307 drop query",
+            ],
         ),
         (
             Stage::Redirect,
@@ -88,21 +114,33 @@ fn rules_and_their_lines() {
             "elsewhere /a\nelsewhere /b \"who, \\\"they\\\"\"",
             &["1 elsewhere /a", "2 elsewhere /b \"who, \\\"they\\\"\""],
         ),
-        (Stage::Rewrite, "rewrite\n  /a -> /b\n  /c/{x} -> /d/{x}", &["2 rewrite /a -> /b", "3 rewrite /c/{x} -> /d/{x}"]),
+        (
+            Stage::Rewrite,
+            "rewrite\n  /a -> /b\n  /c/{x} -> /d/{x}",
+            &["2 rewrite /a -> /b", "3 rewrite /c/{x} -> /d/{x}"],
+        ),
         (
             Stage::Fallback,
             "fallback /a{/x*} -> /a/ even files\nfallback even files\n  /b -> /c",
             &["1 fallback /a{/x*} -> /a/ even files", "3 fallback /b -> /c even files"],
         ),
         (Stage::Missing, "missing {/x*} -> /none.html", &["1 missing {/x*} -> /none.html"]),
-        (Stage::Headers, "headers /a on all\n  set x: 1\nheaders /b\n  drop y", &["1 headers /a on all", "3 headers /b"]),
+        (
+            Stage::Headers,
+            "headers /a on all\n  set x: 1\nheaders /b\n  drop y",
+            &["1 headers /a on all", "3 headers /b"],
+        ),
     ];
     for (stage, text, expected) in cases {
         assert_eq!(read(*stage, text), *expected, "{text}");
     }
-    let mixed = "site https://h.example/\r\n\tfiles\t\"a b\"   # c\r\n\r\nredirect /a -> /b\t# d\r\n";
+    let mixed =
+        "site https://h.example/\r\n\tfiles\t\"a b\"   # c\r\n\r\nredirect /a -> /b\t# d\r\n";
     let rules = Rules::parse(&format!("\u{feff}{mixed}")).unwrap();
-    assert_eq!((rules.site().files.as_deref(), rules.rules(Stage::Redirect)[0].line.number), (Some("a b"), 4));
+    assert_eq!(
+        (rules.site().files.as_deref(), rules.rules(Stage::Redirect)[0].line.number),
+        (Some("a b"), 4)
+    );
 }
 
 #[test]
@@ -134,8 +172,9 @@ fn conditions_as_they_are_read() {
         "when not language is de",
     ];
     for condition in cases {
-        let text =
-            format!("site https://h.example/\n  languages en, de\n  alias w.example\nredirect /{{x}} -> /a\n  {condition}\n");
+        let text = format!(
+            "site https://h.example/\n  languages en, de\n  alias w.example\nredirect /{{x}} -> /a\n  {condition}\n"
+        );
         let rules = Rules::parse(&text).unwrap_or_else(|problems| panic!("{problems}"));
         let tests = rules.rules(Stage::Redirect)[0].tests();
         let written = tests.iter().map(|test| test.written(&rules.site().languages));
@@ -146,9 +185,13 @@ fn conditions_as_they_are_read() {
 #[test]
 fn wheres_look_at_decoded_text_as_a_whole() {
     let holds = |condition: &str, sent: &str| {
-        let rules = Rules::parse(&format!("site https://h.example/\nredirect /a/{{x}} -> /b\n  where x {condition}\n")).unwrap();
+        let rules = Rules::parse(&format!(
+            "site https://h.example/\nredirect /a/{{x}} -> /b\n  where x {condition}\n"
+        ))
+        .unwrap();
         let edge = ravel::Edge::new(&rules, ravel::FileList::default());
-        edge.answer(&ravel::Request::get(&format!("https://h.example/a/{sent}")).unwrap()).status() == Some(302)
+        edge.answer(&ravel::Request::get(&format!("https://h.example/a/{sent}")).unwrap()).status()
+            == Some(302)
     };
     let cases = [
         ("is digits", "007", true),
@@ -186,5 +229,9 @@ fn every_problem_is_reported_in_order() {
     sorted.sort_unstable();
     assert_eq!(lines, sorted);
     assert_eq!(lines, [1, 2, 3, 4, 5, 6, 7, 8, 10, 13, 14, 15, 16, 17], "{problems}");
-    assert!(problems.iter().all(|problem| !problem.kind.to_string().is_empty() && !problem.kind.remedy().is_empty()));
+    assert!(
+        problems.iter().all(
+            |problem| !problem.kind.to_string().is_empty() && !problem.kind.remedy().is_empty()
+        )
+    );
 }

@@ -1,5 +1,5 @@
-//! A walk is what a browser that knows nothing of the rules does with the answers, one after another; an explanation tells of the line
-//! that decided.
+//! A walk is what a browser that knows nothing of the rules does with the answers, one after
+//! another; an explanation tells of the line that decided.
 
 use std::collections::HashSet;
 
@@ -9,7 +9,8 @@ use ravel::edge::{End, RuleResult, Step};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use url::Url;
 
-/// Follows answers as a browser does: it resolves each location against what it asked, keeps the fragment, and stops at 20.
+/// Follows answers as a browser does: it resolves each location against what it asked, keeps the
+/// fragment, and stops at 20.
 fn follow(edge: &Edge, url: &str, method: Method) -> (String, Vec<u16>, End) {
     let (mut at, mut method) = (Url::parse(url).unwrap(), method);
     let mut seen = HashSet::new();
@@ -20,7 +21,9 @@ fn follow(edge: &Edge, url: &str, method: Method) -> (String, Vec<u16>, End) {
         seen.insert(asked.to_string());
         let answer = edge.answer(&Request::new(method.clone(), at.as_str()).unwrap());
         statuses.push(answer.status().unwrap_or_default());
-        let Some(location) = answer.location() else { return (at.to_string(), statuses, End::Answer) };
+        let Some(location) = answer.location() else {
+            return (at.to_string(), statuses, End::Answer);
+        };
         let mut to = at.join(location).unwrap();
         if let (None, Some(fragment)) = (to.fragment(), at.fragment()) {
             to.set_fragment(Some(fragment));

@@ -3,9 +3,9 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel::domain::Wanted;
-use ravel::domain::zone::{RData, data_text};
 use ravel::rules::Domain;
+use ravel_dns::Wanted;
+use ravel_dns::zone::{RData, data_text};
 use ravel_serve::{Asked, Said};
 
 use super::table::{Cell, columns, cut, duration};
@@ -13,7 +13,10 @@ use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 
 /// Whether a server says all that is wanted.
 pub(super) fn is_met(asked: &Asked, wanted: &[Wanted]) -> bool {
-    asked.said.as_ref().is_ok_and(|said| wanted.iter().zip(said).all(|(wanted, said)| meets(wanted, said)))
+    asked
+        .said
+        .as_ref()
+        .is_ok_and(|said| wanted.iter().zip(said).all(|(wanted, said)| meets(wanted, said)))
 }
 
 pub(super) fn meets(wanted: &Wanted, said: &Said) -> bool {
@@ -24,7 +27,12 @@ pub(super) fn meets(wanted: &Wanted, said: &Said) -> bool {
     }
 }
 
-pub(super) fn print(domain: &Domain, wanted: &[Wanted], asked: &[Asked], out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn print(
+    domain: &Domain,
+    wanted: &[Wanted],
+    asked: &[Asked],
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let servers = count(asked.len(), "name server", "name servers");
     writeln!(out, "{}  as {servers} say\n", in_style(STRONG, &domain.name))?;
     let titles: Vec<String> = asked.iter().map(|asked| asked.server.to_string()).collect();
@@ -36,13 +44,19 @@ pub(super) fn print(domain: &Domain, wanted: &[Wanted], asked: &[Asked], out: &m
         let host = if wanted.host == last { String::new() } else { wanted.host.clone() };
         last = &wanted.host;
         // Several records of one name stand below each other.
-        let mut cells = vec![vec![(STRONG, host)], vec![(Style::new(), wanted.kind.to_string())], needed(wanted)];
+        let mut cells = vec![
+            vec![(STRONG, host)],
+            vec![(Style::new(), wanted.kind.to_string())],
+            needed(wanted),
+        ];
         cells.extend(asked.iter().map(|asked| match &asked.said {
             Err(_) => vec![(FAINT, "?".to_owned())],
             Ok(said) => said.get(number).map_or_else(Vec::new, |said| answer(wanted, said)),
         }));
         let height = cells.iter().map(Vec::len).max().unwrap_or(1);
-        rows.extend((0..height).map(|line| cells.iter().map(|cell| cell.get(line).cloned().unwrap_or_default()).collect()));
+        rows.extend((0..height).map(|line| {
+            cells.iter().map(|cell| cell.get(line).cloned().unwrap_or_default()).collect()
+        }));
     }
     columns(&head, &rows, out)?;
     writeln!(out)?;
@@ -50,7 +64,8 @@ pub(super) fn print(domain: &Domain, wanted: &[Wanted], asked: &[Asked], out: &m
         let (style, text) = match &asked.said {
             Err(why) => (BAD, format!("does not answer: {why}")),
             Ok(said) => {
-                let unmet = wanted.iter().zip(said).filter(|(wanted, said)| !meets(wanted, said)).count();
+                let unmet =
+                    wanted.iter().zip(said).filter(|(wanted, said)| !meets(wanted, said)).count();
                 match unmet {
                     0 => (GOOD, "says what is needed".to_owned()),
                     _ => (BAD, format!("says something else in {}", count(unmet, "row", "rows"))),
@@ -73,13 +88,19 @@ fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
     let style = if meets(wanted, said) { GOOD } else { BAD };
     match said {
         Said::Records(records) if records.is_empty() => vec![(style, "–".to_owned())],
-        Said::Records(records) => records.iter().map(|record| (style, shown(wanted, record))).collect(),
+        Said::Records(records) => {
+            records.iter().map(|record| (style, shown(wanted, record))).collect()
+        }
         Said::NoName => vec![(style, "no such name".to_owned())],
         Said::Refused(why) => vec![(style, why.clone())],
     }
 }
 
 fn shown(wanted: &Wanted, (data, ttl): &(RData, u32)) -> String {
-    let kind = if data.record_type() == wanted.kind { String::new() } else { format!("{} ", data.record_type()) };
+    let kind = if data.record_type() == wanted.kind {
+        String::new()
+    } else {
+        format!("{} ", data.record_type())
+    };
     format!("{kind}{}  {}", cut(&data_text(data)), duration(i64::from(*ttl)))
 }

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel::domain::{Course, Ends, Gap, HostCourse, Issued, Moment, StepKind};
+use ravel_dns::{Course, Ends, Gap, HostCourse, Issued, Moment, StepKind};
 use time::format_description::well_known::Rfc3339;
 
 use super::table::{Cell, columns, duration};
@@ -15,13 +15,24 @@ const WIDTH: i64 = 64;
 /// Marks on the axis, at most.
 const MOST_MARKS: i64 = 6;
 
-pub(super) fn print(at_once: &Course, in_order: &Course, now: Moment, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn print(
+    at_once: &Course,
+    in_order: &Course,
+    now: Moment,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), moment(at_once.moment))?;
     course(at_once, out)?;
-    writeln!(out, "\n{}  step by step, with the switch at the same moment\n", in_style(STRONG, "in order"))?;
+    writeln!(
+        out,
+        "\n{}  step by step, with the switch at the same moment\n",
+        in_style(STRONG, "in order")
+    )?;
     steps(in_order, out)?;
     course(in_order, out)?;
-    if let Some(first) = in_order.steps.first().filter(|first| first.at < now && in_order.moment > now) {
+    if let Some(first) =
+        in_order.steps.first().filter(|first| first.at < now && in_order.moment > now)
+    {
         let earliest = now.saturating_add(in_order.moment - first.at);
         let text = format!(
             "the first step should have been at {}; begun now, the switch can be at {}",
@@ -58,7 +69,10 @@ fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
     match gap.until {
         None => format!("{name}: without HTTPS from {} on", moment(gap.from)),
         Some(until) if until <= gap.from => {
-            format!("{name}: without HTTPS from {} for as long as the issuing takes", moment(gap.from))
+            format!(
+                "{name}: without HTTPS from {} for as long as the issuing takes",
+                moment(gap.from)
+            )
         }
         Some(until) => format!(
             "{name}: without HTTPS for {}, from {} to {}",
@@ -72,17 +86,24 @@ fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
 /// Start and end of what is drawn: a little more than what happens.
 pub(super) fn extent(course: &Course) -> (Moment, Moment) {
     let (from, until) = course.extent();
-    let margin = time::Duration::seconds((until - from).whole_seconds() / 12).max(time::Duration::minutes(5));
+    let margin = time::Duration::seconds((until - from).whole_seconds() / 12)
+        .max(time::Duration::minutes(5));
     (from.saturating_sub(margin), until.saturating_add(margin))
 }
 
 /// Round distances from the switch, in seconds, that are marked on the axis.
 pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
-    const STEPS: [i64; 14] =
-        [60, 300, 900, 1_800, 3_600, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800, 1_209_600, 2_419_200, 31_536_000];
+    const STEPS: [i64; 14] = [
+        60, 300, 900, 1_800, 3_600, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800, 1_209_600,
+        2_419_200, 31_536_000,
+    ];
     let (from, until) = extent(course);
-    let (from, until) = ((from - course.moment).whole_seconds(), (until - course.moment).whole_seconds());
-    let step = STEPS.into_iter().find(|step| (until - from) / step < most).unwrap_or((until - from) / most.max(1) + 1);
+    let (from, until) =
+        ((from - course.moment).whole_seconds(), (until - course.moment).whole_seconds());
+    let step = STEPS
+        .into_iter()
+        .find(|step| (until - from) / step < most)
+        .unwrap_or((until - from) / most.max(1) + 1);
     (from.div_euclid(step) + 1..=until.div_euclid(step)).map(|number| number * step).collect()
 }
 
@@ -94,7 +115,10 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
     for mark in marks(course, MOST_MARKS) {
-        let column = ((course.moment.saturating_add(time::Duration::seconds(mark)) - from).whole_seconds() * WIDTH / length)
+        let column = ((course.moment.saturating_add(time::Duration::seconds(mark)) - from)
+            .whole_seconds()
+            * WIDTH
+            / length)
             .clamp(0, WIDTH - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
@@ -113,8 +137,11 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
         }
         writeln!(out, "{:names$}  {strip}", host.host)?;
     }
-    let shown: Vec<Ends> = course.hosts.iter().flat_map(|host| host.spans.iter().map(|span| span.ends)).collect();
-    let legend = LEGEND.iter().filter(|(ends, _)| shown.iter().any(|shown| glyph(*shown).1 == glyph(*ends).1));
+    let shown: Vec<Ends> =
+        course.hosts.iter().flat_map(|host| host.spans.iter().map(|span| span.ends)).collect();
+    let legend = LEGEND
+        .iter()
+        .filter(|(ends, _)| shown.iter().any(|shown| glyph(*shown).1 == glyph(*ends).1));
     let legend = legend.map(|(ends, words)| {
         let (style, mark) = glyph(*ends);
         format!("{} {words}", in_style(style, mark))
@@ -133,8 +160,9 @@ const LEGEND: [(Ends, &str); 5] = [
 /// What can be reached in a stretch of time, put together, so that nothing short is lost.
 fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
     let mut all = Ends::default();
-    let inside =
-        host.spans.iter().filter(|span| span.from.is_none_or(|start| start < until) && span.until.is_none_or(|end| end > from));
+    let inside = host.spans.iter().filter(|span| {
+        span.from.is_none_or(|start| start < until) && span.until.is_none_or(|end| end > from)
+    });
     for span in inside {
         all.add(span.ends);
     }
@@ -162,30 +190,48 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
         .iter()
         .map(|host| {
             let same = host.spans.len() == 1;
-            let cell = |at, otherwise| (plain, if same { "as now".to_owned() } else { from_switch(at, otherwise) });
+            let cell = |at, otherwise| {
+                (plain, if same { "as now".to_owned() } else { from_switch(at, otherwise) })
+            };
             let gone = host.last_old().max(host.last_missing());
             vec![
                 (STRONG, host.host.clone()),
-                cell(host.spans.iter().find(|span| span.ends.new).and_then(|span| span.from), "now already"),
+                cell(
+                    host.spans.iter().find(|span| span.ends.new).and_then(|span| span.from),
+                    "now already",
+                ),
                 cell(host.all_new(), "never"),
                 cell(gone, "–"),
                 (
                     if host.https.is_some() { plain } else { BAD },
-                    from_switch(host.https.filter(|_| !same), if host.https.is_some() { "as now" } else { "never" }),
+                    from_switch(
+                        host.https.filter(|_| !same),
+                        if host.https.is_some() { "as now" } else { "never" },
+                    ),
                 ),
             ]
         })
         .collect();
-    columns(&["host", "new for some", "new for all", "old or missing until", "HTTPS for all"], &rows, out)?;
+    columns(
+        &["host", "new for some", "new for all", "old or missing until", "HTTPS for all"],
+        &rows,
+        out,
+    )?;
     for host in &course.unseen {
-        writeln!(out, "{}", in_style(FAINT, format_args!("{host}: the zone does not show what it gets")))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(FAINT, format_args!("{host}: the zone does not show what it gets"))
+        )?;
     }
     if let Some(proof) = course.proof {
-        let (best, worst) = (relative(course.moment, proof.best), relative(course.moment, proof.worst));
+        let (best, worst) =
+            (relative(course.moment, proof.best), relative(course.moment, proof.worst));
         writeln!(out, "ownership can be proved: at best {best}, at worst {worst}")?;
     }
     if let Issued::In(window) = course.certificate {
-        let (best, worst) = (relative(course.moment, window.best), relative(course.moment, window.worst));
+        let (best, worst) =
+            (relative(course.moment, window.best), relative(course.moment, window.worst));
         writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
     }
     Ok(())
@@ -196,7 +242,11 @@ fn steps(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     for step in &course.steps {
         let ahead = (step.at - course.moment).whole_seconds();
         for words in step_in_words(&step.kind) {
-            rows.push(vec![(Style::new(), moment(step.at)), (FAINT, signed(ahead)), (STRONG, words)]);
+            rows.push(vec![
+                (Style::new(), moment(step.at)),
+                (FAINT, signed(ahead)),
+                (STRONG, words),
+            ]);
         }
     }
     columns(&["moment", "from the switch", "step"], &rows, out)?;

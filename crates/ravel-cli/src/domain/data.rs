@@ -2,8 +2,10 @@
 
 use std::io::{self, Write};
 
-use ravel::domain::zone::data_text;
-use ravel::domain::{Certificate, Course, Gap, Held, HostCourse, Issued, Moment, Plan, Row, Step, StepKind, Window};
+use ravel_dns::zone::data_text;
+use ravel_dns::{
+    Certificate, Course, Gap, Held, HostCourse, Issued, Moment, Plan, Row, Step, StepKind, Window,
+};
 use ravel_serve::{Asked, Said};
 use serde_json::{Value, json};
 
@@ -12,14 +14,20 @@ use super::{View, asked};
 use crate::findings::finding_data;
 use crate::load::Loaded;
 
-pub(super) fn print(loaded: &Loaded, views: &[View<'_>], outside: &[String], out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn print(
+    loaded: &Loaded,
+    views: &[View<'_>],
+    outside: &[String],
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let domains: Vec<Value> = views.iter().map(|view| domain(loaded, view)).collect();
     serde_json::to_writer_pretty(&mut *out, &json!({ "domains": domains, "outside": outside }))?;
     writeln!(out)
 }
 
 fn domain(loaded: &Loaded, view: &View<'_>) -> Value {
-    let findings: Vec<Value> = view.findings.iter().map(|finding| json!(finding_data(loaded, finding))).collect();
+    let findings: Vec<Value> =
+        view.findings.iter().map(|finding| json!(finding_data(loaded, finding))).collect();
     let mut value = json!({
         "name": view.domain.name.as_str(),
         "zone": view.plan.as_ref().map(zone),
@@ -114,8 +122,10 @@ fn step(step: &Step) -> Value {
     let mut value = json!({ "at": moment(step.at), "step": name });
     if let StepKind::Lower(sets, ttl) = &step.kind {
         value["ttl"] = json!(ttl);
-        value["records"] =
-            sets.iter().map(|(name, kind, ttl)| json!({ "name": name, "type": kind.to_string(), "ttl": ttl })).collect();
+        value["records"] = sets
+            .iter()
+            .map(|(name, kind, ttl)| json!({ "name": name, "type": kind.to_string(), "ttl": ttl }))
+            .collect();
     }
     value
 }

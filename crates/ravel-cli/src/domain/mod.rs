@@ -1,4 +1,5 @@
-//! `ravel domain`: the records that a domain needs beside those it has, and what visitors see while they change.
+//! `ravel domain`: the records that a domain needs beside those it has, and what visitors see while
+//! they change.
 
 mod asked;
 mod chart;
@@ -10,9 +11,9 @@ use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
-use ravel::domain::{Action, Certificate, Course, Moment, Plan, Wanted, Zone};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Weight};
+use ravel_dns::{Action, Certificate, Course, Moment, Plan, Wanted, Zone};
 use ravel_serve::{Asked, NameServer};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -32,7 +33,8 @@ pub(crate) struct Arguments {
     /// Write the zone as it must be
     #[arg(long, value_name = "FILE")]
     write: Option<PathBuf>,
-    /// Show what visitors see when the records change at this moment (RFC 3339), and in which order nobody notices
+    /// Show what visitors see when the records change at this moment (RFC 3339), and in which order
+    /// nobody notices
     #[arg(long, value_name = "MOMENT", value_parser = moment)]
     switch: Option<Moment>,
     /// Write what `--switch` shows as a picture
@@ -41,7 +43,8 @@ pub(crate) struct Arguments {
     /// Ask this name server instead of the zone file; several, to compare them
     #[arg(long, value_name = "ADDRESS[:PORT]", value_parser = server)]
     ask: Vec<SocketAddr>,
-    /// Answer questions from the zone on this port of 127.0.0.1, over UDP and TCP; 0 picks a free one
+    /// Answer questions from the zone on this port of 127.0.0.1, over UDP and TCP; 0 picks a free
+    /// one
     #[arg(long, value_name = "PORT", conflicts_with_all = ["ask", "switch", "write", "json"])]
     answer: Option<u16>,
     /// Print data for programs
@@ -50,8 +53,10 @@ pub(crate) struct Arguments {
 }
 
 fn moment(text: &str) -> Result<Moment, String> {
-    OffsetDateTime::parse(text, &Rfc3339)
-        .map_err(|_| "write date, time and offset as in 2027-03-01T06:00:00Z or 2027-03-01T07:00:00+01:00".to_owned())
+    OffsetDateTime::parse(text, &Rfc3339).map_err(|_| {
+        "write date, time and offset as in 2027-03-01T06:00:00Z or 2027-03-01T07:00:00+01:00"
+            .to_owned()
+    })
 }
 
 /// An address with a port, or without: then it is that of the DNS.
@@ -90,11 +95,15 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Some(zone) if zone.to_string_lossy() == path => std::fs::read(zone),
         _ => loaded.named(path),
     };
-    let unreadable = |error: ravel::domain::Unreadable| Failure::Message(error.to_string());
+    let unreadable = |error: ravel_dns::Unreadable| Failure::Message(error.to_string());
     let mut files: Vec<(Option<Zone>, Option<Certificate>)> = Vec::new();
     for domain in &domains {
-        let zone = if arguments.ask.is_empty() { domain.zone_by(read).map_err(unreadable)? } else { None };
-        files.push((zone, domain.certificate_by(read).map_err(unreadable)?));
+        let zone = if arguments.ask.is_empty() {
+            Zone::of_domain(domain, read).map_err(unreadable)?
+        } else {
+            None
+        };
+        files.push((zone, Certificate::of_domain(domain, read).map_err(unreadable)?));
     }
     if let (Some(path), [(Some(zone), _)]) = (&arguments.zone, files.as_slice()) {
         loaded.know(&path.to_string_lossy(), zone.text());
@@ -109,17 +118,39 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         let plan = zone.as_ref().map(|zone| Plan::new(loaded.rules.site(), domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
         if let Some(certificate) = certificate {
-            findings.extend(ravel::domain::certificate_findings(loaded.rules.site(), domain, certificate, now));
+            findings.extend(ravel_dns::certificate_findings(
+                loaded.rules.site(),
+                domain,
+                certificate,
+                now,
+            ));
         }
         // The table says row by row what is to do.
-        findings.retain(|finding| finding.code != Code::RecordsToDo && !loaded.rules.accepts(finding));
-        let courses = arguments.switch.zip(plan.as_ref()).map(|(moment, plan)| {
-            (Course::at_once(plan, certificate.as_ref(), moment), Course::in_order(plan, certificate.as_ref(), moment))
+        findings.retain(|finding| {
+            finding.code != Code::RecordsToDo && !finding.is_accepted(&loaded.rules)
         });
-        views.push(View { domain, plan, certificate: certificate.as_ref(), findings, courses, wanted, asked });
+        let courses = arguments.switch.zip(plan.as_ref()).map(|(moment, plan)| {
+            (
+                Course::at_once(plan, certificate.as_ref(), moment),
+                Course::in_order(plan, certificate.as_ref(), moment),
+            )
+        });
+        views.push(View {
+            domain,
+            plan,
+            certificate: certificate.as_ref(),
+            findings,
+            courses,
+            wanted,
+            asked,
+        });
     }
-    let outside: Vec<String> =
-        loaded.rules.site().hosts().filter(|host| !loaded.rules.domains().iter().any(|domain| domain.holds(host))).collect();
+    let outside: Vec<String> = loaded
+        .rules
+        .site()
+        .hosts()
+        .filter(|host| !loaded.rules.domains().iter().any(|domain| domain.holds(host)))
+        .collect();
     match arguments.json {
         true => data::print(&loaded, &views, &outside, out)?,
         false => print(&loaded, &views, &outside, now, out)?,
@@ -141,13 +172,21 @@ impl View<'_> {
 /// The domains that are meant.
 fn chosen(loaded: &Loaded, arguments: &Arguments) -> Result<Vec<Domain>, Failure> {
     let all = loaded.rules.domains();
-    let names = || all.iter().map(|domain| format!("`{}`", domain.name)).collect::<Vec<_>>().join(", ");
+    let names =
+        || all.iter().map(|domain| format!("`{}`", domain.name)).collect::<Vec<_>>().join(", ");
     let message = |text: String| Err(Failure::Message(text));
     if all.is_empty() {
-        return message("the rules have no `domain` statement; write one with `host`, `address` and `zone`".to_owned());
+        return message(
+            "the rules have no `domain` statement; write one with `host`, `address` and `zone`"
+                .to_owned(),
+        );
     }
     let chosen: Vec<Domain> = match &arguments.name {
-        Some(name) => all.iter().filter(|domain| domain.name.as_str() == name.trim_end_matches('.')).cloned().collect(),
+        Some(name) => all
+            .iter()
+            .filter(|domain| domain.name.as_str() == name.trim_end_matches('.'))
+            .cloned()
+            .collect(),
         None => all.to_vec(),
     };
     let one = [
@@ -159,22 +198,35 @@ fn chosen(loaded: &Loaded, arguments: &Arguments) -> Result<Vec<Domain>, Failure
     match (chosen.len(), one.iter().find(|(_, given)| *given)) {
         (0, _) => message(format!("the rules have no such domain; they have {}", names())),
         (1, _) | (_, None) => Ok(chosen),
-        (_, Some((option, _))) => message(format!("`{option}` is for one domain; name it: {}", names())),
+        (_, Some((option, _))) => {
+            message(format!("`{option}` is for one domain; name it: {}", names()))
+        }
     }
 }
 
 /// Serves a zone until it is interrupted.
-fn answer(domains: &[Domain], files: Vec<(Option<Zone>, Option<Certificate>)>, port: u16, out: &mut dyn Write) -> crate::Outcome {
+fn answer(
+    domains: &[Domain],
+    files: Vec<(Option<Zone>, Option<Certificate>)>,
+    port: u16,
+    out: &mut dyn Write,
+) -> crate::Outcome {
     let Some((Some(zone), _)) = files.into_iter().next() else { return Err(no_zone(&domains[0])) };
-    let origin = ravel::domain::zone::shown(zone.origin());
+    let origin = ravel_dns::zone::shown(zone.origin());
     let runtime = tokio::runtime::Runtime::new()?;
     runtime.block_on(async {
-        let server = NameServer::bind(zone, port)
-            .await
-            .map_err(|error| Failure::Message(format!("port {port} of 127.0.0.1 can not be had: {error}; name another, or 0")))?;
+        let server = NameServer::bind(zone, port).await.map_err(|error| {
+            Failure::Message(format!(
+                "port {port} of 127.0.0.1 can not be had: {error}; name another, or 0"
+            ))
+        })?;
         let address = server.address();
         writeln!(out, "{} is answered on {address}, over UDP and TCP", in_style(STRONG, &origin))?;
-        writeln!(out, "{}", in_style(FAINT, format_args!("ravel domain --ask {address}    (Ctrl-C ends it)")))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(FAINT, format_args!("ravel domain --ask {address}    (Ctrl-C ends it)"))
+        )?;
         out.flush()?;
         server.run(crate::serve::interrupted()).await?;
         Ok(Ended::Well)
@@ -192,7 +244,11 @@ fn no_zone(domain: &Domain) -> Failure {
 type Questions = (Vec<Wanted>, Vec<Asked>);
 
 /// Asks the servers about each domain.
-fn asked(loaded: &Loaded, domains: &[Domain], arguments: &Arguments) -> Result<Vec<Questions>, Failure> {
+fn asked(
+    loaded: &Loaded,
+    domains: &[Domain],
+    arguments: &Arguments,
+) -> Result<Vec<Questions>, Failure> {
     let wanted = domains.iter().map(|domain| Wanted::of(loaded.rules.site(), domain));
     if arguments.ask.is_empty() {
         return Ok(wanted.map(|wanted| (wanted, Vec::new())).collect());
@@ -207,7 +263,11 @@ fn asked(loaded: &Loaded, domains: &[Domain], arguments: &Arguments) -> Result<V
     Ok(all)
 }
 
-fn write_files(arguments: &Arguments, views: &[View<'_>], out: &mut dyn Write) -> Result<(), Failure> {
+fn write_files(
+    arguments: &Arguments,
+    views: &[View<'_>],
+    out: &mut dyn Write,
+) -> Result<(), Failure> {
     let [view] = views else { return Ok(()) };
     if let Some(path) = &arguments.write {
         let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
@@ -215,7 +275,10 @@ fn write_files(arguments: &Arguments, views: &[View<'_>], out: &mut dyn Write) -
         if !arguments.json {
             let said = match plan.changes().is_empty() {
                 true => "is the zone as it stands: nothing has to change".to_owned(),
-                false => format!("is the zone as it must be, with serial {}", plan.zone().serial().wrapping_add(1)),
+                false => format!(
+                    "is the zone as it must be, with serial {}",
+                    plan.zone().serial().wrapping_add(1)
+                ),
             };
             writeln!(out, "{} {said}", in_style(STRONG, path.display()))?;
         }
@@ -231,7 +294,13 @@ fn write_files(arguments: &Arguments, views: &[View<'_>], out: &mut dyn Write) -
     Ok(())
 }
 
-fn print(loaded: &Loaded, views: &[View<'_>], outside: &[String], now: Moment, out: &mut dyn Write) -> Result<(), Failure> {
+fn print(
+    loaded: &Loaded,
+    views: &[View<'_>],
+    outside: &[String],
+    now: Moment,
+    out: &mut dyn Write,
+) -> Result<(), Failure> {
     for view in views {
         if !view.asked.is_empty() {
             asked::print(view.domain, &view.wanted, &view.asked, out)?;
@@ -247,21 +316,28 @@ fn print(loaded: &Loaded, views: &[View<'_>], outside: &[String], now: Moment, o
         summary(plan, &view.findings, out)?;
         if let Some((at_once, in_order)) = &view.courses {
             match plan.changes().is_empty() {
-                true => writeln!(out, "\nnothing has to change, so there is nothing to wait for\n")?,
+                true => {
+                    writeln!(out, "\nnothing has to change, so there is nothing to wait for\n")?
+                }
                 false => chart::print(at_once, in_order, now, out)?,
             }
         }
     }
     if !outside.is_empty() {
         let hosts = outside.join(", ");
-        writeln!(out, "{}", in_style(FAINT, format_args!("no `domain` statement speaks of {hosts}")))?;
+        writeln!(
+            out,
+            "{}",
+            in_style(FAINT, format_args!("no `domain` statement speaks of {hosts}"))
+        )?;
     }
     Ok(())
 }
 
 fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::io::Result<()> {
     let of = |action| plan.rows().iter().filter(|row| row.action == action).count();
-    let problems = findings.iter().filter(|finding| finding.code.weight() == Weight::Problem).count();
+    let problems =
+        findings.iter().filter(|finding| finding.code.weight() == Weight::Problem).count();
     let advice = findings.len() - problems;
     let rows = [
         (Action::Add, "to add"),
@@ -270,8 +346,11 @@ fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::i
         (Action::Blocked, "blocked"),
         (Action::Keep, "as needed"),
     ];
-    let rows: Vec<String> =
-        rows.iter().filter(|(action, _)| of(*action) > 0).map(|(action, word)| format!("{} {word}", of(*action))).collect();
+    let rows: Vec<String> = rows
+        .iter()
+        .filter(|(action, _)| of(*action) > 0)
+        .map(|(action, word)| format!("{} {word}", of(*action)))
+        .collect();
     let to_do = plan.rows().iter().any(|row| row.action.is_to_do());
     let text = format!(
         "{}; {}, {}",

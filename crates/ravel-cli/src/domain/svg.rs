@@ -1,7 +1,7 @@
 //! What visitors see while records change, as a picture.
 
 use maud::{Markup, PreEscaped, html};
-use ravel::domain::{Course, Ends, Issued, Moment};
+use ravel_dns::{Course, Ends, Issued, Moment};
 
 use super::chart::{extent, gaps_in_words, marks, moment, signed, step_in_words};
 
@@ -40,11 +40,14 @@ pub(super) fn draw(domain: &str, at_once: &Course, in_order: &Course) -> String 
     let names = at_once.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
     let left = MARGIN + CHARACTER * names as f64 + 16.0;
     let mut y = MARGIN + 20.0;
-    let mut body: Vec<Markup> = vec![words(MARGIN, y, "title", &format!("{domain}: what visitors reach while it changes"))];
+    let mut body: Vec<Markup> =
+        vec![words(MARGIN, y, "title", &format!("{domain}: what visitors reach while it changes"))];
     y += LINE + 6.0;
     let mut x = MARGIN;
     for (_, colour, text) in LEGEND {
-        body.push(html! { rect x=(px(x)) y=(px(y - 12.0)) width="16" height="14" fill=(colour) {} });
+        body.push(
+            html! { rect x=(px(x)) y=(px(y - 12.0)) width="16" height="14" fill=(colour) {} },
+        );
         body.push(words(x + 22.0, y, "", text));
         x += 22.0 + CHARACTER * text.chars().count() as f64 + 22.0;
     }
@@ -68,7 +71,12 @@ const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
 fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y: f64) -> f64 {
-    body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", moment(course.moment))));
+    body.push(words(
+        MARGIN,
+        y,
+        "head",
+        &format!("{title}: the switch is at {}", moment(course.moment)),
+    ));
     y += LINE;
     if course.steps.len() > 1 {
         for step in &course.steps {

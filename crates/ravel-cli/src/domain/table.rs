@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel::domain::{Action, Certificate, Held, Plan, zone};
+use ravel_dns::{Action, Certificate, Held, Plan, zone};
 
 use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
@@ -41,7 +41,15 @@ pub(super) fn print_certificate(certificate: &Certificate, out: &mut dyn Write) 
     writeln!(
         out,
         "{}",
-        in_style(FAINT, format_args!("  valid from {} to {}, by {}", from.date(), until.date(), certificate.issuer()))
+        in_style(
+            FAINT,
+            format_args!(
+                "  valid from {} to {}, by {}",
+                from.date(),
+                until.date(),
+                certificate.issuer()
+            )
+        )
     )
 }
 
@@ -57,7 +65,9 @@ fn held(held: Option<&Held>) -> String {
     match held {
         None => "–".to_owned(),
         Some(Held { data, ttl: None }) => data.clone(),
-        Some(Held { data, ttl: Some(ttl) }) => format!("{}  {}", cut(data), duration(i64::from(*ttl))),
+        Some(Held { data, ttl: Some(ttl) }) => {
+            format!("{}  {}", cut(data), duration(i64::from(*ttl)))
+        }
     }
 }
 

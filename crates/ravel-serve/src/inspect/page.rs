@@ -4,8 +4,10 @@ use std::time::SystemTime;
 
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
-use ravel::audit::{FindingPlace, WayEnd, Weight};
 use ravel::expect::journey;
+use ravel::finding::FindingPlace;
+use ravel::rules::Weight;
+use ravel_check::WayEnd;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -23,17 +25,28 @@ pub(super) struct Tried {
 
 impl Tried {
     /// Asks the site, without sending anything.
-    pub(super) fn ask(inspector: &Inspector, method: String, address: String, header: String) -> Tried {
+    pub(super) fn ask(
+        inspector: &Inspector,
+        method: String,
+        address: String,
+        header: String,
+    ) -> Tried {
         let result = ask(inspector, &method, &address, &header);
         Tried { method, address, header, result }
     }
 }
 
-fn ask(inspector: &Inspector, method: &str, address: &str, header: &str) -> Result<(String, Vec<Explained>), String> {
+fn ask(
+    inspector: &Inspector,
+    method: &str,
+    address: &str,
+    header: &str,
+) -> Result<(String, Vec<Explained>), String> {
     let site = inspector.live.site();
     let method = match method {
         "" => Method::GET,
-        method => Method::from_bytes(method.to_ascii_uppercase().as_bytes()).map_err(|_| format!("`{method}` is no method"))?,
+        method => Method::from_bytes(method.to_ascii_uppercase().as_bytes())
+            .map_err(|_| format!("`{method}` is no method"))?,
     };
     let url = match address.starts_with('/') {
         true => format!("{}{address}", site.edge.site().url().trim_end_matches('/')),
@@ -45,7 +58,8 @@ fn ask(inspector: &Inspector, method: &str, address: &str, header: &str) -> Resu
             let name = HeaderName::from_bytes(name.trim().as_bytes()).ok()?;
             Some((name, HeaderValue::from_str(value.trim()).ok()?))
         });
-        let (name, value) = field.ok_or_else(|| format!("`{header}` is no header field; write `name: value`"))?;
+        let (name, value) =
+            field.ok_or_else(|| format!("`{header}` is no header field; write `name: value`"))?;
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
@@ -94,7 +108,10 @@ fn open_at(inspector: &Inspector) -> Markup {
     let host = site.rules.site().host.as_str().to_owned();
     let (http, https) = (inspector.addresses.http.port(), inspector.addresses.https.port());
     let base = &site.rules.site().base;
-    let urls = [format!("http://{host}.localhost:{http}{base}"), format!("https://{host}.localhost:{https}{base}")];
+    let urls = [
+        format!("http://{host}.localhost:{http}{base}"),
+        format!("https://{host}.localhost:{https}{base}"),
+    ];
     html! { @for url in &urls { a href=(url) rel="noreferrer" { (url) } " " } }
 }
 

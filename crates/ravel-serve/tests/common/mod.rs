@@ -54,10 +54,14 @@ pub(crate) fn options(folder: &Path) -> Options {
 /// Serves the demo site.
 pub(crate) async fn demo() -> Running {
     let folder = TempDir::new().unwrap();
-    copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/lantern-ferries"), &folder.path().join("site"));
+    copy(
+        &Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/lantern-ferries"),
+        &folder.path().join("site"),
+    );
     let server = Server::bind(options(folder.path())).await.unwrap();
     let (end, ended) = oneshot::channel();
-    let (addresses, live, authority) = (server.addresses(), Arc::clone(server.live()), server.authority().to_owned());
+    let (addresses, live, authority) =
+        (server.addresses(), Arc::clone(server.live()), server.authority().to_owned());
     let task = tokio::spawn(server.run(async move { drop(ended.await) }, |_| {}));
     Running { folder, addresses, live, authority, end: Some(end), task }
 }
@@ -67,12 +71,23 @@ impl Running {
         self.folder.path().join("site").join(name)
     }
 
-    /// Sends one request to the server, whatever the host's name; HTTPS is verified with the local authority.
-    pub(crate) async fn ask(&self, method: &str, url: &str, fields: &[(&str, &str)]) -> Response<Bytes> {
+    /// Sends one request to the server, whatever the host's name; HTTPS is verified with the local
+    /// authority.
+    pub(crate) async fn ask(
+        &self,
+        method: &str,
+        url: &str,
+        fields: &[(&str, &str)],
+    ) -> Response<Bytes> {
         self.try_ask(method, url, fields).await.unwrap()
     }
 
-    pub(crate) async fn try_ask(&self, method: &str, url: &str, fields: &[(&str, &str)]) -> std::io::Result<Response<Bytes>> {
+    pub(crate) async fn try_ask(
+        &self,
+        method: &str,
+        url: &str,
+        fields: &[(&str, &str)],
+    ) -> std::io::Result<Response<Bytes>> {
         let (scheme, rest) = url.split_once("://").unwrap();
         let cut = rest.find(['/', '?']).unwrap_or(rest.len());
         let (named, target) = rest.split_at(cut);
@@ -89,14 +104,21 @@ impl Running {
         let mut roots = RootCertStore::empty();
         roots.add(CertificateDer::from_pem_file(&self.authority).unwrap()).unwrap();
         let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().unwrap();
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .unwrap();
         let config = config.with_root_certificates(roots).with_no_client_auth();
         let stream = TcpStream::connect(self.addresses.https).await?;
         let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
         exchange(TlsConnector::from(Arc::new(config)).connect(name, stream).await?, request).await
     }
 
-    pub(crate) async fn inspect(&self, method: &str, target: &str, fields: &[(&str, &str)]) -> Response<Bytes> {
+    pub(crate) async fn inspect(
+        &self,
+        method: &str,
+        target: &str,
+        fields: &[(&str, &str)],
+    ) -> Response<Bytes> {
         let mut request = Request::builder().method(method).uri(target);
         if !fields.iter().any(|(name, _)| *name == "host") {
             request = request.header("host", self.addresses.inspect.to_string());
@@ -114,12 +136,16 @@ impl Running {
     }
 }
 
-async fn exchange<IO>(stream: IO, request: Request<Empty<Bytes>>) -> std::io::Result<Response<Bytes>>
+async fn exchange<IO>(
+    stream: IO,
+    request: Request<Empty<Bytes>>,
+) -> std::io::Result<Response<Bytes>>
 where
     IO: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {
-    let (mut sender, connection) =
-        hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
+    let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream))
+        .await
+        .map_err(std::io::Error::other)?;
     tokio::spawn(connection);
     let response = sender.send_request(request).await.map_err(std::io::Error::other)?;
     let (head, body) = response.into_parts();

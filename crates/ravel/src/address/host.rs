@@ -56,13 +56,14 @@ impl fmt::Display for Scheme {
     }
 }
 
-/// A host name in the one form that names are compared in: lower case, ASCII, no final dot, no port.
+/// A host name in the one form that names are compared in: lower case, ASCII, no final dot, no
+/// port.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Host(Box<str>);
 
 impl Host {
-    /// Reads a host as people write it in a URL, and as browsers read it: IDNA, and IPv4 addresses in any notation (WHATWG
-    /// URL, section 3.5). A port and a final dot are dropped.
+    /// Reads a host as people write it in a URL, and as browsers read it: IDNA, and IPv4 addresses
+    /// in any notation (WHATWG URL, section 3.5). A port and a final dot are dropped.
     ///
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
@@ -77,8 +78,8 @@ impl Host {
         Ok(Host(host.into()))
     }
 
-    /// Reads a host as it arrives in a request: it is ASCII and not percent-encoded, since browsers have made it so.
-    /// A port and a final dot are dropped.
+    /// Reads a host as it arrives in a request: it is ASCII and not percent-encoded, since browsers
+    /// have made it so. A port and a final dot are dropped.
     ///
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
@@ -86,8 +87,13 @@ impl Host {
         let name = without_port(text)?;
         if let Some(inner) = name.strip_prefix('[').and_then(|name| name.strip_suffix(']')) {
             // As browsers send it: it is compared, not read.
-            let plain = !inner.is_empty() && inner.bytes().all(|byte| byte.is_ascii_hexdigit() || b":.".contains(&byte));
-            return if plain { Ok(Host(name.to_ascii_lowercase().into())) } else { Err(Malformed::Host) };
+            let plain = !inner.is_empty()
+                && inner.bytes().all(|byte| byte.is_ascii_hexdigit() || b":.".contains(&byte));
+            return if plain {
+                Ok(Host(name.to_ascii_lowercase().into()))
+            } else {
+                Err(Malformed::Host)
+            };
         }
         let name = name.strip_suffix('.').unwrap_or(name);
         match has_labels(name) {
@@ -137,7 +143,8 @@ fn without_port(text: &str) -> Result<&str, Malformed> {
 
 /// Whether a name is labels with dots between them (RFC 1035, section 2.3.4).
 fn has_labels(name: &str) -> bool {
-    let is_label = |label: &str| (1..=63).contains(&label.len()) && label.bytes().all(is_label_byte);
+    let is_label =
+        |label: &str| (1..=63).contains(&label.len()) && label.bytes().all(is_label_byte);
     name.len() <= MAX_HOST_BYTES && name.split('.').all(is_label)
 }
 
@@ -170,7 +177,11 @@ mod tests {
         ];
         for (text, expected) in cases {
             let host = Host::of_request(text);
-            assert_eq!(host.as_ref().map(Host::as_str), expected.as_ref().map(|host| *host), "{text:?}");
+            assert_eq!(
+                host.as_ref().map(Host::as_str),
+                expected.as_ref().map(|host| *host),
+                "{text:?}"
+            );
         }
     }
 
@@ -203,7 +214,11 @@ mod tests {
             ("[::1", Err(Malformed::Host)),
         ];
         for (text, expected) in cases {
-            assert_eq!(Host::parse(text).as_ref().map(Host::as_str), expected.as_ref().map(|host| *host), "{text:?}");
+            assert_eq!(
+                Host::parse(text).as_ref().map(Host::as_str),
+                expected.as_ref().map(|host| *host),
+                "{text:?}"
+            );
         }
     }
 }

@@ -5,8 +5,9 @@
 //!                     scheme://host/path?query#fragment, one string with its seams known
 //! ```
 //!
-//! Everything later compares addresses byte for byte, so this is the one place where two spellings of an
-//! address become one (RFC 3986, section 6.2.2). What cannot be an address at all is [`Malformed`].
+//! Everything later compares addresses byte for byte, so this is the one place where two spellings
+//! of an address become one (RFC 3986, section 6.2.2). What cannot be an address at all is
+//! [`Malformed`].
 
 mod host;
 mod path;
@@ -15,13 +16,14 @@ mod request;
 mod url;
 
 pub use host::{Host, Scheme};
+pub use path::{decode, encode, is_path_byte};
 pub use query::{form_decode, parameters};
 pub use request::{Request, RequestError};
 pub use url::Address;
 
 pub(crate) use host::{MAX_HOST_BYTES, port_number, split_port};
 pub(crate) use path::{
-    decode, encode, has_pair, is_fragment_byte, is_path_byte, is_query_byte, is_unreserved, normalize, path_hash,
+    has_pair, is_fragment_byte, is_query_byte, is_unreserved, normalize, path_hash,
 };
 pub(crate) use url::AddressWriter;
 

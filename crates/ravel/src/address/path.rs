@@ -15,12 +15,12 @@ pub(crate) fn is_unreserved(byte: u8) -> bool {
 }
 
 /// Whether a byte stands for itself in a path segment: `pchar` of RFC 3986, section 3.3.
-pub(crate) fn is_path_byte(byte: u8) -> bool {
+pub fn is_path_byte(byte: u8) -> bool {
     PATH_BYTES[usize::from(byte)]
 }
 
-/// Whether a byte stands for itself in a query: all but the query percent-encode set of special URLs (WHATWG URL,
-/// section 1.3).
+/// Whether a byte stands for itself in a query: all but the query percent-encode set of special
+/// URLs (WHATWG URL, section 1.3).
 pub(crate) fn is_query_byte(byte: u8) -> bool {
     byte.is_ascii_graphic() && !matches!(byte, b'"' | b'#' | b'<' | b'>' | b'\'')
 }
@@ -60,7 +60,7 @@ pub(crate) fn path_hash(path: &[u8]) -> u64 {
 }
 
 /// Appends `bytes`, percent-encoding (upper-case hex) all that `keep` does not keep.
-pub(crate) fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {
+pub fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {
     for &byte in bytes {
         if keep(byte) {
             out.push(char::from(byte));
@@ -73,13 +73,13 @@ pub(crate) fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {
 }
 
 /// Percent-decodes; a broken escape stays as text.
-pub(crate) fn decode(text: &str) -> Cow<'_, [u8]> {
+pub fn decode(text: &str) -> Cow<'_, [u8]> {
     Cow::from(percent_encoding::percent_decode_str(text))
 }
 
-/// Brings a path to the one spelling that paths are compared in: escapes of `pchar` bytes decoded, all else
-/// percent-encoded in upper case, `.` and `..` segments removed (RFC 3986, sections 5.2.4 and 6.2.2).
-/// `%2F` stays as it is. Borrows when there is nothing to do.
+/// Brings a path to the one spelling that paths are compared in: escapes of `pchar` bytes decoded,
+/// all else percent-encoded in upper case, `.` and `..` segments removed (RFC 3986, sections 5.2.4
+/// and 6.2.2). `%2F` stays as it is. Borrows when there is nothing to do.
 pub(crate) fn normalize(path: &str) -> Result<Cow<'_, str>, Malformed> {
     let bytes = path.as_bytes();
     if bytes.first() != Some(&b'/') {

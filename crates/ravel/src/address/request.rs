@@ -34,17 +34,26 @@ impl Request {
     pub fn new(method: Method, url: &str) -> Result<Request, RequestError> {
         match Address::parse(url) {
             Err(Malformed::Scheme) => Err(RequestError { url: url.to_owned() }),
-            address => Ok(Request { method, address: address.map_err(|why| (why, url.to_owned())), headers: None }),
+            address => Ok(Request {
+                method,
+                address: address.map_err(|why| (why, url.to_owned())),
+                headers: None,
+            }),
         }
     }
 
-    /// A request as it arrives: the `host` field (or `:authority`) and the target in origin form (RFC 9112, section 3.2.1).
+    /// A request as it arrives: the `host` field (or `:authority`) and the target in origin form
+    /// (RFC 9112, section 3.2.1).
     pub fn from_parts(method: Method, scheme: Scheme, host: &str, target: &str) -> Request {
         let address = match target.starts_with('/') {
             true => Address::from_parts(scheme, host, target),
             false => Err(Malformed::PathStart),
         };
-        Request { method, address: address.map_err(|why| (why, format!("{scheme}://{host}{target}"))), headers: None }
+        Request {
+            method,
+            address: address.map_err(|why| (why, format!("{scheme}://{host}{target}"))),
+            headers: None,
+        }
     }
 
     /// A request for an address.

@@ -7,10 +7,13 @@ use std::num::NonZeroU64;
 use std::ops::Range;
 
 use super::host::{port_number, split_port};
-use super::{Host, Malformed, Scheme, encode, has_pair, is_fragment_byte, is_query_byte, normalize, path_hash};
+use super::{
+    Host, Malformed, Scheme, encode, has_pair, is_fragment_byte, is_query_byte, normalize,
+    path_hash,
+};
 
-/// A whole URL without user name, normalized: `scheme://host[:port]/path?query#fragment`. Its text is what the WHATWG URL
-/// parser makes of it.
+/// A whole URL without user name, normalized: `scheme://host[:port]/path?query#fragment`. Its text
+/// is what the WHATWG URL parser makes of it.
 ///
 /// Two URLs are the same exactly when their texts are. What is asked of the site has no port.
 #[derive(Debug, Clone)]
@@ -42,7 +45,8 @@ impl Hash for Address {
 }
 
 impl Address {
-    /// Reads an absolute `http` or `https` URL that is asked of the site; its port is dropped, as the edge drops it.
+    /// Reads an absolute `http` or `https` URL that is asked of the site; its port is dropped, as
+    /// the edge drops it.
     ///
     /// # Errors
     /// What makes it no URL; see [`Malformed`].
@@ -55,14 +59,19 @@ impl Address {
         Address::new(scheme, &host, None, target)
     }
 
-    /// Reads an absolute `http` or `https` URL that a redirect leads to: a port that is not the scheme's is kept.
+    /// Reads an absolute `http` or `https` URL that a redirect leads to: a port that is not the
+    /// scheme's is kept.
     ///
     /// # Errors
     /// What makes it no URL; see [`Malformed`].
     pub fn parse_location(text: &str) -> Result<Address, Malformed> {
         let (scheme, host, target) = split(text)?;
         let (_, port) = split_port(host);
-        let port = port.map(port_number).transpose()?.flatten().filter(|port| *port != scheme.default_port());
+        let port = port
+            .map(port_number)
+            .transpose()?
+            .flatten()
+            .filter(|port| *port != scheme.default_port());
         Address::new(scheme, Host::parse(host)?.as_str(), port, target)
     }
 
@@ -78,7 +87,12 @@ impl Address {
         Address::new(scheme, &host, None, target)
     }
 
-    fn new(scheme: Scheme, host: &str, port: Option<u16>, target: &str) -> Result<Address, Malformed> {
+    fn new(
+        scheme: Scheme,
+        host: &str,
+        port: Option<u16>,
+        target: &str,
+    ) -> Result<Address, Malformed> {
         let (rest, fragment) = match target.split_once('#') {
             Some((rest, fragment)) => (rest, Some(fragment)),
             None => (target, None),
@@ -124,7 +138,8 @@ impl Address {
         &self.text[self.path_range()]
     }
 
-    /// Whether the path could hold an escape or an empty segment: only then a file could be asked for in an odd spelling.
+    /// Whether the path could hold an escape or an empty segment: only then a file could be asked
+    /// for in an odd spelling.
     pub(crate) fn has_odd_path(&self) -> bool {
         self.odd
     }
@@ -136,7 +151,8 @@ impl Address {
 
     /// The query, without its `?`.
     pub fn query(&self) -> Option<&str> {
-        (self.query_end > self.path_end).then(|| &self.text[self.path_end as usize + 1..self.query_end as usize])
+        (self.query_end > self.path_end)
+            .then(|| &self.text[self.path_end as usize + 1..self.query_end as usize])
     }
 
     /// The fragment, without its `#`.
@@ -154,12 +170,18 @@ impl Address {
         &self.text[..self.query_end as usize]
     }
 
+    /// How many bytes [`Address::without_fragment`] has.
+    pub(crate) fn len_without_fragment(&self) -> usize {
+        self.query_end as usize
+    }
+
     /// The text, owned.
     pub fn into_string(self) -> String {
         self.text
     }
 
-    /// The same query and fragment on another origin, with another path, which may come in two parts.
+    /// The same query and fragment on another origin, with another path, which may come in two
+    /// parts.
     pub(crate) fn moved(&self, scheme: Scheme, host: &str, path: [&str; 2]) -> Address {
         let mut there = Address::joined(scheme, host, path, self.query());
         there.keep_fragment(self.fragment());
@@ -167,9 +189,19 @@ impl Address {
     }
 
     /// An address of parts that are normalized already; the path may come in two.
-    pub(crate) fn joined(scheme: Scheme, host: &str, path: [&str; 2], query: Option<&str>) -> Address {
+    pub(crate) fn joined(
+        scheme: Scheme,
+        host: &str,
+        path: [&str; 2],
+        query: Option<&str>,
+    ) -> Address {
         let path_len = path[0].len() + path[1].len();
-        let mut writer = AddressWriter::new(scheme, host, None, path_len + query.map_or(0, |query| query.len() + 1));
+        let mut writer = AddressWriter::new(
+            scheme,
+            host,
+            None,
+            path_len + query.map_or(0, |query| query.len() + 1),
+        );
         path.into_iter().for_each(|part| writer.text().push_str(part));
         if let Some(query) = query {
             writer.begin_query();
@@ -219,7 +251,16 @@ impl AddressWriter {
             text.extend([":", &port.to_string()]);
         }
         let path_start = text.len() as u32;
-        let address = Address { text, scheme, host_end, path_start, path_end: 0, query_end: 0, odd: true, path_hash: None };
+        let address = Address {
+            text,
+            scheme,
+            host_end,
+            path_start,
+            path_end: 0,
+            query_end: 0,
+            odd: true,
+            path_hash: None,
+        };
         AddressWriter { address, query: false, fragment: false }
     }
 
@@ -276,7 +317,9 @@ fn plain_host(host: &str) -> Option<&str> {
         && !name.ends_with('.')
         && !name.contains("..")
         && !name.contains("--")
-        && name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'.' || byte == b'-')
+        && name.bytes().all(|byte| {
+            byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'.' || byte == b'-'
+        })
         && name.bytes().last().is_some_and(|byte| byte.is_ascii_lowercase());
     plain.then_some(name)
 }
@@ -300,17 +343,33 @@ mod tests {
                 Some("%27%3C%C3%A9"),
                 Some("'%60%22#"),
             ),
-            ("https://a.example/x?a=%zz b#c", "https://a.example/x?a=%zz%20b#c", "/x", Some("a=%zz%20b"), Some("c")),
+            (
+                "https://a.example/x?a=%zz b#c",
+                "https://a.example/x?a=%zz%20b#c",
+                "/x",
+                Some("a=%zz%20b"),
+                Some("c"),
+            ),
         ];
         for (text, whole, path, query, fragment) in cases {
             let address = Address::parse(text).unwrap();
             assert_eq!(
-                (address.as_str(), address.host(), address.path(), address.query(), address.fragment()),
+                (
+                    address.as_str(),
+                    address.host(),
+                    address.path(),
+                    address.query(),
+                    address.fragment()
+                ),
                 (whole, "a.example", path, query, fragment),
                 "{text:?}"
             );
         }
-        for (text, why) in [("ftp://a.example/", Malformed::Scheme), ("/x", Malformed::Scheme), ("https:///x", Malformed::Host)] {
+        for (text, why) in [
+            ("ftp://a.example/", Malformed::Scheme),
+            ("/x", Malformed::Scheme),
+            ("https:///x", Malformed::Host),
+        ] {
             assert_eq!(Address::parse(text), Err(why), "{text:?}");
         }
     }

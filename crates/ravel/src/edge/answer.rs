@@ -102,7 +102,7 @@ impl<'e> Answer<'e> {
 }
 
 /// The bodies of answers without a file.
-pub(crate) const BODIES: [(u16, &str); 12] = [
+pub const BODIES: [(u16, &str); 12] = [
     (301, MOVED),
     (302, MOVED),
     (303, MOVED),

@@ -37,8 +37,8 @@ enum Verdict<R> {
 }
 
 impl Edge {
-    /// The first rule of a stage that matches, whose tests pass, and that can act: `effect` gives what it does, or why it does
-    /// nothing.
+    /// The first rule of a stage that matches, whose tests pass, and that can act: `effect` gives
+    /// what it does, or why it does nothing.
     pub(super) fn first<'e, R, T: Trace>(
         &'e self,
         stage: Stage,
@@ -46,14 +46,13 @@ impl Edge {
         context: &mut Context<'_, T>,
         mut effect: impl FnMut(RuleRef<'e>, &Captures<'_>) -> Result<R, RuleResult>,
     ) -> Option<R> {
-        let rules = self.program().stage(stage);
-        if rules.is_empty() {
+        if self.program().is_empty(stage) {
             return None;
         }
         let mut notes = Notes::default();
         let mut found = None;
         self.index(stage).candidates(visit, self.program().site.ignore_case, |number| {
-            let rule = RuleRef { id: self.program().id(stage, number), rule: &rules[number as usize] };
+            let rule = self.program().numbered(stage, number);
             let mut captures = Captures::new();
             if !self.pattern_matches(&rule.rule.pattern, visit, &mut captures) {
                 return ControlFlow::Continue(());
@@ -77,15 +76,20 @@ impl Edge {
         });
         if T::LISTENS {
             if !context.stopped {
-                self.note_others(stage, visit, found.as_ref().map(|(number, _)| *number), &mut notes);
+                self.note_others(
+                    stage,
+                    visit,
+                    found.as_ref().map(|(number, _)| *number),
+                    &mut notes,
+                );
             }
             notes.tell(stage, self.program(), context.trace);
         }
         found.map(|(_, acts)| acts)
     }
 
-    /// Tests that look at request headers come last, and only of rules that could act: only what passes all else makes an
-    /// answer vary.
+    /// Tests that look at request headers come last, and only of rules that could act: only what
+    /// passes all else makes an answer vary.
     fn verdict<'e, R, T: Trace>(
         &'e self,
         rule: RuleRef<'e>,
@@ -127,8 +131,8 @@ impl Edge {
         }
     }
 
-    /// What becomes of a rule that looks at a header which is not known on another origin: nothing where its other tests do
-    /// not pass.
+    /// What becomes of a rule that looks at a header which is not known on another origin: nothing
+    /// where its other tests do not pass.
     fn verdict_elsewhere<R, T: Trace>(
         &self,
         tests: &Tests,
@@ -141,11 +145,15 @@ impl Edge {
         for (number, test) in tests.on_headers() {
             match test.request_header().filter(is_origin_bound) {
                 Some(name) => unknown = unknown.or(Some(name)),
-                None if fails(&(number, test)) => return Verdict::Passes(RuleResult::ConditionNotMet(number)),
+                None if fails(&(number, test)) => {
+                    return Verdict::Passes(RuleResult::ConditionNotMet(number));
+                }
                 None => {}
             }
         }
-        unknown.map_or(Verdict::Passes(RuleResult::OtherAnswers), |name| Verdict::Stops(RuleResult::HeaderUnknown(name)))
+        unknown.map_or(Verdict::Passes(RuleResult::OtherAnswers), |name| {
+            Verdict::Stops(RuleResult::HeaderUnknown(name))
+        })
     }
 
     /// Whether a redirect can act, as a look at its target tells.
@@ -155,17 +163,29 @@ impl Edge {
     }
 
     /// Whether a pattern matches a URL, and what it captures.
-    pub(super) fn pattern_matches<'r>(&self, pattern: &Pattern, visit: &Visit<'r>, captures: &mut Captures<'r>) -> bool {
+    pub(super) fn pattern_matches<'r>(
+        &self,
+        pattern: &Pattern,
+        visit: &Visit<'r>,
+        captures: &mut Captures<'r>,
+    ) -> bool {
         let fold = self.program().site.ignore_case;
         let path = match pattern.origin() {
             None => visit.relative(),
             Some(origin) => self.origin_matches(origin, visit, captures).then_some(visit.path),
         };
-        path.is_some_and(|path| pattern.path.matches(path, fold, captures)) && pattern.match_query(visit.query, captures)
+        path.is_some_and(|path| pattern.path.matches(path, fold, captures))
+            && pattern.match_query(visit.query, captures)
     }
 
-    /// Under `http upgrade` a pattern written `https` is for plain HTTP too; one for the canonical host is for previews too.
-    pub(super) fn origin_matches<'r>(&self, origin: &OriginPattern, visit: &Visit<'r>, captures: &mut Captures<'r>) -> bool {
+    /// Under `http upgrade` a pattern written `https` is for plain HTTP too; one for the canonical
+    /// host is for previews too.
+    pub(super) fn origin_matches<'r>(
+        &self,
+        origin: &OriginPattern,
+        visit: &Visit<'r>,
+        captures: &mut Captures<'r>,
+    ) -> bool {
         let site = &self.program().site;
         if origin.scheme != visit.scheme && !(origin.scheme == Scheme::Https && site.upgrades()) {
             return false;
@@ -173,8 +193,11 @@ impl Edge {
         if origin.host.takes(visit.host, captures) {
             return true;
         }
-        // A label of the canonical host is captured as it stands in the pattern's own terms: the preview host has none.
-        visit.role == Role::Preview && origin.host.capture.is_none() && origin.host.host == site.host
+        // A label of the canonical host is captured as it stands in the pattern's own terms: the
+        // preview host has none.
+        visit.role == Role::Preview
+            && origin.host.capture.is_none()
+            && origin.host.host == site.host
     }
 
     pub(super) fn index(&self, stage: Stage) -> &Index {

@@ -1,4 +1,5 @@
-//! The decision, in its order: host, redirect, canonical URL, method, rewrite, file, fallback, missing.
+//! The decision, in its order: host, redirect, canonical URL, method, rewrite, file, fallback,
+//! missing.
 //!
 //! If you change this, change `publish/edge.mjs` too, which interprets the same program.
 
@@ -9,20 +10,47 @@ use http::header::HOST;
 
 use super::answer::{Answer, Headers, Outcome};
 use super::context::Context;
-use super::header::Permanence;
+use super::header::{Permanence, refused};
 use super::hosts::{Below, Visit};
 use super::step::{CanonicalChange, LoopCause, Refusal, RuleResult, Step, Trace};
 use super::{Edge, Silent};
 use crate::address::{Address, Host, Request, Scheme};
 use crate::files::{Spelled, is_known_type};
 use crate::language::Line;
-use crate::program::{Effect, Redirect, Role, RuleId, Stage};
+use crate::program::{Effect, Redirect, Role, RuleId, RuleRef, Stage};
 use crate::template::{Captures, Pattern, TargetBase};
 
 /// The most redirects that are joined into one.
 pub(super) const MAX_REDIRECTS_JOINED: usize = 16;
-/// The longest URL that is answered, and that redirects are joined to: normalized and without its fragment.
+/// The longest URL that is answered, and that redirects are joined to: normalized and without its
+/// fragment.
 pub(super) const MAX_URL_BYTES: usize = 8_192;
+
+#[inline]
+fn names_one_host(request: &Request, address: &Address) -> bool {
+    !request.has_headers() || header_names_host(request, address)
+}
+
+fn header_names_host(request: &Request, address: &Address) -> bool {
+    let mut hosts = request.headers().get_all(HOST).into_iter();
+    let other = |value: &http::HeaderValue| {
+        let host = value.to_str().ok().and_then(|host| Host::of_request(host).ok());
+        host.is_none_or(|host| host.as_str() != address.host())
+    };
+    !hosts.next().is_some_and(other) && hosts.next().is_none()
+}
+
+/// Why a request is refused before any setting is looked at; if for none of this, its host is not
+/// the site's.
+#[cold]
+fn refusal(request: &Request) -> Refusal {
+    match request.address() {
+        Err(why) => Refusal::Malformed(why),
+        Ok(address) if !names_one_host(request, address) => Refusal::TwoHosts,
+        Ok(address) if address.len_without_fragment() > MAX_URL_BYTES => Refusal::TooLong,
+        Ok(address) => Refusal::UnknownHost(address.host().into()),
+    }
+}
 
 /// What was decided, before headers.
 pub(super) struct Decision {
@@ -34,27 +62,35 @@ pub(super) struct Decision {
     permanence: Option<Permanence>,
 }
 
-/// What decided.
+/// What decided: a rule, with its line; a line of the site's settings; or neither, but the files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum By {
-    Rule(RuleId),
-    Setting(Line),
-    /// The files, or the lack of one.
-    Files,
+pub(super) struct By {
+    pub(super) rule: Option<RuleId>,
+    line: Option<Line>,
 }
 
 impl By {
-    pub(super) fn rule(self) -> Option<RuleId> {
-        match self {
-            By::Rule(rule) => Some(rule),
-            By::Setting(_) | By::Files => None,
-        }
+    const FILES: By = By { rule: None, line: None };
+
+    pub(super) fn rule(rule: RuleRef<'_>) -> By {
+        By { rule: Some(rule.id), line: Some(rule.line()) }
+    }
+
+    fn setting(line: Line) -> By {
+        By { rule: None, line: Some(line) }
     }
 }
 
 impl Decision {
     fn of(outcome: Outcome, status: u16) -> Decision {
-        Decision { outcome, status: Some(status), file: None, by: By::Files, location: None, permanence: None }
+        Decision {
+            outcome,
+            status: Some(status),
+            file: None,
+            by: By::FILES,
+            location: None,
+            permanence: None,
+        }
     }
 }
 
@@ -68,76 +104,74 @@ pub(super) enum Hop {
         /// Whether it is known that this is redirected no further.
         last: bool,
     },
-    Gone(RuleId),
-    Elsewhere(RuleId),
+    Gone(By),
+    Elsewhere(By),
     /// No redirect; with what the URL names, where that was looked up.
     None(Option<Spelled>),
 }
 
 impl Edge {
     pub(super) fn decide<'e, T: Trace>(&'e self, request: &Request, trace: &mut T) -> Answer<'e> {
-        let mut context = Context::new(trace);
-        let address = match self.asked_for(request) {
-            Ok(address) => address,
-            Err((status, refusal)) => {
-                context.trace.step(|| Step::Refused(refusal));
-                return context.refused(status);
+        let address = match request.address() {
+            Ok(address)
+                if address.len_without_fragment() <= MAX_URL_BYTES
+                    && names_one_host(request, address) =>
+            {
+                address
             }
+            _ => return refused(refusal(request), trace),
         };
         let Some(visit) = self.hosts.locate(request.method(), request.headers(), address) else {
-            context.trace.step(|| Step::Refused(Refusal::UnknownHost(address.host().into())));
-            return context.refused(421);
+            return refused(refusal(request), trace);
         };
-        context.trace.step(|| Step::Host(visit.host.into(), visit.role, visit.line));
+        trace.step(|| Step::Host(visit.host.into(), visit.role, visit.line));
+        let mut context = Context::new(trace);
         let decision = self.decision(&visit, address, &mut context);
         let vary = context.vary;
         self.complete(decision, &visit, vary, trace)
     }
 
-    /// The URL of a request, unless that is refused before any setting is looked at.
-    fn asked_for<'r>(&self, request: &'r Request) -> Result<&'r Address, (u16, Refusal)> {
-        let address = request.address().map_err(|why| (400, Refusal::Malformed(why)))?;
-        if request.has_headers() {
-            let mut hosts = request.headers().get_all(HOST).into_iter();
-            let other = |value: &http::HeaderValue| {
-                let host = value.to_str().ok().and_then(|host| Host::of_request(host).ok());
-                host.is_none_or(|host| host.as_str() != address.host())
-            };
-            if hosts.next().is_some_and(other) || hosts.next().is_some() {
-                return Err((400, Refusal::TwoHosts));
-            }
-        }
-        match address.without_fragment().len() > MAX_URL_BYTES {
-            true => Err((414, Refusal::TooLong)),
-            false => Ok(address),
-        }
-    }
-
-    /// The answer that a decision comes to. One way out, so that the answer is made where it is wanted.
-    fn complete<'e, T: Trace>(&'e self, decision: Decision, visit: &Visit<'_>, vary: u64, trace: &mut T) -> Answer<'e> {
+    /// The answer that a decision comes to. One way out, so that the answer is made where it is
+    /// wanted.
+    fn complete<'e, T: Trace>(
+        &'e self,
+        decision: Decision,
+        visit: &Visit<'_>,
+        vary: u64,
+        trace: &mut T,
+    ) -> Answer<'e> {
         let file = decision.file.map(|file| self.file_name(file));
-        let (outcome, status, rule) = (decision.outcome, decision.status, decision.by.rule());
-        let by = self.line_of(decision.by);
+        let (outcome, status) = (decision.outcome, decision.status);
+        let By { rule, line: by } = decision.by;
         let mut answer = Answer { outcome, status, file, rule, by, headers: Headers::new() };
         if let Some(location) = decision.location {
-            Edge::first_header(&mut answer, "location", Cow::Owned(location.into_string()), (rule, by), trace);
+            Edge::first_header(
+                &mut answer,
+                "location",
+                Cow::Owned(location.into_string()),
+                (rule, by),
+                trace,
+            );
         }
         if status == Some(405) {
-            Edge::first_header(&mut answer, "allow", Cow::Borrowed("GET, HEAD"), (None, None), trace);
+            Edge::first_header(
+                &mut answer,
+                "allow",
+                Cow::Borrowed("GET, HEAD"),
+                (None, None),
+                trace,
+            );
         }
         self.add_headers(&mut answer, visit, decision.permanence, vary, trace);
         answer
     }
 
-    fn line_of(&self, by: By) -> Option<Line> {
-        match by {
-            By::Rule(rule) => Some(self.program().rule(rule).line()),
-            By::Setting(line) => Some(line),
-            By::Files => None,
-        }
-    }
-
-    fn decision<T: Trace>(&self, visit: &Visit<'_>, address: &Address, context: &mut Context<'_, T>) -> Decision {
+    fn decision<T: Trace>(
+        &self,
+        visit: &Visit<'_>,
+        address: &Address,
+        context: &mut Context<'_, T>,
+    ) -> Decision {
         if let Some(first) = self.https_first(visit, context) {
             return first;
         }
@@ -145,29 +179,44 @@ impl Edge {
             Hop::Redirect { to, status, by, permanence, last } => {
                 let joins = self.program().site.one_hop && is_safe(visit.method) && !last;
                 let permanence = Some(permanence);
-                let first = Decision { location: Some(to), by, permanence, ..Decision::of(Outcome::Redirect, status) };
+                let first = Decision {
+                    location: Some(to),
+                    by,
+                    permanence,
+                    ..Decision::of(Outcome::Redirect, status)
+                };
                 if joins { self.one_hop(first, visit, address, context) } else { first }
             }
-            Hop::Gone(rule) => {
+            Hop::Gone(by) => {
                 let file = self.missing_page(visit, context);
-                Decision { file, by: By::Rule(rule), ..Decision::of(Outcome::Gone, 410) }
+                Decision { file, by, ..Decision::of(Outcome::Gone, 410) }
             }
-            Hop::Elsewhere(rule) => Decision { by: By::Rule(rule), status: None, ..Decision::of(Outcome::Elsewhere, 0) },
+            Hop::Elsewhere(by) => {
+                Decision { by, status: None, ..Decision::of(Outcome::Elsewhere, 0) }
+            }
             Hop::None(named) => self.file_decision(visit, named, context),
         }
     }
 
-    /// Under `hsts` with `subdomains`, plain HTTP goes to HTTPS on its own host first: the promise must be seen there.
-    pub(super) fn https_first<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<Decision> {
+    /// Under `hsts` with `subdomains`, plain HTTP goes to HTTPS on its own host first: the promise
+    /// must be seen there.
+    pub(super) fn https_first<T: Trace>(
+        &self,
+        visit: &Visit<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Option<Decision> {
         let hsts = self.program().site.hsts.as_ref().filter(|hsts| hsts.subdomains)?;
-        if visit.scheme == Scheme::Https || visit.role == Role::Preview || visit.below == Below::Outside {
+        if visit.scheme == Scheme::Https
+            || visit.role == Role::Preview
+            || visit.below == Below::Outside
+        {
             return None;
         }
         context.trace.step(|| Step::HttpsFirst(visit.host.into(), hsts.line));
         let to = Address::joined(Scheme::Https, visit.host, [visit.path, ""], visit.query);
         let decided = Decision::of(Outcome::Redirect, canonical_status(visit.method));
         let permanence = Some(Permanence::Canonical);
-        Some(Decision { by: By::Setting(hsts.line), location: Some(to), permanence, ..decided })
+        Some(Decision { by: By::setting(hsts.line), location: Some(to), permanence, ..decided })
     }
 
     /// Steps 2 and 3.
@@ -184,21 +233,33 @@ impl Edge {
     }
 
     fn hop_by_rules<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
-        let acted = self.first(Stage::Redirect, visit, context, |rule, captures| match &rule.rule.effect {
-            Effect::Redirect(redirect) => {
-                let pattern = &rule.rule.pattern;
-                let to = self.target(redirect, pattern, captures, visit).map_err(RuleResult::TargetImpossible)?;
-                if visit.is(&to) {
-                    return Err(RuleResult::TargetIsRequest);
+        let acted =
+            self.first(Stage::Redirect, visit, context, |rule, captures| match &rule.rule.effect {
+                Effect::Redirect(redirect) => {
+                    let pattern = &rule.rule.pattern;
+                    let to = self
+                        .target(redirect, pattern, captures, visit)
+                        .map_err(RuleResult::TargetImpossible)?;
+                    if visit.is(&to) {
+                        return Err(RuleResult::TargetIsRequest);
+                    }
+                    let permanence = Permanence::of(redirect.status);
+                    let last =
+                        self.shortcuts.is_last(self.program().number(rule.id, Stage::Redirect));
+                    Ok(Hop::Redirect {
+                        to,
+                        status: redirect.status,
+                        by: By::rule(rule),
+                        permanence,
+                        last,
+                    })
                 }
-                let permanence = Permanence::of(redirect.status);
-                let last = self.shortcuts.is_last(self.program().number(rule.id, Stage::Redirect));
-                Ok(Hop::Redirect { to, status: redirect.status, by: By::Rule(rule.id), permanence, last })
-            }
-            Effect::Gone => Ok(Hop::Gone(rule.id)),
-            Effect::Elsewhere(_) => Ok(Hop::Elsewhere(rule.id)),
-            Effect::File(_) | Effect::NotFoundPage(_) | Effect::Headers(_) => Err(RuleResult::OtherAnswers),
-        });
+                Effect::Gone => Ok(Hop::Gone(By::rule(rule))),
+                Effect::Elsewhere(_) => Ok(Hop::Elsewhere(By::rule(rule))),
+                Effect::File(_) | Effect::NotFoundPage(_) | Effect::Headers(_) => {
+                    Err(RuleResult::OtherAnswers)
+                }
+            });
         match acted {
             Some(hop) => hop,
             None if context.stopped => Hop::None(None),
@@ -212,15 +273,18 @@ impl Edge {
         let mut silent = Silent;
         let mut other = Context { other_origin: context.other_origin, ..Context::new(&mut silent) };
         let shown = |hop: &Hop| match hop {
-            Hop::Redirect { to, status, by, permanence, .. } => format!("{to} {status} {by:?} {permanence:?}"),
-            Hop::Gone(rule) | Hop::Elsewhere(rule) => format!("{rule:?}"),
+            Hop::Redirect { to, status, by, permanence, .. } => {
+                format!("{to} {status} {by:?} {permanence:?}")
+            }
+            Hop::Gone(by) | Hop::Elsewhere(by) => format!("{by:?}"),
             Hop::None(named) => format!("{named:?}"),
         };
         let long = self.hop_by_rules(visit, &mut other);
         assert_eq!(shown(short), shown(&long), "{visit:?}");
     }
 
-    /// The origin that a visitor is kept on: the canonical one, or the preview host they came to. Never from HTTPS to HTTP.
+    /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
+    /// Never from HTTPS to HTTP.
     pub(super) fn home<'a>(&'a self, visit: &Visit<'a>) -> (Scheme, &'a str) {
         let site = &self.program().site;
         match visit.role {
@@ -254,7 +318,11 @@ impl Edge {
     }
 
     /// Step 3: the canonical URL of what no rule redirects.
-    pub(super) fn canonical<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
+    pub(super) fn canonical<T: Trace>(
+        &self,
+        visit: &Visit<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Hop {
         let site = &self.program().site;
         let path = match visit.below {
             Below::Path(path) => path,
@@ -265,10 +333,14 @@ impl Edge {
         let (scheme, host) = home;
         // Only an alias has another host.
         let moved = scheme != visit.scheme || (visit.role == Role::Alias && host != visit.host);
-        let rebased = visit.path.len() != site.open_base().len() + path.len() || !visit.path.starts_with(site.open_base());
+        let open = site.open_base();
+        let rebased = visit.path.len() != open.len() + path.len()
+            || (!open.is_empty() && !visit.path.starts_with(open));
         let named = self.spellings.asked(path, visit.hash, visit.odd);
         let variant = match named {
-            Some(Spelled::Moved(file)) if !self.is_rewritten(visit, path, home, moved, context) => Some(file),
+            Some(Spelled::Moved(file)) if !self.is_rewritten(visit, path, home, moved, context) => {
+                Some(file)
+            }
             _ => None,
         };
         if !moved && !rebased && variant.is_none() {
@@ -288,16 +360,20 @@ impl Edge {
                 changes.push(CanonicalChange::Base(site.base.clone()));
             }
             if let Some(file) = variant {
-                changes.push(CanonicalChange::Variant { file: self.file_name(file).into(), path: to.path().into() });
+                changes.push(CanonicalChange::Variant {
+                    file: self.file_name(file).into(),
+                    path: to.path().into(),
+                });
             }
             Step::Canonical(changes, (moved || rebased).then_some(visit.line))
         });
-        let by = if moved || rebased { By::Setting(visit.line) } else { By::Files };
+        let by = if moved || rebased { By::setting(visit.line) } else { By::FILES };
         let status = canonical_status(visit.method);
         Hop::Redirect { to, status, by, permanence: Permanence::Canonical, last: false }
     }
 
-    /// Whether a rewrite takes a URL once it is on this origin, or could, by a header that is not known there.
+    /// Whether a rewrite takes a URL once it is on this origin, or could, by a header that is not
+    /// known there.
     fn is_rewritten<T: Trace>(
         &self,
         visit: &Visit<'_>,
@@ -311,10 +387,23 @@ impl Edge {
         }
         let full = format!("{}{path}", self.program().site.open_base());
         let role = if visit.role == Role::Alias { Role::Canonical } else { visit.role };
-        let there = Visit { scheme, host, path: &full, role, hash: None, below: Below::Path(path), ..*visit };
+        let there = Visit {
+            scheme,
+            host,
+            path: &full,
+            role,
+            hash: None,
+            below: Below::Path(path),
+            ..*visit
+        };
         let mut silent = Silent;
-        let mut asking = Context { other_origin: context.other_origin || moved, ..Context::new(&mut silent) };
-        let taken = self.first(Stage::Rewrite, &there, &mut asking, |rule, captures| self.rewrite(&rule, captures)).is_some();
+        let mut asking =
+            Context { other_origin: context.other_origin || moved, ..Context::new(&mut silent) };
+        let taken = self
+            .first(Stage::Rewrite, &there, &mut asking, |rule, captures| {
+                self.rewrite(rule, captures)
+            })
+            .is_some();
         context.vary |= asking.vary;
         taken || asking.stopped
     }
@@ -322,17 +411,26 @@ impl Edge {
     /// The file that a rewrite names, or the path where it names none.
     fn rewrite(
         &self,
-        rule: &crate::program::RuleRef<'_>,
+        rule: RuleRef<'_>,
         captures: &Captures<'_>,
-    ) -> Result<(Result<u32, String>, RuleId), RuleResult> {
+    ) -> Result<(Result<u32, String>, By), RuleResult> {
         let Effect::File(file) = &rule.rule.effect else { return Err(RuleResult::OtherAnswers) };
         let see = |path: &str| self.spellings.any(path).ok_or_else(|| path.to_owned());
-        let found = file.path.with_path(&rule.rule.pattern, captures, see).map_err(RuleResult::TargetImpossible)?;
-        Ok((found, rule.id))
+        let found = file
+            .path
+            .with_path(&rule.rule.pattern, captures, see)
+            .map_err(RuleResult::TargetImpossible)?;
+        Ok((found, By::rule(rule)))
     }
 
     /// Applies steps 2 and 3 to their own outcome, as the browser's next requests would.
-    fn one_hop<T: Trace>(&self, first: Decision, visit: &Visit<'_>, address: &Address, context: &mut Context<'_, T>) -> Decision {
+    fn one_hop<T: Trace>(
+        &self,
+        first: Decision,
+        visit: &Visit<'_>,
+        address: &Address,
+        context: &mut Context<'_, T>,
+    ) -> Decision {
         let mut decision = first;
         let mut passed: Vec<Address> = Vec::new();
         loop {
@@ -344,23 +442,27 @@ impl Edge {
                 context.trace.step(|| Step::Loop(current.as_str().into(), cause));
                 return Decision { by: decision.by, ..Decision::of(Outcome::Loop, 508) };
             }
-            let Some(next) = self.hosts.locate(visit.method, visit.headers, current) else { return decision };
+            let Some(next) = self.hosts.locate(visit.method, visit.headers, current) else {
+                return decision;
+            };
             context.other_origin |= (next.scheme, next.host) != (visit.scheme, visit.host);
             let mark = context.trace.mark();
             context.trace.step(|| Step::Joined(current.as_str().into()));
-            let Hop::Redirect { mut to, status, by, permanence, .. } = self.hop(&next, context) else {
+            let Hop::Redirect { mut to, status, by, permanence, .. } = self.hop(&next, context)
+            else {
                 if !context.stopped {
                     context.trace.forget(mark);
                 }
                 return decision;
             };
-            if to.without_fragment().len() > MAX_URL_BYTES {
+            if to.len_without_fragment() > MAX_URL_BYTES {
                 context.trace.step(|| Step::TooLong(to.as_str().into()));
                 return decision;
             }
             to.keep_fragment(current.fragment());
             if outranks(permanence, decision.permanence) {
-                (decision.status, decision.by, decision.permanence) = (Some(status), by, Some(permanence));
+                (decision.status, decision.by, decision.permanence) =
+                    (Some(status), by, Some(permanence));
             }
             passed.extend(decision.location.replace(to));
         }
@@ -381,14 +483,17 @@ impl Edge {
             context.trace.step(|| Step::Method(visit.method.clone()));
             return Decision::of(Outcome::Refused, 405);
         }
-        let served = |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
-        match self.first(Stage::Rewrite, visit, context, |rule, captures| self.rewrite(&rule, captures)) {
-            Some((Ok(file), rule)) => return served(file, By::Rule(rule)),
-            Some((Err(path), rule)) => context.trace.step(|| Step::NoFile(path.into(), Some(rule))),
+        let served =
+            |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
+        match self
+            .first(Stage::Rewrite, visit, context, |rule, captures| self.rewrite(rule, captures))
+        {
+            Some((Ok(file), by)) => return served(file, by),
+            Some((Err(path), by)) => context.trace.step(|| Step::NoFile(path.into(), by.rule)),
             None => {
                 if let Some(Spelled::Serves(file)) = named {
                     context.trace.step(|| Step::File(self.file_name(file).into()));
-                    return served(file, By::Files);
+                    return served(file, By::FILES);
                 }
                 context.trace.step(|| Step::NoFile(path.into(), None));
             }
@@ -397,35 +502,44 @@ impl Edge {
             if rule.rule.spares_files() && is_known_type(path) {
                 return Err(RuleResult::KnownFileType);
             }
-            Ok((self.shown_file(&rule, captures)?, rule.id))
+            Ok((self.shown_file(&rule, captures)?, By::rule(rule)))
         });
-        if let Some((file, rule)) = fallback {
-            return served(file, By::Rule(rule));
+        if let Some((file, by)) = fallback {
+            return served(file, by);
         }
         let file = self.missing_page(visit, context);
         Decision { file, ..Decision::of(Outcome::Missing, 404) }
     }
 
     /// The file that a fallback or a 404 page names.
-    fn shown_file(&self, rule: &crate::program::RuleRef<'_>, captures: &Captures<'_>) -> Result<u32, RuleResult> {
+    fn shown_file(&self, rule: &RuleRef<'_>, captures: &Captures<'_>) -> Result<u32, RuleResult> {
         let Some(path) = rule.rule.shows() else { return Err(RuleResult::OtherAnswers) };
         let file = path.with_path(&rule.rule.pattern, captures, |path| self.spellings.any(path));
         file.map_err(RuleResult::TargetImpossible)?.ok_or(RuleResult::NoFile)
     }
 
     /// Step 8: the 404 page.
-    fn missing_page<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<u32> {
-        let by_rule = self.first(Stage::Missing, visit, context, |rule, captures| self.shown_file(&rule, captures));
+    fn missing_page<T: Trace>(
+        &self,
+        visit: &Visit<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Option<u32> {
+        let by_rule = self.first(Stage::Missing, visit, context, |rule, captures| {
+            self.shown_file(&rule, captures)
+        });
         by_rule.or_else(|| {
             let (path, line) = self.program().site.missing.as_ref()?;
             let file = self.spellings.any(path);
-            context.trace.step(|| Step::NotFoundPage(file.map(|file| self.file_name(file).into()), *line));
+            context
+                .trace
+                .step(|| Step::NotFoundPage(file.map(|file| self.file_name(file).into()), *line));
             file
         })
     }
 }
 
-/// Which status joined redirects answer with: the first temporary one's, else the first that a rule made.
+/// Which status joined redirects answer with: the first temporary one's, else the first that a rule
+/// made.
 fn outranks(later: Permanence, so_far: Option<Permanence>) -> bool {
     match so_far {
         Some(Permanence::Canonical) => later != Permanence::Canonical,

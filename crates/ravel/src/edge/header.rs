@@ -5,11 +5,11 @@ use std::ops::ControlFlow;
 
 use http::HeaderName;
 
+use super::Edge;
 use super::answer::{Answer, Header, Headers, Outcome};
 use super::hosts::Visit;
 use super::notes::Notes;
-use super::step::{HeaderChange, HeaderStep, RuleResult, Trace};
-use super::{Context, Edge};
+use super::step::{HeaderChange, HeaderStep, Refusal, RuleResult, Step, Trace};
 use crate::address::Scheme;
 use crate::files::content_type;
 use crate::language::Line;
@@ -37,7 +37,11 @@ impl VaryNames {
     }
 
     fn of(&self, bits: u64) -> impl Iterator<Item = &str> {
-        self.names.iter().enumerate().filter(move |(at, _)| bits & (1 << at) != 0).map(|(_, name)| &**name)
+        self.names
+            .iter()
+            .enumerate()
+            .filter(move |(at, _)| bits & (1 << at) != 0)
+            .map(|(_, name)| &**name)
     }
 
     fn join(&self, bits: u64) -> String {
@@ -118,29 +122,41 @@ impl Edge {
         trace: &mut T,
     ) {
         if answer.outcome == Outcome::Elsewhere {
-            // It is the other service's; who passes the request on adds them to the `vary` of what comes back.
+            // It is the other service's; who passes the request on adds them to the `vary` of what
+            // comes back.
             if vary != 0 {
-                Writer { headers: &mut answer.headers, trace }.push("vary", self.vary.value(vary), AUTOMATIC);
+                Writer { headers: &mut answer.headers, trace }.push(
+                    "vary",
+                    self.vary.value(vary),
+                    AUTOMATIC,
+                );
             }
             return;
         }
         let outcome = answer.outcome;
         let file_type = answer.file.map_or(TEXT, content_type);
-        Writer { headers: &mut answer.headers, trace: &mut *trace }.push("content-type", Cow::Borrowed(file_type), AUTOMATIC);
+        Writer { headers: &mut answer.headers, trace: &mut *trace }.push(
+            "content-type",
+            Cow::Borrowed(file_type),
+            AUTOMATIC,
+        );
         if outcome != Outcome::Outside {
             self.rules_headers(outcome, file_type, &mut answer.headers, visit, &mut vary, trace);
         }
         let mut headers = Writer { headers: &mut answer.headers, trace };
         if !headers.has("cache-control") {
-            let revalidated = matches!(outcome, Outcome::Missing | Outcome::Gone | Outcome::Outside)
-                || (answer.file.is_some() && file_type.starts_with("text/html"));
+            let revalidated =
+                matches!(outcome, Outcome::Missing | Outcome::Gone | Outcome::Outside)
+                    || (answer.file.is_some() && file_type.starts_with("text/html"));
             let automatic = match permanence {
                 Some(Permanence::ByRule) => Some("max-age=86400"),
                 Some(Permanence::Canonical) => Some("max-age=3600"),
                 Some(Permanence::Temporary) => None,
                 None => revalidated.then_some("no-cache"),
             };
-            automatic.into_iter().for_each(|value| headers.push("cache-control", Cow::Borrowed(value), AUTOMATIC));
+            automatic
+                .into_iter()
+                .for_each(|value| headers.push("cache-control", Cow::Borrowed(value), AUTOMATIC));
         }
         if visit.role == Role::Preview {
             headers.set("x-robots-tag", Cow::Borrowed("noindex"), AUTOMATIC);
@@ -148,9 +164,15 @@ impl Edge {
             && visit.scheme == Scheme::Https
             && outcome != Outcome::Outside
         {
-            headers.set("strict-transport-security", Cow::Borrowed(&hsts.value), (None, Some(hsts.line)));
+            headers.set(
+                "strict-transport-security",
+                Cow::Borrowed(&hsts.value),
+                (None, Some(hsts.line)),
+            );
         }
-        self.add_vary(&mut headers, vary);
+        if vary != 0 {
+            self.add_vary(&mut headers, vary);
+        }
     }
 
     /// Every statement that matches and is for such answers acts, in order.
@@ -164,10 +186,10 @@ impl Edge {
         trace: &mut T,
     ) {
         let program = self.program();
-        let rules = program.stage(Stage::Headers);
-        if rules.is_empty() {
+        if program.is_empty(Stage::Headers) {
             return;
         }
+        let rules = program.stage(Stage::Headers);
         let mut notes = Notes::default();
         let mut headers = Writer { headers, trace: &mut *trace };
         self.index(Stage::Headers).candidates(visit, program.site.ignore_case, |number| {
@@ -177,7 +199,9 @@ impl Edge {
             if !self.pattern_matches(&rule.pattern, visit, &mut captures) {
                 return ControlFlow::Continue(());
             }
-            let fails = |(_, test): &(usize, &_)| !self.passes(test, (&rule.pattern, &captures), visit, Some(file_type));
+            let fails = |(_, test): &(usize, &_)| {
+                !self.passes(test, (&rule.pattern, &captures), visit, Some(file_type))
+            };
             let result = if !effect.on.is_for(outcome) {
                 RuleResult::OtherAnswers
             } else if let Some((number, _)) = rule.tests().before_headers().find(fails) {
@@ -194,12 +218,22 @@ impl Edge {
                 for op in &effect.ops {
                     match op {
                         HeaderOp::Set(name, value, line) => {
-                            headers.set(name.as_str(), Cow::Borrowed(text(value)), (by, Some(*line)));
+                            headers.set(
+                                name.as_str(),
+                                Cow::Borrowed(text(value)),
+                                (by, Some(*line)),
+                            );
                         }
                         HeaderOp::Add(name, value, line) => {
-                            headers.push(name.as_str(), Cow::Borrowed(text(value)), (by, Some(*line)));
+                            headers.push(
+                                name.as_str(),
+                                Cow::Borrowed(text(value)),
+                                (by, Some(*line)),
+                            );
                         }
-                        HeaderOp::Drop(name, line) => headers.drop(name.as_str(), (by, Some(*line))),
+                        HeaderOp::Drop(name, line) => {
+                            headers.drop(name.as_str(), (by, Some(*line)))
+                        }
                     }
                 }
             }
@@ -211,15 +245,14 @@ impl Edge {
 
     /// Names the request headers that the answer depends on, besides those that rules name.
     fn add_vary<'e, T: Trace>(&'e self, headers: &mut Writer<'_, 'e, T>, bits: u64) {
-        if bits == 0 {
-            return;
-        }
         let mut stated = headers.headers.iter().filter(|header| header.name == "vary").peekable();
         if stated.peek().is_none() {
             return headers.push("vary", self.vary.value(bits), AUTOMATIC);
         }
         let line = stated.peek().and_then(|header| header.line);
-        let names = stated.flat_map(|header| header.value.split(',')).map(|name| name.trim_matches([' ', '\t']).to_owned());
+        let names = stated
+            .flat_map(|header| header.value.split(','))
+            .map(|name| name.trim_matches([' ', '\t']).to_owned());
         let mut names: Vec<String> = names.filter(|name| !name.is_empty()).collect();
         for name in self.vary.of(bits) {
             if !names.iter().any(|stated| stated == "*" || stated.eq_ignore_ascii_case(name)) {
@@ -241,19 +274,31 @@ impl Edge {
     }
 }
 
-impl<T: Trace> Context<'_, T> {
-    /// The answer to a request that is refused before any rule is asked.
-    pub(super) fn refused<'e>(&mut self, status: u16) -> Answer<'e> {
-        let mut answer =
-            Answer { outcome: Outcome::Refused, status: Some(status), file: None, rule: None, by: None, headers: Headers::new() };
-        Writer { headers: &mut answer.headers, trace: &mut *self.trace }.push("content-type", Cow::Borrowed(TEXT), AUTOMATIC);
-        answer
-    }
+/// The answer to a request that is refused before any rule is asked.
+#[cold]
+pub(super) fn refused<'e, T: Trace>(why: Refusal, trace: &mut T) -> Answer<'e> {
+    let status = Some(why.status());
+    trace.step(|| Step::Refused(why));
+    let mut answer = Answer {
+        outcome: Outcome::Refused,
+        status,
+        file: None,
+        rule: None,
+        by: None,
+        headers: Headers::new(),
+    };
+    Writer { headers: &mut answer.headers, trace }.push(
+        "content-type",
+        Cow::Borrowed(TEXT),
+        AUTOMATIC,
+    );
+    answer
 }
 
 impl On {
-    /// Whether it is for answers of this outcome; 400, 414 and 421 are answered before any statement is asked.
-    pub(crate) fn is_for(self, outcome: Outcome) -> bool {
+    /// Whether it is for answers of this outcome; 400, 414 and 421 are answered before any
+    /// statement is asked.
+    pub fn is_for(self, outcome: Outcome) -> bool {
         match self {
             On::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),
             On::Served => outcome == Outcome::File,

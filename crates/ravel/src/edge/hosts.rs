@@ -104,14 +104,22 @@ impl Hosts {
         hosts
     }
 
-    /// Finds the setting for an address: the most exact host, then the longest base path. None for a host of nobody.
-    pub(crate) fn locate<'r>(&self, method: &'r Method, headers: &'r HeaderMap, address: &'r Address) -> Option<Visit<'r>> {
+    /// Finds the setting for an address: the most exact host, then the longest base path. None for
+    /// a host of nobody.
+    pub(crate) fn locate<'r>(
+        &self,
+        method: &'r Method,
+        headers: &'r HeaderMap,
+        address: &'r Address,
+    ) -> Option<Visit<'r>> {
         let (host, path) = (address.host(), address.path());
         let settings = match host == &*self.canonical.0 {
             true => &self.canonical.1,
             false => self.exact.get(host).or_else(|| self.wild.get(host.split_once('.')?.1))?,
         };
-        let found = settings.iter().find_map(|setting| Some((setting, below(path, &setting.base, self.fold)?)));
+        let found = settings
+            .iter()
+            .find_map(|setting| Some((setting, below(path, &setting.base, self.fold)?)));
         let (setting, below) = found.unwrap_or((settings.first()?, Below::Outside));
         Some(Visit {
             method,
@@ -128,9 +136,11 @@ impl Hosts {
         })
     }
 
-    /// What follows the longest base path of the canonical host or of an alias that contains a URL, with its first `/`.
+    /// What follows the longest base path of the canonical host or of an alias that contains a URL,
+    /// with its first `/`.
     pub(crate) fn own_path<'r>(&self, host: &str, path: &'r str) -> Option<&'r str> {
-        let settings = if host == &*self.canonical.0 { &self.canonical.1 } else { self.exact.get(host)? };
+        let settings =
+            if host == &*self.canonical.0 { &self.canonical.1 } else { self.exact.get(host)? };
         let mut own = settings.iter().filter(|setting| setting.role != Role::Preview);
         match own.find_map(|setting| below(path, &setting.base, self.fold))? {
             Below::Path(path) => Some(path),
@@ -141,13 +151,16 @@ impl Hosts {
 }
 
 /// Where a path is, seen from a base path; none where it is outside.
+#[inline(always)]
 fn below<'r>(path: &'r str, base: &str, fold: bool) -> Option<Below<'r>> {
-    if base == "/" {
-        return Some(Below::Path(path));
-    }
+    if base == "/" { Some(Below::Path(path)) } else { below_folder(path, base, fold) }
+}
+
+fn below_folder<'r>(path: &'r str, base: &str, fold: bool) -> Option<Below<'r>> {
     let open = &base[..base.len() - 1];
     let start = path.get(..open.len())?;
-    let rest = (start == open || (fold && start.eq_ignore_ascii_case(open))).then(|| &path[open.len()..])?;
+    let rest = (start == open || (fold && start.eq_ignore_ascii_case(open)))
+        .then(|| &path[open.len()..])?;
     match rest.as_bytes().first() {
         Some(b'/') => Some(Below::Path(rest)),
         None => Some(Below::NoSlash),

@@ -7,9 +7,10 @@
 //!                        └─ index: which rules of a stage could match, in the order of the file
 //! ```
 //!
-//! One function decides, with and without an explanation: what is looked at goes to a `Trace`, which is
-//! nothing at all where nobody asked why. Only then are the shortcuts taken that were worked out when the rules were compiled; the
-//! feature `self-check` asserts that they agree with the rules.
+//! One function decides, with and without an explanation: what is looked at goes to a `Trace`,
+//! which is nothing at all where nobody asked why. Only then are the shortcuts taken that were
+//! worked out when the rules were compiled; the feature `self-check` asserts that they agree with
+//! the rules.
 
 mod answer;
 mod context;
@@ -25,31 +26,29 @@ mod test;
 mod walk;
 mod words;
 
-pub(crate) use answer::BODIES;
-pub use answer::{Answer, Header, Outcome};
+pub use answer::{Answer, BODIES, Header, Outcome};
 use context::Context;
-pub(crate) use index::{Segment, Shape, Tail};
-pub(crate) use route::{Route, RouteEnd};
+pub use index::{Segment, Shape, Tail};
+pub use route::{Route, RouteEnd, RouteHop};
 use step::Silent;
-pub use step::{CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step};
-pub(crate) use test::{cookie_is, header_is};
-pub use walk::{End, Walk};
-pub(crate) use walk::{MAX_HOPS, method_after};
+pub use step::{
+    CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step,
+};
+pub use test::{cookie_is, header_is};
+pub use walk::{End, MAX_HOPS, Walk, method_after};
 pub use words::{Explanation, StepWords};
-
-use std::sync::Arc;
 
 use crate::address::Request;
 use crate::files::{FileList, Spellings};
 use crate::language::Line;
 use crate::program::{Program, RuleRef, Site, Stage};
-use crate::rules::{RuleSet, Rules};
+use crate::rules::Rules;
 use crate::template::Captures;
 
 /// The rules and the list of files, compiled: what answers requests. Shared freely between threads.
 #[derive(Debug)]
 pub struct Edge {
-    rules: Arc<RuleSet>,
+    rules: Rules,
     files: FileList,
     spellings: Spellings,
     hosts: hosts::Hosts,
@@ -61,14 +60,15 @@ pub struct Edge {
 impl Edge {
     /// Compiles rules and a list of files.
     pub fn new(rules: &Rules, files: FileList) -> Edge {
-        let rules = Arc::clone(rules.set());
+        let program = rules.program();
         let mut edge = Edge {
-            spellings: Spellings::new(&files, rules.program.site()),
-            hosts: hosts::Hosts::new(rules.program.site()),
-            indexes: Stage::ALL.map(|stage| index::Index::new(rules.program.stage(stage), rules.program.site())),
+            spellings: Spellings::new(&files, program.site()),
+            hosts: hosts::Hosts::new(program.site()),
+            indexes: Stage::ALL
+                .map(|stage| index::Index::new(program.stage(stage), program.site())),
             shortcuts: shortcut::Shortcuts::default(),
-            vary: header::VaryNames::new(rules.program.request_headers()),
-            rules,
+            vary: header::VaryNames::new(program.request_headers()),
+            rules: rules.clone(),
             files,
         };
         edge.shortcuts = shortcut::Shortcuts::of(&edge);
@@ -87,7 +87,8 @@ impl Edge {
         Explanation { answer, steps: recorder.steps, headers: recorder.headers, edge: self }
     }
 
-    /// Follows a request through its redirects until it ends, as a browser would, explaining every answer.
+    /// Follows a request through its redirects until it ends, as a browser would, explaining every
+    /// answer.
     pub fn walk(&self, request: &Request) -> Walk<'_> {
         walk::walk(self, request)
     }
@@ -99,36 +100,38 @@ impl Edge {
 
     /// The site that is answered for.
     pub fn site(&self) -> &Site {
-        self.rules.program.site()
+        self.rules.site()
     }
 
     /// The rules as they are executed.
     pub fn program(&self) -> &Program {
-        &self.rules.program
+        self.rules.program()
     }
 
-    /// The names of the files that the rules were read from; a [`crate::language::Line`] refers to them.
+    /// The names of the files that the rules were read from; a [`crate::language::Line`] refers to
+    /// them.
     pub fn sources(&self) -> &[Box<str>] {
-        &self.rules.sources
+        self.rules.sources()
     }
 
     /// A line as people name it: `edge.ravel:12`.
     pub fn line_name(&self, line: Line) -> String {
-        let source = self.rules.sources.get(usize::from(line.source)).map_or("", |source| source);
+        let source = self.rules.sources().get(usize::from(line.source)).map_or("", |source| source);
         format!("{source}:{}", line.number)
     }
 
-    pub(crate) fn rules(&self) -> &RuleSet {
+    /// The rules as they are written.
+    pub fn rules(&self) -> &Rules {
         &self.rules
     }
 
     /// Every address below the base path that names a file.
-    pub(crate) fn addresses(&self) -> impl Iterator<Item = &str> {
+    pub fn addresses(&self) -> impl Iterator<Item = &str> {
         self.spellings.addresses()
     }
 
     /// Every address below the base path with which a rule can name a file.
-    pub(crate) fn spelled_addresses(&self) -> impl Iterator<Item = &str> {
+    pub fn spelled_addresses(&self) -> impl Iterator<Item = &str> {
         self.spellings.all()
     }
 
@@ -137,48 +140,57 @@ impl Edge {
         self.site().missing.as_ref().and_then(|(path, _)| self.file_of(path))
     }
 
-    /// Every address below the base path with its file, and what is got there; see [`Spellings::table`].
-    pub(crate) fn spelling_table(&self) -> Vec<(&str, u32, u8)> {
+    /// Every address below the base path with its file, and what is got there; see
+    /// [`Spellings::table`].
+    pub fn spelling_table(&self) -> Vec<(&str, u32, u8)> {
         self.spellings.table()
     }
 
     /// What a pattern captures of a request; none where it does not match.
-    pub(crate) fn captures_of<'q>(&self, pattern: &crate::template::Pattern, request: &'q Request) -> Option<Captures<'q>> {
-        let visit = self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
+    pub fn captures_of<'q>(
+        &self,
+        pattern: &crate::template::Pattern,
+        request: &'q Request,
+    ) -> Option<Captures<'q>> {
+        let visit =
+            self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
         let mut captures = Captures::new();
         self.pattern_matches(pattern, &visit, &mut captures).then_some(captures)
     }
 
     /// The file that a path of a rule names, in any spelling.
-    pub(crate) fn file_of(&self, path: &str) -> Option<&str> {
+    pub fn file_of(&self, path: &str) -> Option<&str> {
         self.spellings.any(path).map(|file| self.file_name(file))
     }
 
     /// The number of the file that an address names, in any spelling.
-    pub(crate) fn file_number(&self, path: &str) -> Option<u32> {
+    pub fn file_number(&self, path: &str) -> Option<u32> {
         self.spellings.any(path)
     }
 
     /// The number of the file with this name.
-    pub(crate) fn number_of(&self, name: &str) -> Option<u32> {
+    pub fn number_of(&self, name: &str) -> Option<u32> {
         self.files.names().binary_search_by(|known| (**known).cmp(name)).ok().map(|at| at as u32)
     }
 
     /// The address below the base path that a file is served under.
-    pub(crate) fn own_address(&self, file: u32) -> &str {
+    pub fn own_address(&self, file: u32) -> &str {
         self.spellings.own(file)
     }
 
     /// The URL that a file is served under.
-    pub(crate) fn url_of(&self, file: u32) -> String {
+    pub fn url_of(&self, file: u32) -> String {
         let site = self.site();
         format!("{}://{}{}{}", site.scheme, site.host, site.open_base(), self.own_address(file))
     }
 
     /// The rules of a stage whose patterns match a request, whatever their tests.
-    pub(crate) fn rules_for(&self, stage: Stage, request: &Request) -> Vec<RuleRef<'_>> {
+    pub fn rules_for(&self, stage: Stage, request: &Request) -> Vec<RuleRef<'_>> {
         let mut found = Vec::new();
-        let visit = request.address().ok().and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
+        let visit = request
+            .address()
+            .ok()
+            .and_then(|address| self.hosts.locate(request.method(), request.headers(), address));
         if let Some(visit) = visit {
             self.indexes[stage as usize].candidates(&visit, self.site().ignore_case, |number| {
                 let rule = self.program().numbered(stage, number);

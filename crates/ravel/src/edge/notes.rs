@@ -30,11 +30,18 @@ impl Notes {
 
 impl Edge {
     /// Adds the rules that nearly matched, where none did, or those that the deciding rule shadows.
-    pub(super) fn note_others(&self, stage: Stage, visit: &Visit<'_>, decided: Option<u32>, notes: &mut Notes) {
+    pub(super) fn note_others(
+        &self,
+        stage: Stage,
+        visit: &Visit<'_>,
+        decided: Option<u32>,
+        notes: &mut Notes,
+    ) {
         let rules = self.program().stage(stage);
         if let Some(decided) = decided {
             let by = self.program().id(stage, decided);
-            let later = (decided + 1..rules.len() as u32).filter(|&number| self.would_match(&rules[number as usize], visit));
+            let later = (decided + 1..rules.len() as u32)
+                .filter(|&number| self.would_match(&rules[number as usize], visit));
             notes.0.extend(later.take(MAX_OTHERS).map(|number| (number, RuleResult::Shadowed(by))));
             return;
         }
@@ -42,7 +49,9 @@ impl Edge {
         let mut near: Vec<(usize, u32, Mismatch)> = (0_u32..)
             .zip(rules)
             .filter(|(number, _)| !known.contains(number))
-            .filter_map(|(number, rule)| self.near_miss(rule, visit).map(|(fits, why)| (fits, number, why)))
+            .filter_map(|(number, rule)| {
+                self.near_miss(rule, visit).map(|(fits, why)| (fits, number, why))
+            })
             .collect();
         near.sort_by_key(|(fits, number, _)| (std::cmp::Reverse(*fits), *number));
         let near = near.into_iter().take(MAX_OTHERS);
@@ -52,7 +61,10 @@ impl Edge {
     fn would_match(&self, rule: &Rule, visit: &Visit<'_>) -> bool {
         let mut captures = Captures::new();
         self.pattern_matches(&rule.pattern, visit, &mut captures)
-            && rule.tests().iter().all(|test| self.passes(test, (&rule.pattern, &captures), visit, None))
+            && rule
+                .tests()
+                .iter()
+                .all(|test| self.passes(test, (&rule.pattern, &captures), visit, None))
     }
 
     /// How much of the URL a rule fits and why it does not match, if that is worth a word.
@@ -64,8 +76,13 @@ impl Edge {
             Some(_) => visit.path,
         };
         if pattern.path.matches(path, fold, &mut Captures::new()) {
-            let other_origin = pattern.origin().is_some_and(|origin| !self.origin_matches(origin, visit, &mut Captures::new()));
-            return Some((path.len() + 1, if other_origin { Mismatch::Origin } else { Mismatch::Query }));
+            let other_origin = pattern
+                .origin()
+                .is_some_and(|origin| !self.origin_matches(origin, visit, &mut Captures::new()));
+            return Some((
+                path.len() + 1,
+                if other_origin { Mismatch::Origin } else { Mismatch::Query },
+            ));
         }
         let fits = pattern.path.fits_until(path, fold);
         is_near(&pattern.path, path, fits).then(|| {
@@ -75,7 +92,8 @@ impl Edge {
     }
 }
 
-/// A rule is near when the URL fits all of its text, or ends within it, and that is more than a `/`.
+/// A rule is near when the URL fits all of its text, or ends within it, and that is more than a
+/// `/`.
 fn is_near(template: &Template, path: &str, fits: usize) -> bool {
     let prefix = template.literal_prefix().len();
     fits > 1 && prefix > 1 && (fits == path.len() || fits >= prefix)

@@ -1,4 +1,5 @@
-//! The hops of a request one by one, without header fields and explanations: what the audit asks of very many addresses.
+//! The hops of a request one by one, without header fields and explanations: what the audit asks of
+//! very many addresses.
 
 use http::Method;
 
@@ -11,23 +12,36 @@ use crate::program::RuleId;
 
 /// A request followed hop by hop, as under `hops each`.
 #[derive(Debug, Clone)]
-pub(crate) struct Route {
-    pub(crate) hops: Vec<RouteHop>,
-    pub(crate) end: RouteEnd,
+pub struct Route {
+    /// The redirects, in order.
+    pub hops: Vec<RouteHop>,
+    /// Where they lead.
+    pub end: RouteEnd,
 }
 
+/// A redirect that is followed.
 #[derive(Debug, Clone)]
-pub(crate) struct RouteHop {
-    pub(crate) to: Address,
+pub struct RouteHop {
+    /// Where it leads.
+    pub to: Address,
     /// The rule that redirects; none for a canonical redirect.
-    pub(crate) rule: Option<RuleId>,
-    pub(crate) permanent: bool,
+    pub rule: Option<RuleId>,
+    /// Whether browsers keep it.
+    pub permanent: bool,
 }
 
+/// Where a route ends.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum RouteEnd {
-    /// On the site: what is answered there, the file, and the rule that decided.
-    Answer { outcome: Outcome, file: Option<u32>, by: Option<RuleId> },
+pub enum RouteEnd {
+    /// On the site.
+    Answer {
+        /// What is answered there.
+        outcome: Outcome,
+        /// The number of the file that is shown.
+        file: Option<u32>,
+        /// The rule that decided.
+        by: Option<RuleId>,
+    },
     /// At an address that is not the site's.
     Away,
     /// A URL came back, or there are too many hops.
@@ -38,7 +52,7 @@ pub(crate) enum RouteEnd {
 
 impl Edge {
     /// Follows a request; what its address is, must be well formed.
-    pub(crate) fn route(&self, request: &Request) -> Route {
+    pub fn route(&self, request: &Request) -> Route {
         // An answer joins so many; browsers follow so many.
         let most = if self.site().one_hop { MAX_REDIRECTS_JOINED } else { MAX_HOPS };
         let mut route = Route { hops: Vec::new(), end: RouteEnd::Away };
@@ -54,9 +68,10 @@ impl Edge {
                     return route;
                 }
                 Ok(hop) => {
-                    let same = |known: &Address| known.without_fragment() == hop.to.without_fragment();
+                    let same =
+                        |known: &Address| known.without_fragment() == hop.to.without_fragment();
                     let came_back = same(first) || route.hops.iter().any(|known| same(&known.to));
-                    if !route.hops.is_empty() && hop.to.without_fragment().len() > MAX_URL_BYTES {
+                    if !route.hops.is_empty() && hop.to.len_without_fragment() > MAX_URL_BYTES {
                         route.end = RouteEnd::TooLong;
                         return route;
                     }
@@ -70,7 +85,12 @@ impl Edge {
         }
     }
 
-    fn hop_or_end(&self, method: &Method, request: &Request, address: &Address) -> Result<RouteHop, RouteEnd> {
+    fn hop_or_end(
+        &self,
+        method: &Method,
+        request: &Request,
+        address: &Address,
+    ) -> Result<RouteHop, RouteEnd> {
         let visit = self.hosts.locate(method, request.headers(), address).ok_or(RouteEnd::Away)?;
         let mut silent = Silent;
         let mut context = Context::new(&mut silent);
@@ -79,13 +99,13 @@ impl Edge {
         {
             return Ok(RouteHop { to, rule: None, permanent: true });
         }
-        let answer = |outcome, file, by: By| Err(RouteEnd::Answer { outcome, file, by: by.rule() });
+        let answer = |outcome, file, by: By| Err(RouteEnd::Answer { outcome, file, by: by.rule });
         match self.hop(&visit, &mut context) {
             Hop::Redirect { to, by, permanence, .. } => {
-                Ok(RouteHop { to, rule: by.rule(), permanent: permanence != Permanence::Temporary })
+                Ok(RouteHop { to, rule: by.rule, permanent: permanence != Permanence::Temporary })
             }
-            Hop::Gone(rule) => answer(Outcome::Gone, None, By::Rule(rule)),
-            Hop::Elsewhere(rule) => answer(Outcome::Elsewhere, None, By::Rule(rule)),
+            Hop::Gone(by) => answer(Outcome::Gone, None, by),
+            Hop::Elsewhere(by) => answer(Outcome::Elsewhere, None, by),
             Hop::None(named) => {
                 let decision = self.file_decision(&visit, named, &mut context);
                 answer(decision.outcome, decision.file, decision.by)
@@ -96,7 +116,7 @@ impl Edge {
 
 impl Route {
     /// The rule that decides the first answer.
-    pub(crate) fn decided_by(&self) -> Option<RuleId> {
+    pub fn decided_by(&self) -> Option<RuleId> {
         match (self.hops.first(), &self.end) {
             (Some(hop), _) => hop.rule,
             (None, RouteEnd::Answer { by, .. }) => *by,
@@ -105,12 +125,12 @@ impl Route {
     }
 
     /// Whether it does not end, or only where a URL has become too long.
-    pub(crate) fn never_ends(&self) -> bool {
+    pub fn never_ends(&self) -> bool {
         matches!(self.end, RouteEnd::Loop | RouteEnd::TooLong)
     }
 
     /// Whether it ends where nothing is; what is outside the base path belongs to somebody else.
-    pub(crate) fn ends_missing(&self) -> bool {
+    pub fn ends_missing(&self) -> bool {
         matches!(self.end, RouteEnd::Answer { outcome: Outcome::Missing, .. })
     }
 }

@@ -59,18 +59,28 @@ impl Edge {
 
     /// Whether a redirect is the first that could match its path, and asks for nothing more.
     fn is_alone(&self, number: u32, rule: &Rule) -> bool {
-        rule.one_path().is_some_and(|path| self.index(Stage::Redirect).first_of(path) == Some(number))
+        rule.one_path()
+            .is_some_and(|path| self.index(Stage::Redirect).first_of(path) == Some(number))
     }
 
-    /// Steps 2 and 3, where one look tells that no redirect could match, or that one is all there is to say.
+    /// Steps 2 and 3, where one look tells that no redirect could match, or that one is all there
+    /// is to say.
     #[inline]
-    pub(super) fn at_a_glance<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Option<Hop> {
+    pub(super) fn at_a_glance<T: Trace>(
+        &self,
+        visit: &Visit<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Option<Hop> {
         if self.program().site.ignore_case {
             return None;
         }
         let number = match self.index(Stage::Redirect).glance(visit) {
             Glance::Nothing => return Some(self.canonical(visit, context)),
-            Glance::Literal(number) if visit.query.is_none() && is_set(&self.shortcuts.whole, number) => number,
+            Glance::Literal(number)
+                if visit.query.is_none() && is_set(&self.shortcuts.whole, number) =>
+            {
+                number
+            }
             Glance::Literal(_) | Glance::More => return None,
         };
         let rule = self.program().numbered(Stage::Redirect, number);
@@ -79,8 +89,19 @@ impl Edge {
             return None;
         }
         let (scheme, host) = self.home(visit);
-        let to = Address::joined(scheme, host, [self.program().site.open_base(), target.path.as_str()], None);
-        Some(Hop::Redirect { to, status: *status, by: By::Rule(rule.id), permanence: Permanence::of(*status), last: true })
+        let to = Address::joined(
+            scheme,
+            host,
+            [self.program().site.open_base(), target.path.as_str()],
+            None,
+        );
+        Some(Hop::Redirect {
+            to,
+            status: *status,
+            by: By::rule(rule),
+            permanence: Permanence::of(*status),
+            last: true,
+        })
     }
 }
 

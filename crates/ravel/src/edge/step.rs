@@ -15,11 +15,13 @@ pub enum Step {
     Refused(Refusal),
     /// The host of the request, and the line of the setting that names it.
     Host(Box<str>, Role, Line),
-    /// Under `hsts` with `subdomains`, plain HTTP on this host goes to HTTPS first; the line of the setting.
+    /// Under `hsts` with `subdomains`, plain HTTP on this host goes to HTTPS first; the line of the
+    /// setting.
     HttpsFirst(Box<str>, Line),
     /// A rule, and what happened there.
     Rule(RuleId, RuleResult),
-    /// The canonical redirect, with what it changes; the line of the host's setting, where origin or base path change.
+    /// The canonical redirect, with what it changes; the line of the host's setting, where origin
+    /// or base path change.
     Canonical(Vec<CanonicalChange>, Option<Line>),
     /// Redirects are joined: this URL is redirected again within the same answer.
     Joined(Box<str>),
@@ -51,6 +53,17 @@ pub enum Refusal {
     TooLong,
     /// 421: its host is in no setting of the site.
     UnknownHost(Box<str>),
+}
+
+impl Refusal {
+    /// The status that says it.
+    pub fn status(&self) -> u16 {
+        match self {
+            Refusal::Malformed(_) | Refusal::TwoHosts => 400,
+            Refusal::TooLong => 414,
+            Refusal::UnknownHost(_) => 421,
+        }
+    }
 }
 
 /// Why redirects have no end.

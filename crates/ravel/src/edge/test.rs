@@ -12,7 +12,8 @@ use crate::program::{Test, TestKind, ValueSet};
 use crate::template::{Captures, Pattern};
 
 impl Edge {
-    /// Whether a test passes. What the type of the answer's file is, only headers know: elsewhere it is none.
+    /// Whether a test passes. What the type of the answer's file is, only headers know: elsewhere
+    /// it is none.
     pub(super) fn passes(
         &self,
         test: &Test,
@@ -36,36 +37,42 @@ impl Edge {
             TestKind::Language(wanted) => wanted.contains(&self.language_of(visit.headers)),
             TestKind::Header(name, set) => header_is(visit.headers, name, set),
             TestKind::Cookie(name, set) => cookie_is(visit.headers, name, set),
-            TestKind::FileExists => {
-                visit.relative().is_some_and(|path| self.spellings.asked(path, visit.hash, visit.odd).is_some())
-            }
-            TestKind::ContentType(ranges) => {
-                content_type.is_some_and(|content_type| ranges.iter().any(|range| range.contains(content_type)))
-            }
+            TestKind::FileExists => visit
+                .relative()
+                .is_some_and(|path| self.spellings.asked(path, visit.hash, visit.odd).is_some()),
+            TestKind::ContentType(ranges) => content_type.is_some_and(|content_type| {
+                ranges.iter().any(|range| range.contains(content_type))
+            }),
         };
         accepted != test.negated
     }
 
-    /// Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where none is asked for.
-    pub(crate) fn language_of(&self, headers: &HeaderMap) -> usize {
+    /// Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where
+    /// none is asked for.
+    pub fn language_of(&self, headers: &HeaderMap) -> usize {
         let languages = &self.program().site.languages;
         let joined = header_value(headers, &ACCEPT_LANGUAGE).unwrap_or_default();
         let asked = String::from_utf8_lossy(&joined);
-        let mut ranges: SmallVec<[(&str, u32); 8]> =
-            asked.split(',').map(weighted).filter(|(range, weight)| *weight > 0 && !range.is_empty() && *range != "*").collect();
+        let mut ranges: SmallVec<[(&str, u32); 8]> = asked
+            .split(',')
+            .map(weighted)
+            .filter(|(range, weight)| *weight > 0 && !range.is_empty() && *range != "*")
+            .collect();
         ranges.sort_by_key(|(_, weight)| std::cmp::Reverse(*weight));
-        let find = |range: &str| languages.iter().position(|language| language.eq_ignore_ascii_case(range));
+        let find = |range: &str| {
+            languages.iter().position(|language| language.eq_ignore_ascii_case(range))
+        };
         ranges.iter().find_map(|(range, _)| truncations(range).find_map(find)).unwrap_or(0)
     }
 }
 
 /// Whether a header is in a set.
-pub(crate) fn header_is(headers: &HeaderMap, name: &HeaderName, set: &ValueSet) -> bool {
+pub fn header_is(headers: &HeaderMap, name: &HeaderName, set: &ValueSet) -> bool {
     set.contains(header_value(headers, name).as_deref())
 }
 
 /// Whether a cookie is there, and one of its name in a set.
-pub(crate) fn cookie_is(headers: &HeaderMap, name: &str, set: &ValueSet) -> bool {
+pub fn cookie_is(headers: &HeaderMap, name: &str, set: &ValueSet) -> bool {
     let Some(cookies) = header_value(headers, &COOKIE) else { return false };
     cookies.split(|byte| *byte == b';').any(|pair| {
         let (found, value) = match pair.iter().position(|byte| *byte == b'=') {
@@ -76,7 +83,8 @@ pub(crate) fn cookie_is(headers: &HeaderMap, name: &str, set: &ValueSet) -> bool
     })
 }
 
-/// The lines of a header as one value (RFC 9110, section 5.3; RFC 9113, section 8.2.3 for cookies); none where it is not there.
+/// The lines of a header as one value (RFC 9110, section 5.3; RFC 9113, section 8.2.3 for cookies);
+/// none where it is not there.
 fn header_value<'h>(headers: &'h HeaderMap, name: &HeaderName) -> Option<Cow<'h, [u8]>> {
     let mut lines = headers.get_all(name).into_iter().map(|value| trim(value.as_bytes()));
     let first = lines.next()?;
@@ -101,12 +109,14 @@ fn trim(mut value: &[u8]) -> &[u8] {
     value
 }
 
-/// A language range with its weight in thousandths (RFC 9110, section 12.4.2); a weight that is none counts as 0.
+/// A language range with its weight in thousandths (RFC 9110, section 12.4.2); a weight that is
+/// none counts as 0.
 fn weighted(item: &str) -> (&str, u32) {
     let space = [' ', '\t'];
     let mut parts = item.split(';').map(|part| part.trim_matches(space));
     let range = parts.next().unwrap_or_default();
-    let weight = parts.find_map(|parameter| parameter.strip_prefix("q=").or(parameter.strip_prefix("Q=")));
+    let weight =
+        parts.find_map(|parameter| parameter.strip_prefix("q=").or(parameter.strip_prefix("Q=")));
     (range, weight.map_or(1_000, |weight| thousandths(weight).unwrap_or(0)))
 }
 
@@ -114,12 +124,15 @@ fn weighted(item: &str) -> (&str, u32) {
 fn thousandths(weight: &str) -> Option<u32> {
     let (whole, digits) = weight.split_once('.').unwrap_or((weight, ""));
     let padded = format!("{digits:0<3}");
-    let fits = matches!(whole, "0" | "1") && padded.len() == 3 && padded.bytes().all(|byte| byte.is_ascii_digit());
+    let fits = matches!(whole, "0" | "1")
+        && padded.len() == 3
+        && padded.bytes().all(|byte| byte.is_ascii_digit());
     let weight = whole.parse::<u32>().ok()? * 1_000 + padded.parse::<u32>().ok()?;
     (fits && weight <= 1_000).then_some(weight)
 }
 
-/// A range, then the same with its last subtag off, and so on; a single-letter subtag goes with the one behind it.
+/// A range, then the same with its last subtag off, and so on; a single-letter subtag goes with the
+/// one behind it.
 fn truncations(range: &str) -> impl Iterator<Item = &str> {
     std::iter::successors(Some(range), |range| {
         let (shorter, _) = range.rsplit_once('-')?;

@@ -27,16 +27,19 @@ pub enum End {
 }
 
 /// The most redirects that browsers follow (Fetch, section 4.4).
-pub(crate) const MAX_HOPS: usize = 20;
+pub const MAX_HOPS: usize = 20;
 
 impl<'e> Walk<'e> {
     /// The number of redirects.
     pub fn hops(&self) -> usize {
-        self.answers.iter().filter(|(_, explanation)| explanation.answer.location().is_some()).count()
+        self.answers
+            .iter()
+            .filter(|(_, explanation)| explanation.answer.location().is_some())
+            .count()
     }
 
-    /// The address where it ends: what was asked last, or the location that left the site or came back; with the fragment that a
-    /// browser keeps (Fetch, section 4.4).
+    /// The address where it ends: what was asked last, or the location that left the site or came
+    /// back; with the fragment that a browser keeps (Fetch, section 4.4).
     pub fn url(&self) -> &str {
         &self.url
     }
@@ -67,7 +70,10 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
     let mut request = request.clone();
     loop {
         let explanation = edge.explain(&request);
-        let location = explanation.answer.location().and_then(|location| Address::parse_location(location).ok());
+        let location = explanation
+            .answer
+            .location()
+            .and_then(|location| Address::parse_location(location).ok());
         let status = explanation.answer.status();
         answers.push((request.url().to_owned(), explanation));
         let Some(mut to) = location else {
@@ -78,7 +84,8 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
         if to.port().is_some() || !edge.site().has_host(to.host()) {
             return Walk { answers, end: End::Away, url: to.into_string() };
         }
-        let came_back = answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
+        let came_back =
+            answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
         if came_back || answers.len() > MAX_HOPS {
             return Walk { answers, end: End::Loop, url: to.into_string() };
         }
@@ -92,7 +99,7 @@ fn without_fragment(url: &str) -> &str {
 }
 
 /// The method of the request that follows a redirect (Fetch, section 4.4).
-pub(crate) fn method_after(method: &Method, status: u16) -> Method {
+pub fn method_after(method: &Method, status: u16) -> Method {
     let to_get = match status {
         303 => method != Method::HEAD,
         301 | 302 => method == Method::POST,

@@ -43,13 +43,19 @@ impl StepWords<'_> {
     /// The line that says so, if one does.
     pub fn line(&self) -> Option<Line> {
         match self.step {
-            Step::Host(_, _, line) | Step::HttpsFirst(_, line) | Step::Outside(_, line) | Step::NotFoundPage(_, line) => {
-                Some(*line)
-            }
+            Step::Host(_, _, line)
+            | Step::HttpsFirst(_, line)
+            | Step::Outside(_, line)
+            | Step::NotFoundPage(_, line) => Some(*line),
             Step::Canonical(_, line) => *line,
             Step::Rule(rule, _) => Some(self.rule(*rule).line),
             Step::NoFile(_, rule) => rule.map(|rule| self.rule(rule).line),
-            Step::Refused(_) | Step::Joined(_) | Step::TooLong(_) | Step::Loop(..) | Step::Method(_) | Step::File(_) => None,
+            Step::Refused(_)
+            | Step::Joined(_)
+            | Step::TooLong(_)
+            | Step::Loop(..)
+            | Step::Method(_)
+            | Step::File(_) => None,
         }
     }
 
@@ -89,16 +95,27 @@ impl StepWords<'_> {
             }
             .to_owned(),
             Step::HttpsFirst(host, _) => {
-                format!("plain HTTP goes to https://{host} first, so that the promise is seen there")
+                format!(
+                    "plain HTTP goes to https://{host} first, so that the promise is seen there"
+                )
             }
             Step::Rule(rule, result) => self.rule_result(*rule, result),
-            Step::Canonical(changes, _) => changes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "),
+            Step::Canonical(changes, _) => {
+                changes.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+            }
             Step::Joined(_) => "which is redirected again, all in one hop".to_owned(),
-            Step::TooLong(_) => "which is longer than 8192 bytes, so it is left to the next request".to_owned(),
+            Step::TooLong(_) => {
+                "which is longer than 8192 bytes, so it is left to the next request".to_owned()
+            }
             Step::Loop(url, LoopCause::CameBack) => format!("they lead back to {}", short(url)),
-            Step::Loop(_, LoopCause::TooManySteps) => "they lead on for more than 16 steps".to_owned(),
+            Step::Loop(_, LoopCause::TooManySteps) => {
+                "they lead on for more than 16 steps".to_owned()
+            }
             Step::Outside(host, _) => {
-                format!("the site is below {}; the rest of {host} belongs to others", self.edge.site().base)
+                format!(
+                    "the site is below {}; the rest of {host} belongs to others",
+                    self.edge.site().base
+                )
             }
             Step::Method(_) => "a static site answers GET and HEAD".to_owned(),
             Step::File(_) => "matched".to_owned(),
@@ -173,7 +190,9 @@ fn mismatch_in_words(rule: &Rule, mismatch: &Mismatch) -> String {
             None => "it is for another host".to_owned(),
         },
         Mismatch::Query => "the query does not have what it asks for".to_owned(),
-        Mismatch::Path { rest, .. } if rest.is_empty() => format!("the path ends where `{path}` goes on"),
+        Mismatch::Path { rest, .. } if rest.is_empty() => {
+            format!("the path ends where `{path}` goes on")
+        }
         Mismatch::Path { at, rest } if path.is_literal() && *at == path.as_str().len() => {
             format!("the path goes on with `{}`", short(rest))
         }

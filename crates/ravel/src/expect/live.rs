@@ -1,4 +1,5 @@
-//! Expectations held against what a running host answers. What is asked next is decided here; who asks it is the caller's affair.
+//! Expectations held against what a running host answers. What is asked next is decided here; who
+//! asks it is the caller's affair.
 
 use http::HeaderMap;
 
@@ -41,7 +42,8 @@ pub enum Next {
 }
 
 impl Seen {
-    /// Where the answer leads, as a browser reads its `location`: a fragment is kept, unless there is another.
+    /// Where the answer leads, as a browser reads its `location`: a fragment is kept, unless there
+    /// is another.
     pub fn leads_to(&self) -> Option<Address> {
         if !matches!(self.status, 301 | 302 | 303 | 307 | 308) {
             return None;
@@ -102,7 +104,8 @@ impl Seen {
     }
 }
 
-/// What a browser does after an answer: follows a redirect, as long as it stays on the site and comes to an end.
+/// What a browser does after an answer: follows a redirect, as long as it stays on the site and
+/// comes to an end.
 pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
     let Some(last) = answers.last() else { return Next::Ask(Box::new(asked.clone())) };
     let Some(to) = last.leads_to() else { return Next::Done(End::Answer) };
@@ -111,15 +114,24 @@ pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
         return Next::Done(End::Away);
     }
     let plain = |url: &str| url.split('#').next().unwrap_or_default().to_owned();
-    if answers.len() > MAX_HOPS || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment()) {
+    if answers.len() > MAX_HOPS
+        || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment())
+    {
         return Next::Done(End::Loop);
     }
-    let method = answers.iter().fold(asked.method().clone(), |method, seen| method_after(&method, seen.status));
+    let method = answers
+        .iter()
+        .fold(asked.method().clone(), |method, seen| method_after(&method, seen.status));
     Next::Ask(Box::new(Request::of(method, to).with_headers(asked.headers().clone())))
 }
 
-/// The parts of an expectation that do not hold of what was seen. `differs` says how a body differs from a file of the folder.
-pub fn compare(expectation: &Expectation, walk: &LiveWalk, differs: impl Fn(&str, &Seen) -> Option<String>) -> Vec<Failure> {
+/// The parts of an expectation that do not hold of what was seen. `differs` says how a body differs
+/// from a file of the folder.
+pub fn compare(
+    expectation: &Expectation,
+    walk: &LiveWalk,
+    differs: impl Fn(&str, &Seen) -> Option<String>,
+) -> Vec<Failure> {
     let first = walk.first();
     let mut failures = Vec::new();
     let mut fail = |expected: String, got: String| failures.push(Failure { expected, got });
@@ -167,11 +179,17 @@ pub fn compare(expectation: &Expectation, walk: &LiveWalk, differs: impl Fn(&str
 }
 
 fn check_differs(check: &Check, seen: &Seen) -> Option<String> {
-    let values: Vec<String> =
-        seen.headers.get_all(&check.name).iter().map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned()).collect();
+    let values: Vec<String> = seen
+        .headers
+        .get_all(&check.name)
+        .iter()
+        .map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned())
+        .collect();
     let holds = match &check.test {
         CheckTest::Has => !values.is_empty(),
-        CheckTest::HasValue(wanted) => values.iter().any(|value| **value == **wanted) || values.join(", ") == **wanted,
+        CheckTest::HasValue(wanted) => {
+            values.iter().any(|value| **value == **wanted) || values.join(", ") == **wanted
+        }
         CheckTest::HasContaining(text) => values.iter().any(|value| value.contains(&**text)),
         CheckTest::Lacks => values.is_empty(),
     };

@@ -4,15 +4,12 @@
 //!   Expectation ──Edge::walk──▶ answers ──▶ Verdict: each part that does not hold, expected beside got
 //! ```
 
-mod every;
 pub mod live;
-mod symbolic;
 
 use crate::address::{Address, Request};
 use crate::edge::{Answer, Edge, End, Outcome, Walk};
 use crate::language::Line;
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
-use crate::space::Space;
+use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
 
 /// What came of one expectation.
 #[derive(Debug, Clone)]
@@ -49,22 +46,30 @@ pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
         "GET" => expectation.asked.to_string(),
         method => format!("{method} {}", expectation.asked),
     };
-    let mut verdict = Verdict { line: expectation.line, asked, failures: Vec::new(), decided: None };
+    let mut verdict =
+        Verdict { line: expectation.line, asked, failures: Vec::new(), decided: None };
     let request = match Request::new(expectation.method.clone(), &expectation.url) {
         Ok(request) => request.with_headers(expectation.given.clone()),
         Err(error) => {
-            verdict.failures.push(Failure { expected: "an address".to_owned(), got: error.to_string() });
+            verdict
+                .failures
+                .push(Failure { expected: "an address".to_owned(), got: error.to_string() });
             return verdict;
         }
     };
     let walk = edge.walk(&request);
     verdict.decided = walk.first().answer.line();
-    verdict.failures.extend(expectation.outcome.as_ref().and_then(|outcome| compare(outcome, &walk)));
+    verdict
+        .failures
+        .extend(expectation.outcome.as_ref().and_then(|outcome| compare(outcome, &walk)));
     let at_end = matches!(expectation.outcome, Some(Outcomes::GoesTo { .. }));
     let subject = if at_end { &walk.last().1.answer } else { &walk.first().answer };
     for check in &expectation.checks {
         let failure = match at_end && walk.end != End::Answer {
-            true => Some(Failure { expected: check.to_string(), got: "the visitor leaves the site".to_owned() }),
+            true => Some(Failure {
+                expected: check.to_string(),
+                got: "the visitor leaves the site".to_owned(),
+            }),
             false => compare_header(check, subject),
         };
         verdict.failures.extend(failure);
@@ -92,11 +97,13 @@ fn compare(outcome: &Outcomes, walk: &Walk<'_>) -> Option<Failure> {
             (holds, describe(first))
         }
         Outcomes::Is(Is::Loop, status) => {
-            let holds = walk.outcome() == Outcome::Loop && status.is_none_or(|status| Some(status) == first.status());
+            let holds = walk.outcome() == Outcome::Loop
+                && status.is_none_or(|status| Some(status) == first.status());
             (holds, journey(walk))
         }
         Outcomes::Is(is, status) => {
-            let holds = first.outcome() == outcome_of(*is) && status.is_none_or(|status| Some(status) == first.status());
+            let holds = first.outcome() == outcome_of(*is)
+                && status.is_none_or(|status| Some(status) == first.status());
             (holds, describe(first))
         }
     };
@@ -125,7 +132,12 @@ fn same_address(expected: &Address, got: &str) -> bool {
 
 fn compare_header(check: &Check, answer: &Answer<'_>) -> Option<Failure> {
     let name = check.name.as_str();
-    let values: Vec<&str> = answer.headers().iter().filter(|header| header.name == name).map(|header| &*header.value).collect();
+    let values: Vec<&str> = answer
+        .headers()
+        .iter()
+        .filter(|header| header.name == name)
+        .map(|header| &*header.value)
+        .collect();
     let holds = match &check.test {
         CheckTest::Has => !values.is_empty(),
         CheckTest::HasValue(wanted) => values.contains(&&**wanted) || values.join(", ") == **wanted,
@@ -165,21 +177,4 @@ pub fn journey(walk: &Walk<'_>) -> String {
         End::Loop => "and round again".to_owned(),
     };
     format!("goes to {} as {status} in {number}, {end}", walk.url())
-}
-
-/// What `expect every` comes to for some single addresses: one for each class of addresses that something else decides, so many at most.
-pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expectation> {
-    every::witnesses(&Space::new(edge), universal, most)
-}
-
-/// Verifies everything that the rules expect, in the order of the files.
-pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
-    let rules = edge.rules();
-    let mut verdicts: Vec<Verdict> = rules.expectations.iter().map(|expectation| verify(edge, expectation)).collect();
-    if !rules.universals.is_empty() {
-        let space = Space::new(edge);
-        verdicts.extend(rules.universals.iter().map(|universal| every::verify_every(&space, universal)));
-        verdicts.sort_by_key(|verdict| verdict.line);
-    }
-    verdicts
 }

@@ -1,6 +1,7 @@
 /// The built files of a site, by their names from the root of the folder, with `/` between folders.
 ///
-/// Files with a name or a folder that begins with a dot are left out; `.well-known` is not (RFC 8615).
+/// Files with a name or a folder that begins with a dot are left out; `.well-known` is not (RFC
+/// 8615).
 #[derive(Debug, Clone, Default)]
 pub struct FileList {
     names: Vec<Box<str>>,
@@ -38,7 +39,11 @@ impl FileList {
 
     /// Leaves out more names.
     #[must_use]
-    pub fn without<'n>(mut self, names: impl IntoIterator<Item = &'n str>, why: LeftOut) -> FileList {
+    pub fn without<'n>(
+        mut self,
+        names: impl IntoIterator<Item = &'n str>,
+        why: LeftOut,
+    ) -> FileList {
         for name in names {
             let known = self.names.binary_search_by(|known| (**known).cmp(name));
             let name = known.map_or_else(|_| name.into(), |at| self.names.remove(at));

@@ -7,7 +7,8 @@
 //!   path ───────────▶ Spellings ──▶ the file, and whether this is its own address
 //! ```
 //!
-//! Every spelling of every page is worked out once, so that finding a file is one look-up whatever the path.
+//! Every spelling of every page is worked out once, so that finding a file is one look-up whatever
+//! the path.
 
 mod list;
 mod spellings;

@@ -79,14 +79,16 @@ pub(crate) enum Spelled {
 
 impl Spellings {
     pub(crate) fn new(files: &FileList, site: &Site) -> Spellings {
-        let names: Vec<String> = files.names().iter().map(|name| format!("/{}", spell(name))).collect();
+        let names: Vec<String> =
+            files.names().iter().map(|name| format!("/{}", spell(name))).collect();
         let index = spell(&site.index);
         let forms: Vec<Form<'_>> = names.iter().map(|name| Form::of(name, &index)).collect();
         let numbered = || (0_u32..).zip(names.iter().zip(&forms));
         let mut own: Vec<Box<str>> = names.iter().map(|name| name.as_str().into()).collect();
         let mut ways: FxHashMap<Box<str>, (u32, Way)> = FxHashMap::default();
-        // First the names of files that are no pages, since an exact file always answers; then the addresses that pages are
-        // kept under; then all other spellings, each only where nothing stands yet.
+        // First the names of files that are no pages, since an exact file always answers; then the
+        // addresses that pages are kept under; then all other spellings, each only where nothing
+        // stands yet.
         for (file, (name, form)) in numbered() {
             if matches!(form, Form::Plain) {
                 ways.insert(name.as_str().into(), (file, Way::Name));
@@ -134,7 +136,8 @@ impl Spellings {
 
     /// What an address names, as `pages` reads it.
     ///
-    /// `hash` is the path's, where it is known already; `odd` says whether it could hold an escape or an empty segment.
+    /// `hash` is the path's, where it is known already; `odd` says whether it could hold an escape
+    /// or an empty segment.
     pub(crate) fn asked(&self, path: &str, hash: Option<NonZeroU64>, odd: bool) -> Option<Spelled> {
         let found = self.exact(path, hash, odd).or_else(|| {
             let entry = self.folded(path)?;
@@ -171,11 +174,16 @@ impl Spellings {
         self.entries.0.iter().map(|(address, _)| &**address)
     }
 
-    /// Every address with its file, and what a visitor who asks for it gets: 0 the file, 1 a redirect to the file's own address,
-    /// 2 nothing, since only rules may name the file so. In byte order.
+    /// Every address with its file, and what a visitor who asks for it gets: 0 the file, 1 a
+    /// redirect to the file's own address, 2 nothing, since only rules may name the file so. In
+    /// byte order.
     pub(crate) fn table(&self) -> Vec<(&str, u32, u8)> {
-        let mut table: Vec<_> =
-            self.entries.0.iter().map(|(address, entry)| (&**address, entry.file, entry.gets as u8)).collect();
+        let mut table: Vec<_> = self
+            .entries
+            .0
+            .iter()
+            .map(|(address, entry)| (&**address, entry.file, entry.gets as u8))
+            .collect();
         table.sort_unstable();
         table
     }

@@ -1,6 +1,7 @@
 /// The known file types: an extension in lower case, and the `content-type` of such a file. Sorted.
 ///
-/// An address that ends in one of them is never answered by a fallback's page unless the rule says `even files`.
+/// An address that ends in one of them is never answered by a fallback's page unless the rule says
+/// `even files`.
 #[rustfmt::skip]
 pub const KNOWN_TYPES: &[(&str, &str)] = &[
     ("7z", "application/x-7z-compressed"),

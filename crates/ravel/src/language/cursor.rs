@@ -108,7 +108,10 @@ impl<'t> Cursor<'t> {
 
     /// This word is not what should stand there.
     pub(crate) fn unexpected(&self, word: Word<'_>, wanted: &'static str) -> Problem {
-        Problem::new(self.place(word.columns), ProblemKind::Expected { wanted, found: Some(word.text.into_owned()) })
+        Problem::new(
+            self.place(word.columns),
+            ProblemKind::Expected { wanted, found: Some(word.text.into_owned()) },
+        )
     }
 
     pub(crate) fn place(&self, columns: Range<usize>) -> Place {
@@ -153,7 +156,10 @@ impl<'t> Cursor<'t> {
                     self.at = start + at + 2;
                     let after = self.rest();
                     if !after.is_empty() && !after.starts_with([' ', '\t', ',']) {
-                        return Err(Problem::new(self.place(start..self.at), ProblemKind::AfterQuote));
+                        return Err(Problem::new(
+                            self.place(start..self.at),
+                            ProblemKind::AfterQuote,
+                        ));
                     }
                     return Ok(unescape(&inner[..at]));
                 }
@@ -180,7 +186,8 @@ fn unescape(text: &str) -> Cow<'_, str> {
     let mut out = String::with_capacity(text.len());
     let mut chars = text.chars().peekable();
     while let Some(c) = chars.next() {
-        let escaped = (c == '\\').then(|| chars.next_if(|next| matches!(next, '"' | '\\'))).flatten();
+        let escaped =
+            (c == '\\').then(|| chars.next_if(|next| matches!(next, '"' | '\\'))).flatten();
         out.push(escaped.unwrap_or(c));
     }
     Cow::Owned(out)

@@ -1,7 +1,8 @@
 //! The canonical form of a rules file.
 //!
-//! Only white space changes: words, quotes and header values stay as they are written, so that no answer can. Settings
-//! stand in a column, and so do the arrows, the outcomes and the comments of lines that follow each other directly.
+//! Only white space changes: words, quotes and header values stay as they are written, so that no
+//! answer can. Settings stand in a column, and so do the arrows, the outcomes and the comments of
+//! lines that follow each other directly.
 
 use super::place::Line;
 use super::{Cursor, LineText, Problem, grammar};
@@ -17,7 +18,8 @@ struct Code {
     indented: bool,
     /// The words, up to an arrow or an outcome; of a setting, its name.
     left: String,
-    /// What stands behind in a column of its own: `-> TARGET …`, what is expected, or a setting's value.
+    /// What stands behind in a column of its own: `-> TARGET …`, what is expected, or a setting's
+    /// value.
     right: Option<String>,
     column: Column,
     comment: Option<String>,
@@ -136,7 +138,11 @@ fn align(shapes: &mut [Shape]) {
 }
 
 /// Calls `each` with the longest rows of neighbouring lines that `class` puts in one class.
-fn runs<C: PartialEq + Copy>(shapes: &mut [Shape], class: impl Fn(&Code) -> Option<C>, mut each: impl FnMut(&mut [&mut Code])) {
+fn runs<C: PartialEq + Copy>(
+    shapes: &mut [Shape],
+    class: impl Fn(&Code) -> Option<C>,
+    mut each: impl FnMut(&mut [&mut Code]),
+) {
     let mut run: Vec<&mut Code> = Vec::new();
     let mut current = None;
     for shape in shapes {

@@ -1,8 +1,9 @@
 //! Every statement, setting, condition and outcome of the language, once each.
 //!
-//! From here come the dispatch of the readers, what is "expected", the nearest word to a mistyped one, what the formatter
-//! keeps together, and the tables of docs/language.md. What a line *means* is said by its reader in `rules/read`, which
-//! matches these enums without a wildcard: a new line here is an error of the compiler there.
+//! From here come the dispatch of the readers, what is "expected", the nearest word to a mistyped
+//! one, what the formatter keeps together, and the tables of docs/language.md. What a line *means*
+//! is said by its reader in `rules/read`, which matches these enums without a wildcard: a new line
+//! here is an error of the compiler there.
 
 use std::sync::LazyLock;
 
@@ -13,7 +14,8 @@ use super::nearest;
 pub struct Form {
     /// The words that it is known by, as `goes to`; readers look at the first.
     pub name: &'static str,
-    /// How it is written: words in lower case stand as they are, `[…]` can be left out, `…` repeats what is before it.
+    /// How it is written: words in lower case stand as they are, `[…]` can be left out, `…` repeats
+    /// what is before it.
     pub form: &'static str,
     /// What it does or means.
     pub about: &'static str,
@@ -42,7 +44,8 @@ impl Form {
     }
 }
 
-/// Whether words are as a pattern has them: `*` is any word, `*:` one that ends in a colon, `**` at the start any words.
+/// Whether words are as a pattern has them: `*` is any word, `*:` one that ends in a colon, `**` at
+/// the start any words.
 fn fits(pattern: &str, words: &[String]) -> bool {
     let mut wanted: Vec<&str> = pattern.split(' ').collect();
     let mut words = words;
@@ -270,7 +273,8 @@ grammar! {
     }
 }
 
-/// Every part of the grammar with the heading that its table in docs/language.md has, in the order of that file.
+/// Every part of the grammar with the heading that its table in docs/language.md has, in the order
+/// of that file.
 pub fn tables() -> Vec<(&'static str, &'static [Form])> {
     vec![
         ("setting of `site`", SiteSetting::FORMS),

@@ -1,7 +1,11 @@
 /// The candidate that a mistyped word most likely meant, if any is near.
-pub(crate) fn nearest<'c>(word: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
+pub fn nearest<'c>(word: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
     let word = word.to_lowercase();
     let far = (word.chars().count() / 3).max(1);
-    let scored = candidates.into_iter().map(|candidate| (strsim::osa_distance(&word, candidate), candidate));
-    scored.filter(|(distance, _)| *distance <= far).min_by_key(|(distance, _)| *distance).map(|(_, candidate)| candidate)
+    let scored =
+        candidates.into_iter().map(|candidate| (strsim::osa_distance(&word, candidate), candidate));
+    scored
+        .filter(|(distance, _)| *distance <= far)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
 }

@@ -3,7 +3,8 @@ use std::ops::Range;
 /// A line of one of the files that the rules were read from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Line {
-    /// Which file, in the order in which they were read; the rules file is 0. See [`crate::Rules::sources`].
+    /// Which file, in the order in which they were read; the rules file is 0. See
+    /// [`crate::Rules::sources`].
     pub source: u16,
     /// The line, from 1. In a table, the line on which the row begins.
     pub number: u32,

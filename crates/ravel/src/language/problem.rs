@@ -144,7 +144,12 @@ impl Problems {
         let mut seen = std::collections::HashSet::new();
         for problem in list {
             let Place { line, columns } = &problem.place;
-            let known = (sources[usize::from(line.source)].clone(), line.number, columns.clone(), problem.kind.to_string());
+            let known = (
+                sources[usize::from(line.source)].clone(),
+                line.number,
+                columns.clone(),
+                problem.kind.to_string(),
+            );
             if seen.insert(known) {
                 kept.push(problem);
             }
@@ -175,7 +180,11 @@ impl fmt::Display for Problems {
             let separator = if at == 0 { "" } else { "\n" };
             let (line, column) = (problem.place.line.number, problem.place.columns.start + 1);
             let (what, remedy) = (&problem.kind, problem.kind.remedy());
-            write!(f, "{separator}{}:{line}:{column}: {what}; {remedy}", self.source(&problem.place))?;
+            write!(
+                f,
+                "{separator}{}:{line}:{column}: {what}; {remedy}",
+                self.source(&problem.place)
+            )?;
         }
         Ok(())
     }
@@ -192,47 +201,79 @@ impl fmt::Display for ProblemKind {
             K::Setting { found, .. } => write!(f, "`{found}` is no setting here"),
             K::Body { found, .. } => write!(f, "`{found}` can not stand here"),
             K::NoBody { found } => write!(f, "`{found}` can not stand here"),
-            K::EntryBelowRule => f.write_str("the rule above has a pattern of its own, so no rules can stand below it"),
+            K::EntryBelowRule => f.write_str(
+                "the rule above has a pattern of its own, so no rules can stand below it",
+            ),
             K::EmptyGroup => f.write_str("this group holds no rule"),
-            K::Expected { wanted, found: Some(found) } => write!(f, "found `{found}` where {wanted} should stand"),
-            K::Expected { wanted, found: None } => write!(f, "the line ends where {wanted} should stand"),
-            K::TooMuch { found } => write!(f, "`{found}` is too much: the line should end before it"),
+            K::Expected { wanted, found: Some(found) } => {
+                write!(f, "found `{found}` where {wanted} should stand")
+            }
+            K::Expected { wanted, found: None } => {
+                write!(f, "the line ends where {wanted} should stand")
+            }
+            K::TooMuch { found } => {
+                write!(f, "`{found}` is too much: the line should end before it")
+            }
             K::OpenQuote => f.write_str("this quote is not closed on its line"),
             K::AfterQuote => f.write_str("something stands directly behind the closing quote"),
             K::NoSite => f.write_str("the file does not say which site it is about"),
             K::SiteNotFirst => f.write_str("this stands before `site`"),
             K::SiteTwice => f.write_str("a second `site`"),
-            K::SettingTwice { name, first } => write!(f, "`{name}` is set already, on line {first}"),
+            K::SettingTwice { name, first } => {
+                write!(f, "`{name}` is set already, on line {first}")
+            }
             K::HostTwice { found } => write!(f, "`{found}` is a host of the site already"),
             K::DomainTwice { found } => write!(f, "`{found}` has a `domain` statement already"),
-            K::DomainWithoutHost { found } => write!(f, "no host of the site is in the domain `{found}`"),
+            K::DomainWithoutHost { found } => {
+                write!(f, "no host of the site is in the domain `{found}`")
+            }
             K::DomainLacks { host, setting: setting @ "proof" } => {
-                write!(f, "the certificate for `{host}` waits for a proof, and no `{setting}` is given")
+                write!(
+                    f,
+                    "the certificate for `{host}` waits for a proof, and no `{setting}` is given"
+                )
             }
             K::DomainLacks { host, setting } => {
-                write!(f, "`{host}` is a host of the site, and this domain has no `{setting}` for it")
+                write!(
+                    f,
+                    "`{host}` is a host of the site, and this domain has no `{setting}` for it"
+                )
             }
             K::SiteUrl { found } => write!(f, "`{found}` is not the URL of a site"),
             K::Host { found } => write!(f, "`{found}` is no host name"),
             K::Wildcard { found } => write!(f, "the `*` in `{found}` can not stand there"),
-            K::ForeignHost { found } => write!(f, "`{found}` is no host of this site, so this can never match"),
+            K::ForeignHost { found } => {
+                write!(f, "`{found}` is no host of this site, so this can never match")
+            }
             K::PortOfSite { found } => write!(f, "`{found}` is a host of this site with a port"),
             K::MethodHead => f.write_str("`HEAD` is answered as `GET` is"),
             K::Status { found } => write!(f, "`{found}` is no status of a redirect"),
             K::Duration { found } => write!(f, "`{found}` is no duration"),
-            K::HstsNeedsHttps => f.write_str("`hsts` promises HTTPS, and this site answers over plain HTTP"),
+            K::HstsNeedsHttps => {
+                f.write_str("`hsts` promises HTTPS, and this site answers over plain HTTP")
+            }
             K::HstsPreload => f.write_str("`preload` asks for `subdomains` and at least a year"),
-            K::FileName { found } => write!(f, "`{found}` is no name below the folder of the rules file"),
+            K::FileName { found } => {
+                write!(f, "`{found}` is no name below the folder of the rules file")
+            }
             K::Template(kind) => kind.fmt(f),
-            K::WhereName { name, pattern, .. } => write!(f, "nothing in the pattern `{pattern}` is called `{name}`"),
+            K::WhereName { name, pattern, .. } => {
+                write!(f, "nothing in the pattern `{pattern}` is called `{name}`")
+            }
             K::Regex { why } => write!(f, "this is no regular expression that can be used: {why}"),
             K::RegexSize => f.write_str("this regular expression is too large"),
             K::NoLanguages => f.write_str("the site does not say which languages it has"),
             K::FindingName { found, .. } => write!(f, "`{found}` is the name of no finding"),
-            K::ForeignLanguage { found } => write!(f, "`{found}` is none of the site's `languages`"),
-            K::TooManyNames => f.write_str("conditions of this file look at more than 64 different request headers"),
+            K::ForeignLanguage { found } => {
+                write!(f, "`{found}` is none of the site's `languages`")
+            }
+            K::TooManyNames => f.write_str(
+                "conditions of this file look at more than 64 different request headers",
+            ),
             K::HeaderName { found } => write!(f, "`{found}` is no name of a header field"),
-            K::HeaderValue { found } if found.is_empty() => f.write_str("the value of the header field is missing"),
+            K::HeaderValue { found } if found.is_empty() => {
+                f.write_str("the value of the header field is missing")
+            }
             K::HeaderValue { found } => write!(f, "`{found}` is no value of a header field"),
             K::HeaderReserved { name } => write!(f, "`{name}` is not for rules to touch"),
             K::NoHeaderLines => f.write_str("these `headers` do nothing"),
@@ -241,9 +282,13 @@ impl fmt::Display for ProblemKind {
             K::TwoOutcomes => f.write_str("this expectation has an outcome already"),
             K::Unreadable { name, why } => write!(f, "`{name}` can not be read: {why}"),
             K::NotUtf8 { name } => write!(f, "`{name}` is no UTF-8 here"),
-            K::IncludeCircle { name } => write!(f, "`{name}` is being read already: it includes itself"),
+            K::IncludeCircle { name } => {
+                write!(f, "`{name}` is being read already: it includes itself")
+            }
             K::NoColumn { column } => write!(f, "the table has no column `{column}`"),
-            K::RowLength { wanted, found } => write!(f, "this row has {found} fields, and the header has {wanted}"),
+            K::RowLength { wanted, found } => {
+                write!(f, "this row has {found} fields, and the header has {wanted}")
+            }
             K::TooManyFiles => f.write_str("more than 65535 files are read"),
         }
     }

@@ -24,7 +24,11 @@ pub(crate) struct Statement<'t> {
 }
 
 /// Cuts a file into statements. Indented lines before the first statement are problems.
-pub(crate) fn statements<'t>(source: u16, text: &'t str, problems: &mut Vec<Problem>) -> Vec<Statement<'t>> {
+pub(crate) fn statements<'t>(
+    source: u16,
+    text: &'t str,
+    problems: &mut Vec<Problem>,
+) -> Vec<Statement<'t>> {
     let mut lines = lines(source, text).peekable();
     while let Some(stray) = lines.next_if(LineText::is_indented) {
         let indent = stray.text.len() - stray.text.trim_start().len();
@@ -33,7 +37,9 @@ pub(crate) fn statements<'t>(source: u16, text: &'t str, problems: &mut Vec<Prob
     std::iter::from_fn(|| next_statement(&mut lines)).collect()
 }
 
-fn next_statement<'t>(lines: &mut Peekable<impl Iterator<Item = LineText<'t>>>) -> Option<Statement<'t>> {
+fn next_statement<'t>(
+    lines: &mut Peekable<impl Iterator<Item = LineText<'t>>>,
+) -> Option<Statement<'t>> {
     let head = lines.next()?;
     let body = std::iter::from_fn(|| lines.next_if(LineText::is_indented)).collect();
     Some(Statement { head, body })
@@ -44,6 +50,7 @@ fn lines(source: u16, text: &str) -> impl Iterator<Item = LineText<'_>> {
     text.split('\n').zip(1..).filter_map(move |(text, number)| {
         let text = text.trim_end();
         let content = text.trim_start();
-        (!content.is_empty() && !content.starts_with('#')).then_some(LineText { line: Line::new(source, number), text })
+        (!content.is_empty() && !content.starts_with('#'))
+            .then_some(LineText { line: Line::new(source, number), text })
     })
 }

@@ -14,8 +14,9 @@ pub enum Effect {
     Gone,
     /// Leaves the URL to another service, which may be named.
     Elsewhere(Option<Box<str>>),
-    /// Shows a file with 200.
-    File(FileEffect),
+    /// Shows a file with 200; boxed, so that a redirect, of which there may be very many, is no
+    /// larger.
+    File(Box<FileEffect>),
     /// Shows a file with 404 when nothing answers.
     NotFoundPage(Target),
     /// Changes headers of the answer.

@@ -1,4 +1,5 @@
-//! What is executed: the rules of a file in the order in which they are asked, each with an identity of its own.
+//! What is executed: the rules of a file in the order in which they are asked, each with an
+//! identity of its own.
 //!
 //! ```text
 //!   redirect /port/{port} -> /ports/{port}/        pattern  /port/{port}
@@ -6,9 +7,10 @@
 //!     when cookie lab is on                        effect   redirect to /ports/{port}/
 //! ```
 //!
-//! What a rules file writes in many ways is lowered to few kinds of tests and effects. Everything that decides, explains,
-//! proves or publishes reads this, and matches the kinds exhaustively: a new kind is an error of the compiler in every place
-//! that it touches. The kinds are therefore outside the promise of stable names that the rest of the crate makes.
+//! What a rules file writes in many ways is lowered to few kinds of tests and effects. Everything
+//! that decides, explains, proves or publishes reads this, and matches the kinds exhaustively: a
+//! new kind is an error of the compiler in every place that it touches. The kinds are therefore
+//! outside the promise of stable names that the rest of the crate makes.
 
 mod effect;
 mod regex;
@@ -43,7 +45,8 @@ pub struct Program {
     starts: [u32; Stage::ALL.len() + 1],
     /// The request headers that tests look at; tests name them by bits.
     request_headers: Vec<HeaderName>,
-    /// Those of them that a browser's next request need not carry unchanged once the origin has changed.
+    /// Those of them that a browser's next request need not carry unchanged once the origin has
+    /// changed.
     origin_bound: u64,
 }
 
@@ -65,7 +68,11 @@ impl Deref for RuleRef<'_> {
 }
 
 impl Program {
-    pub(crate) fn new(site: Site, stages: [Vec<Rule>; Stage::ALL.len()], request_headers: Vec<HeaderName>) -> Program {
+    pub(crate) fn new(
+        site: Site,
+        stages: [Vec<Rule>; Stage::ALL.len()],
+        request_headers: Vec<HeaderName>,
+    ) -> Program {
         let mut starts = [0; Stage::ALL.len() + 1];
         for (at, stage) in stages.iter().enumerate() {
             starts[at + 1] = starts[at] + stage.len() as u32;
@@ -90,10 +97,21 @@ impl Program {
         &self.rules[self.start(stage)..self.starts[stage as usize + 1] as usize]
     }
 
+    /// Whether a stage has no rules.
+    pub(crate) fn is_empty(&self, stage: Stage) -> bool {
+        self.starts[stage as usize] == self.starts[stage as usize + 1]
+    }
+
     /// The rules of a stage with their identities, in the order of the file.
-    pub fn rules(&self, stage: Stage) -> impl DoubleEndedIterator<Item = RuleRef<'_>> + Clone + ExactSizeIterator {
+    pub fn rules(
+        &self,
+        stage: Stage,
+    ) -> impl DoubleEndedIterator<Item = RuleRef<'_>> + Clone + ExactSizeIterator {
         let start = self.starts[stage as usize];
-        self.stage(stage).iter().enumerate().map(move |(number, rule)| RuleRef { id: RuleId(start + number as u32), rule })
+        self.stage(stage)
+            .iter()
+            .enumerate()
+            .map(move |(number, rule)| RuleRef { id: RuleId(start + number as u32), rule })
     }
 
     /// A rule by its identity.
@@ -115,12 +133,15 @@ impl Program {
     }
 
     /// A rule by its number within its stage.
-    pub(crate) fn numbered(&self, stage: Stage, number: u32) -> RuleRef<'_> {
+    ///
+    /// # Panics
+    /// When the stage has no such rule, and the program no later stage that does.
+    pub fn numbered(&self, stage: Stage, number: u32) -> RuleRef<'_> {
         self.rule(self.id(stage, number))
     }
 
     /// Every rule, stage after stage.
-    pub(crate) fn all_rules(&self) -> &[Rule] {
+    pub fn all_rules(&self) -> &[Rule] {
         &self.rules
     }
 
@@ -129,7 +150,8 @@ impl Program {
         &self.request_headers
     }
 
-    /// The bits of the request headers that a browser's next request need not carry unchanged once the origin has changed.
+    /// The bits of the request headers that a browser's next request need not carry unchanged once
+    /// the origin has changed.
     pub(crate) fn origin_bound(&self) -> u64 {
         self.origin_bound
     }
@@ -139,9 +161,11 @@ impl Program {
     }
 }
 
-/// Whether browsers send a header to one origin and not, or otherwise, to another (Fetch, sections 3.2, 4.4 and 4.5).
-pub(crate) fn is_origin_bound(name: &HeaderName) -> bool {
-    matches!(name.as_str(), "cookie" | "authorization" | "origin" | "referer") || name.as_str().starts_with("sec-")
+/// Whether browsers send a header to one origin and not, or otherwise, to another (Fetch, sections
+/// 3.2, 4.4 and 4.5).
+pub fn is_origin_bound(name: &HeaderName) -> bool {
+    matches!(name.as_str(), "cookie" | "authorization" | "origin" | "referer")
+        || name.as_str().starts_with("sec-")
 }
 
 impl fmt::Display for RuleRef<'_> {

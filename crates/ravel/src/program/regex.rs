@@ -26,7 +26,8 @@ impl WholeRegex {
         if !source.is_ascii() {
             return Err(wrong("it holds a character that is not ASCII"));
         }
-        let parsed = regex_syntax::ParserBuilder::new().unicode(false).utf8(false).build().parse(source);
+        let parsed =
+            regex_syntax::ParserBuilder::new().unicode(false).utf8(false).build().parse(source);
         let hir = parsed.map_err(|error| wrong(&first_words(&error)))?;
         if !hir.properties().look_set().is_empty() {
             return Err(wrong("it holds an anchor or a word boundary"));
@@ -40,7 +41,11 @@ impl WholeRegex {
                     .determinize_size_limit(Some(4 * REGEX_TABLE)),
             )
             .syntax(syntax::Config::new().unicode(false).utf8(false))
-            .thompson(regex_automata::nfa::thompson::Config::new().utf8(false).nfa_size_limit(Some(4 * REGEX_TABLE)))
+            .thompson(
+                regex_automata::nfa::thompson::Config::new()
+                    .utf8(false)
+                    .nfa_size_limit(Some(4 * REGEX_TABLE)),
+            )
             .build(source);
         let table = built.map_err(|_| ProblemKind::RegexSize)?;
         let config = regex_automata::util::start::Config::new().anchored(Anchored::Yes);
@@ -66,28 +71,29 @@ impl WholeRegex {
     }
 
     /// The state before any byte.
-    pub(crate) fn start(&self) -> u32 {
+    pub fn start(&self) -> u32 {
         self.start.as_u32()
     }
 
     /// The state after one more byte; none if no text can match any more.
-    pub(crate) fn next(&self, state: u32, byte: u8) -> Option<u32> {
+    pub fn next(&self, state: u32, byte: u8) -> Option<u32> {
         let next = self.table.next_state(state_of(state), byte);
         (!self.table.is_dead_state(next)).then(|| next.as_u32())
     }
 
     /// Whether a text that ends here matches.
-    pub(crate) fn accepts(&self, state: u32) -> bool {
+    pub fn accepts(&self, state: u32) -> bool {
         self.table.is_match_state(self.table.next_eoi_state(state_of(state)))
     }
 
     /// A class for each byte: bytes of one class lead to the same states everywhere.
-    pub(crate) fn classes(&self) -> [u8; 256] {
+    pub fn classes(&self) -> [u8; 256] {
         let states = self.reachable();
         let mut rows: Vec<Vec<Option<u32>>> = Vec::new();
         let mut classes = [0; 256];
         for byte in 0..=u8::MAX {
-            let row: Vec<Option<u32>> = states.iter().map(|state| self.next(*state, byte)).collect();
+            let row: Vec<Option<u32>> =
+                states.iter().map(|state| self.next(*state, byte)).collect();
             let class = rows.iter().position(|known| *known == row).unwrap_or_else(|| {
                 rows.push(row);
                 rows.len() - 1
@@ -97,19 +103,26 @@ impl WholeRegex {
         classes
     }
 
-    /// The whole of it as a table: a class for each byte; for each state and class the next state or -1, a row a state, the first state
-    /// first; and whether a text may end in each state.
-    pub(crate) fn as_table(&self) -> (Vec<u8>, Vec<i64>, Vec<u8>) {
+    /// The whole of it as a table: a class for each byte; for each state and class the next state
+    /// or -1, a row a state, the first state first; and whether a text may end in each state.
+    pub fn as_table(&self) -> (Vec<u8>, Vec<i64>, Vec<u8>) {
         let classes = self.classes();
         let width = classes.iter().max().map_or(0, |most| usize::from(*most) + 1);
-        let samples: Vec<u8> =
-            (0..width).filter_map(|class| (0..=u8::MAX).find(|byte| usize::from(classes[usize::from(*byte)]) == class)).collect();
+        let samples: Vec<u8> = (0..width)
+            .filter_map(|class| {
+                (0..=u8::MAX).find(|byte| usize::from(classes[usize::from(*byte)]) == class)
+            })
+            .collect();
         let states = self.reachable();
-        let number: FxHashMap<u32, i64> = (0..).zip(&states).map(|(number, state)| (*state, number)).collect();
+        let number: FxHashMap<u32, i64> =
+            (0..).zip(&states).map(|(number, state)| (*state, number)).collect();
         let next = |state: &u32| {
             let state = *state;
             let number = &number;
-            samples.iter().map(move |byte| self.next(state, *byte).map_or(-1, |next| number[&next])).collect::<Vec<_>>()
+            samples
+                .iter()
+                .map(move |byte| self.next(state, *byte).map_or(-1, |next| number[&next]))
+                .collect::<Vec<_>>()
         };
         let last = states.iter().map(|state| u8::from(self.accepts(*state))).collect();
         (classes.to_vec(), states.iter().flat_map(next).collect(), last)
@@ -132,7 +145,7 @@ impl WholeRegex {
     }
 
     /// A short text that it matches, of printable ASCII.
-    pub(crate) fn shortest(&self) -> Option<String> {
+    pub fn shortest(&self) -> Option<String> {
         let mut seen = vec![(self.start(), String::new())];
         let mut at = 0;
         while let Some((state, text)) = seen.get(at).cloned() {

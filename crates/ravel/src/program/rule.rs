@@ -8,11 +8,13 @@ use crate::language::Line;
 use crate::template::{Pattern, Target};
 
 /// One rule: a pattern, the tests that must all pass, and an effect.
-// Aligned, so that among very many a rule is one pair of cache lines, which are mostly fetched together.
+// Aligned, so that among very many a rule is one pair of cache lines, which are mostly fetched
+// together.
 #[derive(Debug, Clone)]
 #[repr(align(128))]
 pub struct Rule {
-    /// Where it is written; a table that is named twice gives two rules one text, so this is for showing alone.
+    /// Where it is written; a table that is named twice gives two rules one text, so this is for
+    /// showing alone.
     pub line: Line,
     /// The URLs.
     pub pattern: Pattern,
@@ -21,6 +23,8 @@ pub struct Rule {
     /// What is done.
     pub effect: Effect,
 }
+
+const _: () = assert!(size_of::<Rule>() == 128, "a rule is one pair of cache lines");
 
 /// The step of the decision at which a rule is asked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -39,7 +43,8 @@ pub enum Stage {
 
 impl Stage {
     /// Every stage, in the order in which they are asked.
-    pub const ALL: [Stage; 5] = [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers];
+    pub const ALL: [Stage; 5] =
+        [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers];
 }
 
 impl Rule {
@@ -49,25 +54,32 @@ impl Rule {
     }
 
     /// Whether nothing but the pattern is asked.
-    pub(crate) fn is_unconditional(&self) -> bool {
+    pub fn is_unconditional(&self) -> bool {
         self.tests.is_none()
     }
 
     /// Whether nothing but the path below the base path is asked.
-    pub(crate) fn asks_path_alone(&self) -> bool {
-        self.is_unconditional() && self.pattern.origin().is_none() && self.pattern.query().is_empty()
+    pub fn asks_path_alone(&self) -> bool {
+        self.is_unconditional()
+            && self.pattern.origin().is_none()
+            && self.pattern.query().is_empty()
     }
 
     /// The one path that it is for, if it asks nothing else.
-    pub(crate) fn one_path(&self) -> Option<&str> {
-        (self.asks_path_alone() && self.pattern.path.is_literal()).then(|| self.pattern.path.as_str())
+    pub fn one_path(&self) -> Option<&str> {
+        (self.asks_path_alone() && self.pattern.path.is_literal())
+            .then(|| self.pattern.path.as_str())
     }
 
     /// The redirect that it makes, if it makes one.
     pub fn redirect(&self) -> Option<&Redirect> {
         match &self.effect {
             Effect::Redirect(redirect) => Some(redirect),
-            Effect::Gone | Effect::Elsewhere(_) | Effect::File(_) | Effect::NotFoundPage(_) | Effect::Headers(_) => None,
+            Effect::Gone
+            | Effect::Elsewhere(_)
+            | Effect::File(_)
+            | Effect::NotFoundPage(_)
+            | Effect::Headers(_) => None,
         }
     }
 
@@ -81,12 +93,12 @@ impl Rule {
     }
 
     /// The URL or path that captures are put into, if it has one.
-    pub(crate) fn target(&self) -> Option<&Target> {
+    pub fn target(&self) -> Option<&Target> {
         self.redirect().map(|redirect| &redirect.target).or_else(|| self.shows())
     }
 
     /// Whether it is a fallback that leaves URLs of known file types alone.
-    pub(crate) fn spares_files(&self) -> bool {
+    pub fn spares_files(&self) -> bool {
         matches!(&self.effect, Effect::File(file) if file.role == FileRole::Fallback { even_files: false })
     }
 
@@ -121,12 +133,21 @@ impl fmt::Display for Rule {
             Effect::Gone => write!(f, "gone {pattern}"),
             Effect::Elsewhere(None) => write!(f, "elsewhere {pattern}"),
             Effect::Elsewhere(Some(who)) => {
-                write!(f, "elsewhere {pattern} \"{}\"", who.replace('\\', "\\\\").replace('"', "\\\""))
+                write!(
+                    f,
+                    "elsewhere {pattern} \"{}\"",
+                    who.replace('\\', "\\\\").replace('"', "\\\"")
+                )
             }
             Effect::File(file) => match file.role {
                 FileRole::Rewrite => write!(f, "rewrite {pattern} -> {}", file.path),
                 FileRole::Fallback { even_files } => {
-                    write!(f, "fallback {pattern} -> {}{}", file.path, if even_files { " even files" } else { "" })
+                    write!(
+                        f,
+                        "fallback {pattern} -> {}{}",
+                        file.path,
+                        if even_files { " even files" } else { "" }
+                    )
                 }
             },
             Effect::NotFoundPage(path) => write!(f, "missing {pattern} -> {path}"),

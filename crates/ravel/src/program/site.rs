@@ -96,10 +96,13 @@ pub struct Hsts {
 impl Site {
     /// Whether a host is in a setting of the site.
     pub fn has_host(&self, host: &str) -> bool {
-        self.host.as_str() == host || self.aliases.iter().any(|alias| alias.host.as_str() == host) || self.is_preview(host)
+        self.host.as_str() == host
+            || self.aliases.iter().any(|alias| alias.host.as_str() == host)
+            || self.is_preview(host)
     }
 
-    /// Every host that a setting names, the canonical one first; a preview host may begin with `*.`.
+    /// Every host that a setting names, the canonical one first; a preview host may begin with
+    /// `*.`.
     pub fn hosts(&self) -> impl Iterator<Item = String> {
         let aliases = self.aliases.iter().map(|alias| alias.host.to_string());
         let mut seen = std::collections::BTreeSet::new();
@@ -140,7 +143,9 @@ impl PreviewHost {
     pub fn matches(&self, host: &str) -> bool {
         match self.wildcard {
             false => self.host.as_str() == host,
-            true => host.split_once('.').is_some_and(|(label, rest)| !label.is_empty() && rest == self.host.as_str()),
+            true => host
+                .split_once('.')
+                .is_some_and(|(label, rest)| !label.is_empty() && rest == self.host.as_str()),
         }
     }
 }

@@ -1,4 +1,5 @@
-//! What must hold for a rule besides its pattern: tests of few kinds, each a set of accepted values, or its opposite.
+//! What must hold for a rule besides its pattern: tests of few kinds, each a set of accepted
+//! values, or its opposite.
 
 use std::fmt;
 
@@ -38,7 +39,8 @@ pub enum TestKind {
     Cookie(Box<str>, ValueSet),
     /// Whether a variant of the URL names a file.
     FileExists,
-    /// The type that the extension of the answer's file gives; `text/plain` for an answer without a file.
+    /// The type that the extension of the answer's file gives; `text/plain` for an answer without a
+    /// file.
     ContentType(Vec<MediaRange>),
 }
 
@@ -94,9 +96,11 @@ pub struct Tests {
 }
 
 impl Tests {
-    pub(crate) const NONE: &'static Tests = &Tests { list: Vec::new(), on_headers: 0, request_headers: 0 };
+    /// No tests.
+    pub const NONE: &'static Tests = &Tests { list: Vec::new(), on_headers: 0, request_headers: 0 };
 
-    /// Puts tests in the order in which they are asked; `bit` gives the number of a request header in the program's list.
+    /// Puts tests in the order in which they are asked; `bit` gives the number of a request header
+    /// in the program's list.
     pub(crate) fn new(mut list: Vec<Test>, bit: impl Fn(&HeaderName) -> usize) -> Tests {
         list.sort_by_key(|test| (test.request_header().is_some(), !test.is_about_capture()));
         let on_headers = list.partition_point(|test| test.request_header().is_none());
@@ -132,7 +136,9 @@ impl Tests {
 
     /// What a capture's text must be.
     pub fn of_capture<'t>(&'t self, name: &'t str) -> impl Iterator<Item = (&'t TextSet, bool)> {
-        self.captures().filter(move |(known, ..)| *known == name).map(|(_, set, negated)| (set, negated))
+        self.captures()
+            .filter(move |(known, ..)| *known == name)
+            .map(|(_, set, negated)| (set, negated))
     }
 
     /// The captures that are tested, with what is accepted, and whether that is negated.
@@ -153,7 +159,9 @@ impl Tests {
 
     /// Whether an answer whose file is of this type is one that they are for.
     pub fn fit_type(&self, content_type: &str) -> bool {
-        self.content_types().all(|(ranges, negated)| ranges.iter().any(|range| range.contains(content_type)) != negated)
+        self.content_types().all(|(ranges, negated)| {
+            ranges.iter().any(|range| range.contains(content_type)) != negated
+        })
     }
 
     /// The types of content of a `headers` statement, as they are written.
@@ -203,7 +211,9 @@ impl Test {
     pub fn written(&self, languages: &[Box<str>]) -> String {
         let not = if self.negated { "not " } else { "" };
         match &self.kind {
-            TestKind::Capture(name, TextSet::OneOf(list)) => format!("where {name} is {not}one of {}", joined(list)),
+            TestKind::Capture(name, TextSet::OneOf(list)) => {
+                format!("where {name} is {not}one of {}", joined(list))
+            }
             TestKind::Capture(name, set) => format!("where {name} {set}"),
             TestKind::Host(hosts) => format!("when {not}host is {}", joined(hosts)),
             TestKind::Scheme(scheme) => format!("when {not}scheme is {scheme}"),
@@ -211,11 +221,16 @@ impl Test {
             TestKind::Role(role) => format!("when {not}{role}"),
             TestKind::Method(methods) => format!("when {not}method is {}", joined(methods)),
             TestKind::Language(list) => {
-                format!("when {not}language is {}", joined(list.iter().filter_map(|&at| languages.get(at))))
+                format!(
+                    "when {not}language is {}",
+                    joined(list.iter().filter_map(|&at| languages.get(at)))
+                )
             }
             TestKind::Header(name, set) => with_values("header", name.as_str(), set, self.negated),
             TestKind::Cookie(name, set) => with_values("cookie", name, set, self.negated),
-            TestKind::FileExists => format!("when {}", if self.negated { "no file" } else { "not no file" }),
+            TestKind::FileExists => {
+                format!("when {}", if self.negated { "no file" } else { "not no file" })
+            }
             TestKind::ContentType(ranges) => format!("type {}", joined(ranges)),
         }
     }
@@ -228,7 +243,10 @@ fn with_values(what: &str, name: &str, set: &ValueSet, negated: bool) -> String 
         ValueSet::Containing(text) => format!("when {not}{what} {name} contains {}", quoted(text)),
         ValueSet::OneOf(list) => match list.as_slice() {
             [value] => format!("when {not}{what} {name} is {}", quoted(value)),
-            list => format!("when {what} {name} is {not}one of {}", joined(list.iter().map(|value| quoted(value)))),
+            list => format!(
+                "when {what} {name} is {not}one of {}",
+                joined(list.iter().map(|value| quoted(value)))
+            ),
         },
     }
 }
@@ -236,7 +254,11 @@ fn with_values(what: &str, name: &str, set: &ValueSet, negated: bool) -> String 
 /// A word as a rules file writes it.
 fn quoted(text: &str) -> String {
     let plain = !text.is_empty() && !text.contains([' ', '\t', ',', '"']) && !text.starts_with('#');
-    if plain { text.to_owned() } else { format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")) }
+    if plain {
+        text.to_owned()
+    } else {
+        format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+    }
 }
 
 fn joined<T: fmt::Display>(list: impl IntoIterator<Item = T>) -> String {
@@ -252,7 +274,9 @@ impl TextSet {
         };
         match self {
             TextSet::Digits { least, most } => {
-                text.iter().all(u8::is_ascii_digit) && text.len() >= *least && most.is_none_or(|most| text.len() <= most)
+                text.iter().all(u8::is_ascii_digit)
+                    && text.len() >= *least
+                    && most.is_none_or(|most| text.len() <= most)
             }
             TextSet::OneOf(list) => list.iter().any(|listed| same(listed)),
             TextSet::Matches(regex) => regex.is_match(text),
@@ -264,7 +288,9 @@ impl fmt::Display for TextSet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             TextSet::Digits { least: 1, most: None } => f.write_str("is digits"),
-            TextSet::Digits { least, most: Some(most) } if least == most => write!(f, "is digits {least}"),
+            TextSet::Digits { least, most: Some(most) } if least == most => {
+                write!(f, "is digits {least}")
+            }
             TextSet::Digits { least, most } => {
                 write!(f, "is digits {least}..")?;
                 most.iter().try_for_each(|most| write!(f, "{most}"))
@@ -295,14 +321,17 @@ impl MediaRange {
             let token = |byte: u8| byte.is_ascii_alphanumeric() || b"!#$&-^_.+".contains(&byte);
             !text.is_empty() && text.bytes().all(token)
         };
-        (is_token(kind) && (subtype == "*" || is_token(subtype))).then(|| MediaRange(text.to_ascii_lowercase().into()))
+        (is_token(kind) && (subtype == "*" || is_token(subtype)))
+            .then(|| MediaRange(text.to_ascii_lowercase().into()))
     }
 
     /// Whether a type of content, with or without parameters, is in it.
     pub fn contains(&self, content_type: &str) -> bool {
         let essence = content_type.split(';').next().unwrap_or_default().trim();
         match self.0.strip_suffix('*') {
-            Some(kind) => essence.get(..kind.len()).is_some_and(|start| start.eq_ignore_ascii_case(kind)),
+            Some(kind) => {
+                essence.get(..kind.len()).is_some_and(|start| start.eq_ignore_ascii_case(kind))
+            }
             None => essence.eq_ignore_ascii_case(&self.0),
         }
     }

@@ -17,8 +17,11 @@ pub struct Accept {
 }
 
 impl Accept {
-    /// Whether it is about a line; below a statement's first line it is about all of the statement, its tables too.
+    /// Whether it is about a line; below a statement's first line it is about all of the statement,
+    /// its tables too.
     pub fn covers(&self, line: Line) -> bool {
-        self.about.iter().any(|(source, lines)| *source == line.source && lines.contains(&line.number))
+        self.about
+            .iter()
+            .any(|(source, lines)| *source == line.source && lines.contains(&line.number))
     }
 }

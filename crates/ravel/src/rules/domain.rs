@@ -72,6 +72,7 @@ impl Domain {
 
     /// Whether a host, which may begin with `*.`, is the domain or inside it.
     pub fn holds(&self, host: &str) -> bool {
-        host.strip_suffix(self.name.as_str()).is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
+        host.strip_suffix(self.name.as_str())
+            .is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
     }
 }

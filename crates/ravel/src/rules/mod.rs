@@ -6,8 +6,8 @@
 //!                 tables and included files, through the loader that the caller gives
 //! ```
 //!
-//! Reading reports every problem, not the first alone, so each statement is read on its own and a wrong one is left
-//! out; [`Rules`] exist only where there was no problem at all.
+//! Reading reports every problem, not the first alone, so each statement is read on its own and a
+//! wrong one is left out; [`Rules`] exist only where there was no problem at all.
 
 mod accept;
 mod code;
@@ -24,7 +24,6 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::address::Host;
-use crate::finding::{Finding, FindingPlace};
 use crate::language::Problems;
 pub use crate::program::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 use crate::program::{Program, Rule, Stage};
@@ -52,12 +51,15 @@ impl Rules {
         Rules::read("edge.ravel", text, |_| Err::<Vec<u8>, _>("there is no folder to read it from"))
     }
 
-    /// Reads a rules file; `load` gives the bytes of the tables and included files it names, by their path from the
-    /// rules file's folder, with `/` between folders.
+    /// Reads a rules file; `load` gives the bytes of the tables and included files it names, by
+    /// their path from the rules file's folder, with `/` between folders.
     ///
     /// # Errors
     /// Every problem of the file and of those it names, with its place.
-    pub fn parse_with<E: fmt::Display>(text: &str, load: impl FnMut(&str) -> Result<Vec<u8>, E>) -> Result<Rules, Problems> {
+    pub fn parse_with<E: fmt::Display>(
+        text: &str,
+        load: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Rules, Problems> {
         Rules::read("edge.ravel", text, load)
     }
 
@@ -104,9 +106,9 @@ impl Rules {
         &self.0.domains
     }
 
-    /// Whether a finding is accepted.
-    pub fn accepts(&self, finding: &Finding) -> bool {
-        self.0.accepts.iter().any(|accept| self.0.takes(accept, finding))
+    /// The findings that are accepted, in the order of the file.
+    pub fn accepts(&self) -> &[Accept] {
+        &self.0.accepts
     }
 
     /// The same rules with more preview hosts; those that the site has already stay what they are.
@@ -123,23 +125,9 @@ impl Rules {
         Rules(Arc::new(set))
     }
 
-    /// The names of the files that the rules were read from: the rules file, then those it names, as they were met.
+    /// The names of the files that the rules were read from: the rules file, then those it names,
+    /// as they were met.
     pub fn sources(&self) -> &[Box<str>] {
         &self.0.sources
-    }
-
-    pub(crate) fn set(&self) -> &Arc<RuleSet> {
-        &self.0
-    }
-}
-
-impl RuleSet {
-    /// Whether an `accept` is about a finding; what is in a built file is accepted where the folder is named.
-    pub(crate) fn takes(&self, accept: &Accept, finding: &Finding) -> bool {
-        let line = match &finding.place {
-            FindingPlace::Line(line) | FindingPlace::Named { by: line, .. } => *line,
-            FindingPlace::File { .. } => self.program.site().folder_line(),
-        };
-        accept.code == finding.code && accept.covers(line)
     }
 }

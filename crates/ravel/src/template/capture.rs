@@ -33,7 +33,8 @@ pub enum Impossible {
     Label,
     /// The host would be longer than 253 bytes.
     HostLength,
-    /// What comes from the query is no segment of a path: `.`, `..`, a control character, or not UTF-8.
+    /// What comes from the query is no segment of a path: `.`, `..`, a control character, or not
+    /// UTF-8.
     Segment,
 }
 
@@ -97,7 +98,8 @@ impl<'r> Captured<'r> {
         }
     }
 
-    /// Writes it as a host label, unless it is none. `--` in places 3 and 4 marks labels that only IDNA tables can judge.
+    /// Writes it as a host label, unless it is none. `--` in places 3 and 4 marks labels that only
+    /// IDNA tables can judge.
     pub(super) fn into_label(self, out: &mut String) -> Result<(), Impossible> {
         let decoded = self.decoded();
         let wellformed = (1..=63).contains(&decoded.len())

@@ -75,21 +75,34 @@ impl fmt::Display for TemplateErrorKind {
             K::Expression(found) => write!(f, "`{found}` is no expression"),
             K::Name(found) => write!(f, "`{found}` is no name"),
             K::NameTwice(name) => write!(f, "the name `{name}` stands twice in this pattern"),
-            K::SlashBefore(name) => write!(f, "`{{/{name}*}}` brings its own `/`, and there is one before it"),
-            K::SlashAfter(name) => write!(f, "`{{/{name}*}}` matches whole segments, and the text after it begins inside one"),
+            K::SlashBefore(name) => {
+                write!(f, "`{{/{name}*}}` brings its own `/`, and there is one before it")
+            }
+            K::SlashAfter(name) => write!(
+                f,
+                "`{{/{name}*}}` matches whole segments, and the text after it begins inside one"
+            ),
             K::Foreign(found, _) => write!(f, "`{found}` is not how a pattern is written here"),
-            K::Fragment => f.write_str("this can never match: a browser never sends what follows a `#`"),
-            K::Dots => f.write_str("this can never match: `.` and `..` are resolved before an address is looked at"),
+            K::Fragment => {
+                f.write_str("this can never match: a browser never sends what follows a `#`")
+            }
+            K::Dots => f.write_str(
+                "this can never match: `.` and `..` are resolved before an address is looked at",
+            ),
             K::Character(why) => write!(f, "this can never match: {}", of_path(*why)),
             K::Host(found) => write!(f, "`{found}` is no host name"),
             K::Port => f.write_str("a pattern has no port"),
             K::PortNumber => f.write_str("this is no port: it is a number from 1 to 65535"),
-            K::HostExpression => f.write_str("an expression in a host can only be the first label of a name"),
+            K::HostExpression => {
+                f.write_str("an expression in a host can only be the first label of a name")
+            }
             K::QueryMixed(found) => write!(f, "`{found}` mixes text and an expression"),
             K::QueryKey => f.write_str("a parameter needs a key that is plain text"),
             K::KeyTwice(key) => write!(f, "the parameter `{key}` stands twice in this pattern"),
             K::Undefined(name, _) => write!(f, "nothing in the pattern is called `{name}`"),
-            K::NotSegments(name) => write!(f, "the pattern does not capture `{name}` as whole segments"),
+            K::NotSegments(name) => {
+                write!(f, "the pattern does not capture `{name}` as whole segments")
+            }
             K::PathOnly => f.write_str("only a path of the site can stand here"),
         }
     }

@@ -7,10 +7,11 @@
 //!   └chunk┘        └─ chunk ─┘       └ empty chunk, at the end
 //! ```
 //!
-//! Taking as little as possible further left is never worse for what follows: a chunk that begins earlier also ends
-//! earlier, and the wide expression after it takes up the difference. So the first place where a chunk fits is the
-//! right one, and nothing is tried again. Where a chunk fails behind its first narrow expression, it fails from every later
-//! start in the same segment too, since narrow expressions stop at the segment's end: the search goes on in the next segment.
+//! Taking as little as possible further left is never worse for what follows: a chunk that begins
+//! earlier also ends earlier, and the wide expression after it takes up the difference. So the
+//! first place where a chunk fits is the right one, and nothing is tried again. Where a chunk fails
+//! behind its first narrow expression, it fails from every later start in the same segment too,
+//! since narrow expressions stop at the segment's end: the search goes on in the next segment.
 
 use memchr::memchr;
 use smallvec::SmallVec;
@@ -21,7 +22,8 @@ use super::piece::{Expression, Part, Template, span};
 type Spans = SmallVec<[(u32, u32); 6]>;
 
 impl Template {
-    /// Holds the template against a normalized path and adds what it captures. With `fold`, ASCII letters match in any case.
+    /// Holds the template against a normalized path and adds what it captures. With `fold`, ASCII
+    /// letters match in any case.
     pub fn matches<'p>(&self, path: &'p str, fold: bool, captures: &mut Captures<'p>) -> bool {
         if self.is_literal() {
             return same(self.as_str().as_bytes(), path.as_bytes(), fold);
@@ -29,7 +31,12 @@ impl Template {
         let mut matcher = Matcher::new(self, path, fold);
         let matched = matcher.run();
         if matched {
-            captures.extend(matcher.spans.iter().map(|&at| Captured { text: span(path, at), source: Source::Path }));
+            captures.extend(
+                matcher
+                    .spans
+                    .iter()
+                    .map(|&at| Captured { text: span(path, at), source: Source::Path }),
+            );
         }
         matched
     }
@@ -92,7 +99,9 @@ impl<'t> Matcher<'t> {
             let (chunk, rest) = parts.split_at(len);
             let (next, then) = match rest.first() {
                 None => (None, Then::End),
-                Some(&Part::Expression { form: Expression::Segments, .. }) => (Some(Expression::Segments), Then::Boundary),
+                Some(&Part::Expression { form: Expression::Segments, .. }) => {
+                    (Some(Expression::Segments), Then::Boundary)
+                }
                 Some(_) => (Some(Expression::Any), Then::Anything),
             };
             let end = match wide {
@@ -111,8 +120,15 @@ impl<'t> Matcher<'t> {
         }
     }
 
-    /// Finds the first start at or after `from` where the chunk fits; what lies between is the wide expression's.
-    fn search(&mut self, wide: Expression, chunk: &[Part], from: usize, then: Then) -> Option<usize> {
+    /// Finds the first start at or after `from` where the chunk fits; what lies between is the wide
+    /// expression's.
+    fn search(
+        &mut self,
+        wide: Expression,
+        chunk: &[Part],
+        from: usize,
+        then: Then,
+    ) -> Option<usize> {
         let mark = self.spans.len();
         self.spans.push((from as u32, from as u32));
         let mut start = from;
@@ -129,7 +145,13 @@ impl<'t> Matcher<'t> {
     }
 
     /// The first place at or after `start` where the chunk could begin.
-    fn next_start(&self, wide: Expression, chunk: &[Part], start: usize, then: Then) -> Option<usize> {
+    fn next_start(
+        &self,
+        wide: Expression,
+        chunk: &[Part],
+        start: usize,
+        then: Then,
+    ) -> Option<usize> {
         let end = self.path.len();
         match *chunk {
             [] if then == Then::End => Some(end),
@@ -173,7 +195,8 @@ impl<'t> Matcher<'t> {
                 [Part::Text { start: a, end: b }, ref after @ ..] => {
                     let text = self.text(a, b);
                     let last = if after.is_empty() { then } else { Then::Anything };
-                    let found = self.find_before(text, least, slash, last).ok_or(Misfit::Segment)?;
+                    let found =
+                        self.find_before(text, least, slash, last).ok_or(Misfit::Segment)?;
                     (found, found + text.len(), after)
                 }
                 [..] => (least, least, rest),
@@ -185,7 +208,8 @@ impl<'t> Matcher<'t> {
         if self.holds(then, at) { Ok(at) } else { Err(Misfit::Segment) }
     }
 
-    /// The first place from `from` on, at most at `slash`, where `text` stands and `then` holds behind it.
+    /// The first place from `from` on, at most at `slash`, where `text` stands and `then` holds
+    /// behind it.
     fn find_before(&self, text: &[u8], from: usize, slash: usize, then: Then) -> Option<usize> {
         if then == Then::End {
             let at = self.path.len().checked_sub(text.len())?;
@@ -212,7 +236,9 @@ impl<'t> Matcher<'t> {
             let at = from
                 + match self.fold {
                     false => find_text(text, hay)?,
-                    true => hay.windows(text.len()).position(|window| window.eq_ignore_ascii_case(text))?,
+                    true => hay
+                        .windows(text.len())
+                        .position(|window| window.eq_ignore_ascii_case(text))?,
                 };
             if self.is_unit_start(at) {
                 return Some(at);
@@ -293,7 +319,8 @@ mod tests {
     use crate::template::Pattern;
 
     fn captured(pattern: &str, path: &str) -> Option<Vec<String>> {
-        let pattern = Pattern::parse(pattern).unwrap_or_else(|error| panic!("{pattern}: {}", error.kind));
+        let pattern =
+            Pattern::parse(pattern).unwrap_or_else(|error| panic!("{pattern}: {}", error.kind));
         let mut captures = Captures::new();
         let matched = pattern.path.matches(path, false, &mut captures);
         matched.then(|| captures.iter().map(|captured| captured.text.to_owned()).collect())
@@ -334,18 +361,27 @@ mod tests {
             ("{+x}4", "/%A4", None),
         ];
         for (pattern, path, expected) in cases {
-            let expected = expected.map(|texts| texts.iter().map(|text| (*text).to_owned()).collect());
+            let expected =
+                expected.map(|texts| texts.iter().map(|text| (*text).to_owned()).collect());
             assert_eq!(captured(pattern, path), expected, "{pattern} on {path}");
         }
     }
 
-    /// The definition, tried out: each expression from left to right takes as little as lets the rest match.
-    fn slow(parts: &[Part], template: &Template, path: &str, at: usize, spans: &mut Vec<String>) -> bool {
+    /// The definition, tried out: each expression from left to right takes as little as lets the
+    /// rest match.
+    fn slow(
+        parts: &[Part],
+        template: &Template,
+        path: &str,
+        at: usize,
+        spans: &mut Vec<String>,
+    ) -> bool {
         let Some((part, rest)) = parts.split_first() else { return at == path.len() };
         let (form, after) = match *part {
             Part::Text { start, end } => {
                 let text = template.slice(start, end);
-                return path[at..].starts_with(text) && slow(rest, template, path, at + text.len(), spans);
+                return path[at..].starts_with(text)
+                    && slow(rest, template, path, at + text.len(), spans);
             }
             Part::Expression { form, .. } => (form, &path[at..]),
         };

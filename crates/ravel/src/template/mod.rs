@@ -7,8 +7,9 @@
 //!   Pattern × address ──▶ Captures ──▶ Target ──▶ Address
 //! ```
 //!
-//! A pattern is a small part of URI Templates (RFC 6570) that can be read in both directions. What a pattern captures
-//! goes into a target in such an encoding that it means the same there; see `capture.rs`.
+//! A pattern is a small part of URI Templates (RFC 6570) that can be read in both directions. What
+//! a pattern captures goes into a target in such an encoding that it means the same there; see
+//! `capture.rs`.
 
 mod capture;
 mod error;
@@ -22,7 +23,6 @@ mod text;
 pub use capture::{Captured, Captures, Impossible, Source};
 pub use error::{TemplateError, TemplateErrorKind};
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
-pub(crate) use piece::Piece;
-pub use piece::{Expression, Part, Template};
+pub use piece::{Expression, Part, Piece, Template};
 pub use target::{Target, TargetBase, TargetTemplate};
 pub(crate) use text::Text;

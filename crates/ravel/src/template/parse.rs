@@ -1,4 +1,5 @@
-//! Text to pieces. All ranges in errors are of the whole pattern, so each function takes the offset of its part.
+//! Text to pieces. All ranges in errors are of the whole pattern, so each function takes the offset
+//! of its part.
 
 use std::borrow::Cow;
 use std::ops::Range;
@@ -35,8 +36,8 @@ pub(super) fn begins_as_path(text: &str) -> bool {
     text.starts_with('/') || text.starts_with("{/") || text.starts_with("{+")
 }
 
-/// A path that stands for itself: no expression, nothing to respell, nothing that could be meant otherwise. Most rules of a
-/// large site are such, and need no further look.
+/// A path that stands for itself: no expression, nothing to respell, nothing that could be meant
+/// otherwise. Most rules of a large site are such, and need no further look.
 pub(super) fn plain_path<const INLINE: usize>(text: &str) -> Option<Template<INLINE>> {
     let mut previous = 0;
     let plain = text.bytes().all(|byte| {
@@ -48,7 +49,11 @@ pub(super) fn plain_path<const INLINE: usize>(text: &str) -> Option<Template<INL
 }
 
 /// Reads the part of a pattern or target that begins at `offset`.
-pub(super) fn template<const INLINE: usize>(text: &str, offset: usize, within: Within) -> Result<Template<INLINE>> {
+pub(super) fn template<const INLINE: usize>(
+    text: &str,
+    offset: usize,
+    within: Within,
+) -> Result<Template<INLINE>> {
     let mut builder = TemplateBuilder::default();
     let mut expressions = 0;
     let mut at = 0;
@@ -116,10 +121,14 @@ fn respell(piece: &str, offset: usize) -> Result<Cow<'_, str>> {
     if piece.bytes().all(|byte| byte == b'/' || is_path_byte(byte)) {
         return Ok(Cow::Borrowed(piece));
     }
-    // A leading text keeps `normalize` from resolving anything: no segment of it is `.` or `..` once `x` is glued to each.
+    // A leading text keeps `normalize` from resolving anything: no segment of it is `.` or `..`
+    // once `x` is glued to each.
     let guarded: Vec<String> = piece.split('/').map(|segment| format!("x{segment}x")).collect();
-    let spelled = normalize(&format!("/{}", guarded.join("/"))).map_err(|why| character(piece, offset, why))?.into_owned();
-    let segments: Vec<&str> = spelled[1..].split('/').map(|segment| &segment[1..segment.len() - 1]).collect();
+    let spelled = normalize(&format!("/{}", guarded.join("/")))
+        .map_err(|why| character(piece, offset, why))?
+        .into_owned();
+    let segments: Vec<&str> =
+        spelled[1..].split('/').map(|segment| &segment[1..segment.len() - 1]).collect();
     Ok(Cow::Owned(segments.join("/")))
 }
 
@@ -151,7 +160,9 @@ fn expression(text: &str, offset: usize) -> Result<(Expression, &str, usize)> {
 
 pub(super) fn is_name(name: &str) -> bool {
     name.starts_with(|c: char| c.is_ascii_lowercase())
-        && name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
+        && name
+            .bytes()
+            .all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
 }
 
 fn segments_stand_alone(text: &str, offset: usize, at: Range<usize>, name: &str) -> Result<()> {
@@ -196,7 +207,10 @@ fn foreign(text: &str, offset: usize, piece: Range<usize>) -> Result<()> {
             }
             _ => continue,
         };
-        return Err(TemplateError::new(Kind::Foreign(text[from..to].to_owned(), instead), offset + from..offset + to));
+        return Err(TemplateError::new(
+            Kind::Foreign(text[from..to].to_owned(), instead),
+            offset + from..offset + to,
+        ));
     }
     Ok(())
 }

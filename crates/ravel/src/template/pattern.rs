@@ -99,7 +99,8 @@ impl Pattern {
             Some(query) => query_parts(query, path_at + path_end + 1)?,
             None => Box::default(),
         };
-        let rest = (origin.is_some() || !query.is_empty()).then(|| Box::new(Rest { origin, query }));
+        let rest =
+            (origin.is_some() || !query.is_empty()).then(|| Box::new(Rest { origin, query }));
         let pattern = Pattern { path, rest };
         pattern.names_stand_once(0..text.len())?;
         Ok(pattern)
@@ -132,12 +133,12 @@ impl Pattern {
     }
 
     /// What a capture can take: what is captured from a query or a host is one segment of a path.
-    pub(crate) fn form_of(&self, name: &str) -> Option<Expression> {
+    pub fn form_of(&self, name: &str) -> Option<Expression> {
         self.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form)
     }
 
     /// Its path with these captures; an empty one is `/`.
-    pub(crate) fn path_with(&self, capture: impl Fn(&str) -> String) -> String {
+    pub fn path_with(&self, capture: impl Fn(&str) -> String) -> String {
         let path: String = self
             .path
             .pieces()
@@ -183,7 +184,9 @@ impl QueryPart {
             .map(|(_, _, value)| value.unwrap_or_default());
         match &self.test {
             QueryTest::Present => values.next().is_some(),
-            QueryTest::Text(wanted) => values.any(|value| *form_decode(value) == *wanted.as_bytes()),
+            QueryTest::Text(wanted) => {
+                values.any(|value| *form_decode(value) == *wanted.as_bytes())
+            }
             QueryTest::Capture(_) => match values.find(|value| !value.is_empty()) {
                 Some(value) => {
                     captures.push(Captured { text: value, source: Source::Query });
@@ -195,7 +198,8 @@ impl QueryPart {
     }
 }
 
-/// Reads scheme, host and port, if the text begins with them; returns them and where the path begins.
+/// Reads scheme, host and port, if the text begins with them; returns them and where the path
+/// begins.
 pub(super) fn origin_pattern(text: &str) -> Result<(Option<OriginPattern>, usize)> {
     let Some((scheme, rest)) = Scheme::split(text) else { return Ok((None, 0)) };
     let start = text.len() - rest.len();
@@ -204,7 +208,9 @@ pub(super) fn origin_pattern(text: &str) -> Result<(Option<OriginPattern>, usize
     let (host, port) = split_port(&text[range.clone()]);
     let port = match port.map(port_number) {
         None | Some(Ok(None)) => None,
-        Some(Ok(Some(port))) if port > 0 => Some(port).filter(|port| *port != scheme.default_port()),
+        Some(Ok(Some(port))) if port > 0 => {
+            Some(port).filter(|port| *port != scheme.default_port())
+        }
         Some(_) => return fail(Kind::PortNumber),
     };
     match host_pattern(host) {
@@ -227,7 +233,8 @@ fn host_pattern(text: &str) -> std::result::Result<HostPattern, Kind> {
     }
     let host = Host::parse(name).map_err(|_| Kind::Host(name.to_owned()))?;
     // What ends in a number is an IPv4 address, which has no labels before it.
-    let takes_label = host.as_str().contains('.') && host.as_str().parse::<std::net::Ipv4Addr>().is_err();
+    let takes_label =
+        host.as_str().contains('.') && host.as_str().parse::<std::net::Ipv4Addr>().is_err();
     if capture.is_some() && !takes_label {
         return Err(Kind::HostExpression);
     }
@@ -257,16 +264,22 @@ fn query_parts(query: &str, offset: usize) -> Result<Box<[QueryPart]>> {
         let Ok(key) = decoded(key) else { return fail(Kind::QueryKey) };
         let test = match value {
             None => QueryTest::Present,
-            Some(value) => match value.strip_prefix('{').and_then(|inner| inner.strip_suffix('}')) {
-                Some(name) if parse::is_name(name) => QueryTest::Capture(name.into()),
-                Some(name) if !name.contains(['{', '}', '+', '/', '*']) => return fail(Kind::Name(name.to_owned())),
-                Some(_) => return fail(Kind::QueryMixed(value.to_owned())),
-                None if value.contains(['{', '}']) => return fail(Kind::QueryMixed(value.to_owned())),
-                None => match decoded(value) {
-                    Ok(value) => QueryTest::Text(value.into()),
-                    Err(()) => return fail(Kind::QueryMixed(value.to_owned())),
-                },
-            },
+            Some(value) => {
+                match value.strip_prefix('{').and_then(|inner| inner.strip_suffix('}')) {
+                    Some(name) if parse::is_name(name) => QueryTest::Capture(name.into()),
+                    Some(name) if !name.contains(['{', '}', '+', '/', '*']) => {
+                        return fail(Kind::Name(name.to_owned()));
+                    }
+                    Some(_) => return fail(Kind::QueryMixed(value.to_owned())),
+                    None if value.contains(['{', '}']) => {
+                        return fail(Kind::QueryMixed(value.to_owned()));
+                    }
+                    None => match decoded(value) {
+                        Ok(value) => QueryTest::Text(value.into()),
+                        Err(()) => return fail(Kind::QueryMixed(value.to_owned())),
+                    },
+                }
+            }
         };
         if parts.iter().any(|part| *part.key == *key) {
             return fail(Kind::KeyTwice(key.into_owned()));
@@ -314,7 +327,10 @@ impl fmt::Display for Pattern {
 
 fn write_form(f: &mut fmt::Formatter<'_>, text: &str) -> fmt::Result {
     let mut encoded = String::with_capacity(text.len());
-    let keep = |byte: u8| crate::address::is_unreserved(byte) || matches!(byte, b'/' | b':' | b'@' | b',' | b'!' | b'$');
+    let keep = |byte: u8| {
+        crate::address::is_unreserved(byte)
+            || matches!(byte, b'/' | b':' | b'@' | b',' | b'!' | b'$')
+    };
     crate::address::encode(text.as_bytes(), keep, &mut encoded);
     f.write_str(&encoded)
 }

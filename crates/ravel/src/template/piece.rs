@@ -48,7 +48,7 @@ pub enum Part {
 
 /// A piece of a [`Template`] with its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Piece<'t> {
+pub enum Piece<'t> {
     /// Text that stands for itself.
     Text(&'t str),
     /// An expression, by its name.
@@ -57,8 +57,8 @@ pub(crate) enum Piece<'t> {
 
 /// Text with expressions in it, in the form in which it is printed.
 ///
-/// Most rules of a large site are literal, so a template without expressions keeps nothing but its text, and that, up to
-/// `INLINE` bytes, without a pointer.
+/// Most rules of a large site are literal, so a template without expressions keeps nothing but its
+/// text, and that, up to `INLINE` bytes, without a pointer.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Template<const INLINE: usize = 62>(Form<INLINE>);
 
@@ -97,11 +97,13 @@ impl<const INLINE: usize> Template<INLINE> {
     }
 
     /// Its pieces with their texts; of a literal its text.
-    pub(crate) fn pieces(&self) -> impl Iterator<Item = Piece<'_>> {
+    pub fn pieces(&self) -> impl Iterator<Item = Piece<'_>> {
         let whole = self.is_literal().then(|| Piece::Text(self.as_str()));
         let parts = self.parts().iter().map(|part| match *part {
             Part::Text { start, end } => Piece::Text(self.slice(start, end)),
-            Part::Expression { form, start, end } => Piece::Expression(form, self.slice(start, end)),
+            Part::Expression { form, start, end } => {
+                Piece::Expression(form, self.slice(start, end))
+            }
         });
         whole.into_iter().chain(parts)
     }
@@ -177,7 +179,9 @@ impl TemplateBuilder {
     pub(super) fn finish<const INLINE: usize>(self) -> Template<INLINE> {
         Template(match self.expressions {
             false => Form::Literal(self.text.as_str().into()),
-            true => Form::Parted(Box::new(Parted { text: self.text.into(), parts: self.parts.into() })),
+            true => {
+                Form::Parted(Box::new(Parted { text: self.text.into(), parts: self.parts.into() }))
+            }
         })
     }
 }

@@ -8,7 +8,9 @@ use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, Within, begins_as_path, find_outside};
 use super::pattern::{HostPattern, OriginPattern, Pattern, origin_pattern};
 use super::piece::{Expression, Part, Piece, Template, TemplateBuilder};
-use crate::address::{Address, AddressWriter, MAX_HOST_BYTES, Scheme, form_decode, has_pair, normalize, parameters};
+use crate::address::{
+    Address, AddressWriter, MAX_HOST_BYTES, Scheme, form_decode, has_pair, normalize, parameters,
+};
 
 /// Where a redirect leads: a path of the site, or a whole URL, with query and fragment if wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -88,8 +90,12 @@ impl Target {
         let after = &rest[path_end..];
         let fragment_at = find_outside(after, b"#");
         let query = after[..fragment_at.unwrap_or(after.len())].strip_prefix('?');
-        let query = query.map(|query| parse::template(query, path_at + path_end + 1, Within::Query)).transpose()?;
-        let fragment = fragment_at.map(|at| parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Fragment));
+        let query = query
+            .map(|query| parse::template(query, path_at + path_end + 1, Within::Query))
+            .transpose()?;
+        let fragment = fragment_at.map(|at| {
+            parse::template(&after[at + 1..], path_at + path_end + at + 1, Within::Fragment)
+        });
         let fragment = fragment.transpose()?;
         let more = origin.is_some() || query.is_some() || fragment.is_some();
         Ok(Target { path, rest: more.then(|| Box::new(Rest { origin, query, fragment })) })
@@ -99,7 +105,9 @@ impl Target {
     pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.host_capture().map(|name| (Expression::Segment, name));
         let tail = self.rest.iter().flat_map(|rest| rest.query.iter().chain(&rest.fragment));
-        host.into_iter().chain(self.path.expressions()).chain(tail.flat_map(TargetTemplate::expressions))
+        host.into_iter()
+            .chain(self.path.expressions())
+            .chain(tail.flat_map(TargetTemplate::expressions))
     }
 
     /// Scheme and host, where it is a whole URL.
@@ -123,24 +131,31 @@ impl Target {
     }
 
     /// Whether a capture is put into the path or the fragment.
-    pub(crate) fn puts_into_path(&self, name: &str) -> bool {
-        let mut expressions = self.path.expressions().chain(self.fragment().into_iter().flat_map(TargetTemplate::expressions));
+    pub fn puts_into_path(&self, name: &str) -> bool {
+        let mut expressions = self
+            .path
+            .expressions()
+            .chain(self.fragment().into_iter().flat_map(TargetTemplate::expressions));
         expressions.any(|(_, captured)| captured == name)
     }
 
     /// Whether a capture is put into the host.
-    pub(crate) fn puts_into_host(&self, name: &str) -> bool {
+    pub fn puts_into_host(&self, name: &str) -> bool {
         self.host_capture() == Some(name)
     }
 
-    /// Its path as a pattern whose captures take what those of `pattern` can: the paths that it can lead to, and more where a
-    /// capture stands in it twice.
-    pub(crate) fn path_as_pattern(&self, pattern: &Pattern) -> Template {
+    /// Its path as a pattern whose captures take what those of `pattern` can: the paths that it can
+    /// lead to, and more where a capture stands in it twice.
+    pub fn path_as_pattern(&self, pattern: &Pattern) -> Template {
         let form_of = |name: &str| pattern.form_of(name).unwrap_or(Expression::Any);
         let mut builder = TemplateBuilder::default();
         // What is captured with its own `/` and put behind one at the start leaves one of the two.
         let doubled = self.path.literal_prefix() == "/"
-            && self.path.expressions().next().is_some_and(|(_, name)| form_of(name) == Expression::Segments);
+            && self
+                .path
+                .expressions()
+                .next()
+                .is_some_and(|(_, name)| form_of(name) == Expression::Segments);
         for piece in self.path.pieces().skip(usize::from(doubled)) {
             match piece {
                 Piece::Text(text) => builder.push_text(text),
@@ -151,15 +166,24 @@ impl Target {
     }
 
     /// What the captures of `pattern` must be for this to lead to a path; none where it never does.
-    pub(crate) fn captures_for(&self, path: &str, pattern: &Pattern, fold: bool) -> Option<Vec<(String, String)>> {
+    pub fn captures_for(
+        &self,
+        path: &str,
+        pattern: &Pattern,
+        fold: bool,
+    ) -> Option<Vec<(String, String)>> {
         let template = self.path_as_pattern(pattern);
         let mut captures = Captures::new();
-        let value = |((_, name), captured): ((Expression, &str), &Captured<'_>)| (name.to_owned(), captured.text.to_owned());
-        template.matches(path, fold, &mut captures).then(|| template.expressions().zip(&captures).map(value).collect())
+        let value = |((_, name), captured): ((Expression, &str), &Captured<'_>)| {
+            (name.to_owned(), captured.text.to_owned())
+        };
+        template
+            .matches(path, fold, &mut captures)
+            .then(|| template.expressions().zip(&captures).map(value).collect())
     }
 
     /// The path, if it is a literal path of the site and nothing more.
-    pub(crate) fn literal_path(&self) -> Option<&str> {
+    pub fn literal_path(&self) -> Option<&str> {
         (self.rest.is_none() && self.path.is_literal()).then(|| self.path.as_str())
     }
 
@@ -168,12 +192,12 @@ impl Target {
     }
 
     /// The query.
-    pub(crate) fn query(&self) -> Option<&TargetTemplate> {
+    pub fn query(&self) -> Option<&TargetTemplate> {
         self.rest.as_ref()?.query.as_ref()
     }
 
     /// The fragment.
-    pub(crate) fn fragment(&self) -> Option<&TargetTemplate> {
+    pub fn fragment(&self) -> Option<&TargetTemplate> {
         self.rest.as_ref()?.fragment.as_ref()
     }
 
@@ -181,10 +205,18 @@ impl Target {
         for (form, name) in self.expressions() {
             let written = form.written(name);
             let at = text.find(&written).unwrap_or(0);
-            let fail = |kind| Err(TemplateError::new(kind, at..(at + written.len()).min(text.len())));
+            let fail =
+                |kind| Err(TemplateError::new(kind, at..(at + written.len()).min(text.len())));
             match pattern.captures().find(|(_, captured)| *captured == name) {
-                None => return fail(Kind::Undefined(name.to_owned(), pattern.names().map(str::to_owned).collect())),
-                Some((captured, _)) if form == Expression::Segments && captured != Expression::Segments => {
+                None => {
+                    return fail(Kind::Undefined(
+                        name.to_owned(),
+                        pattern.names().map(str::to_owned).collect(),
+                    ));
+                }
+                Some((captured, _))
+                    if form == Expression::Segments && captured != Expression::Segments =>
+                {
                     return fail(Kind::NotSegments(name.to_owned()));
                 }
                 Some(_) => {}
@@ -193,7 +225,8 @@ impl Target {
         Ok(())
     }
 
-    /// Puts captures into a target that is a path, and shows the path to `see`; it is normalized and begins with one `/`.
+    /// Puts captures into a target that is a path, and shows the path to `see`; it is normalized
+    /// and begins with one `/`.
     ///
     /// # Errors
     /// When a capture cannot stand where the target has it.
@@ -213,8 +246,9 @@ impl Target {
         seen
     }
 
-    /// Puts captures into the target and gives the URL it leads to. Parameters of `query` that the pattern does
-    /// not name are carried along, but for those whose key the target has; `None` for `query` carries none.
+    /// Puts captures into the target and gives the URL it leads to. Parameters of `query` that the
+    /// pattern does not name are carried along, but for those whose key the target has; `None` for
+    /// `query` carries none.
     ///
     /// # Errors
     /// When a capture cannot stand where the target has it.
@@ -235,7 +269,11 @@ impl Target {
             Some(OriginPattern { scheme, host: HostPattern { capture: None, host }, port }) => {
                 AddressWriter::new(*scheme, host.as_str(), *port, room)
             }
-            Some(OriginPattern { scheme, host: HostPattern { capture: Some(name), host }, port }) => {
+            Some(OriginPattern {
+                scheme,
+                host: HostPattern { capture: Some(name), host },
+                port,
+            }) => {
                 let mut full = String::with_capacity(64);
                 slot(pattern, captures, name, Impossible::Label)?.into_label(&mut full)?;
                 full.push('.');
@@ -247,10 +285,14 @@ impl Target {
             }
         };
         put_path(&self.path, pattern, captures, writer.text())?;
-        self.put_query(pattern, captures, query, &mut writer)?;
+        if query.is_some() || self.query().is_some() {
+            self.put_query(pattern, captures, query, &mut writer)?;
+        }
         if let Some(fragment) = self.fragment() {
             writer.begin_fragment();
-            put(fragment, pattern, captures, writer.text(), |captured, out| captured.into_path(out))?;
+            put(fragment, pattern, captures, writer.text(), |captured, out| {
+                captured.into_path(out)
+            })?;
         }
         Ok(writer.finish())
     }
@@ -276,8 +318,12 @@ impl Target {
         }
         let mut first = own.is_empty();
         for (raw, key, _) in parameters(asked.unwrap_or_default()) {
-            let of_target = |text: &str| parameters(text).any(|(_, own, _)| form_decode(own) == form_decode(key));
-            if pattern.uses_parameter(key) || (!own.is_empty() && of_target(&writer.text()[own.clone()])) {
+            let of_target = |text: &str| {
+                parameters(text).any(|(_, own, _)| form_decode(own) == form_decode(key))
+            };
+            if pattern.uses_parameter(key)
+                || (!own.is_empty() && of_target(&writer.text()[own.clone()]))
+            {
                 continue;
             }
             if !std::mem::replace(&mut open, true) {
@@ -307,7 +353,8 @@ fn put_path(
         1 => {}
         _ => drop(out.drain(start + 1..start + slashes)),
     }
-    // Text and captures are spelled as paths are; put side by side they can still make a `.` or `..` segment.
+    // Text and captures are spelled as paths are; put side by side they can still make a `.` or
+    // `..` segment.
     if !path.is_literal() && has_pair(&out.as_bytes()[start..], *b"/.") {
         let normal = normalize(&out[start..]).map_err(|_| Impossible::Segment)?.into_owned();
         out.truncate(start + 1);
@@ -331,7 +378,10 @@ fn put(
         match *part {
             Part::Text { start, end } => out.push_str(template.slice(start, end)),
             Part::Expression { start, end, .. } => {
-                write(slot(pattern, captures, template.slice(start, end), Impossible::Segment)?, out)?;
+                write(
+                    slot(pattern, captures, template.slice(start, end), Impossible::Segment)?,
+                    out,
+                )?;
             }
         }
     }

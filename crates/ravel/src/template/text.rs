@@ -5,7 +5,8 @@ use heapless::String as Inline;
 
 /// A text that never changes, kept in place where it is short.
 ///
-/// A look-up among very many rules waits for memory, once for every pointer that it follows; most paths are short.
+/// A look-up among very many rules waits for memory, once for every pointer that it follows; most
+/// paths are short.
 #[derive(Clone)]
 pub(crate) enum Text<const INLINE: usize> {
     Short(Inline<INLINE, u8>),

@@ -4,10 +4,11 @@ use rustc_hash::FxHasher;
 
 use super::Candidates;
 
-/// Numbers of rules by a key that is not stored. What is found for a key may be another's: rules are held against what is asked
-/// anyway.
+/// Numbers of rules by a key that is not stored. What is found for a key may be another's: rules
+/// are held against what is asked anyway.
 ///
-/// A look-up among very many rules waits for memory, so mostly one cache line says that a path has no rule, or which one.
+/// A look-up among very many rules waits for memory, so mostly one cache line says that a path has
+/// no rule, or which one.
 #[derive(Debug, Default)]
 pub(super) struct Buckets {
     lines: Vec<Line>,
@@ -15,7 +16,8 @@ pub(super) struct Buckets {
     lists: Vec<Vec<u32>>,
 }
 
-/// A cache line with the keys whose hash leads there; those that find no place in it stand in the next.
+/// A cache line with the keys whose hash leads there; those that find no place in it stand in the
+/// next.
 #[derive(Debug, Clone, Default)]
 #[repr(align(64))]
 struct Line {
@@ -24,7 +26,8 @@ struct Line {
     taken: u8,
     /// Whether a key that belongs here stands in a later line.
     overflowed: bool,
-    /// What each key leads to. Nearly every key has one rule, so this is its number; with the high bit set that of a list.
+    /// What each key leads to. Nearly every key has one rule, so this is its number; with the high
+    /// bit set that of a list.
     slots: [u32; PLACES],
 }
 
@@ -35,8 +38,15 @@ const USUAL: usize = 5;
 const LIST: u32 = 1 << 31;
 
 impl Buckets {
-    /// Adds a rule under a key. `same` says whether a rule has that key, `hash_of` gives the hash of a rule's.
-    pub(super) fn insert(&mut self, hash: u64, number: u32, same: impl Fn(u32) -> bool, hash_of: impl Fn(u32) -> u64) {
+    /// Adds a rule under a key. `same` says whether a rule has that key, `hash_of` gives the hash
+    /// of a rule's.
+    pub(super) fn insert(
+        &mut self,
+        hash: u64,
+        number: u32,
+        same: impl Fn(u32) -> bool,
+        hash_of: impl Fn(u32) -> u64,
+    ) {
         let mut known = None;
         self.places(hash, |line, at| {
             if same(self.first(self.lines[line].slots[at])) {
@@ -73,7 +83,9 @@ impl Buckets {
     /// The first rule under a key, or another.
     pub(super) fn one(&self, hash: u64) -> Option<u32> {
         let mut found = None;
-        self.places(hash, |line, at| found = found.or(Some(self.first(self.lines[line].slots[at]))));
+        self.places(hash, |line, at| {
+            found = found.or(Some(self.first(self.lines[line].slots[at])))
+        });
         found
     }
 
@@ -119,7 +131,8 @@ impl Buckets {
         (line.tags[at], line.slots[at], line.taken) = (tag(hash), slot, line.taken + 1);
     }
 
-    /// The line that a hash leads to. All its bits are mixed into the high ones, which choose the line.
+    /// The line that a hash leads to. All its bits are mixed into the high ones, which choose the
+    /// line.
     fn home(&self, hash: u64) -> usize {
         let mixed = hash.wrapping_mul(0x9e37_79b9_7f4a_7c15);
         ((u128::from(mixed) * self.lines.len() as u128) >> 64) as usize
@@ -141,7 +154,8 @@ impl Line {
     fn alike(&self, tag: u16) -> u32 {
         const BITS: [u16; PLACES] = [1, 2, 4, 8, 16, 32, 64, 128];
         // In this form compilers compare all at once.
-        let bits: [u16; PLACES] = std::array::from_fn(|at| if self.tags[at] == tag { BITS[at] } else { 0 });
+        let bits: [u16; PLACES] =
+            std::array::from_fn(|at| if self.tags[at] == tag { BITS[at] } else { 0 });
         u32::from(bits.iter().sum::<u16>()) & ((1 << self.taken) - 1)
     }
 }

@@ -39,9 +39,13 @@ impl Literals {
         if !keys.iter().any(|known| **known == *key) {
             keys.push(key.into());
         }
-        let same_key =
-            |other: u32| same(path_of(other), path, fold) && literal_query(&rules[other as usize]) == Some((key, value));
-        let valued = |(key, value): (&str, &str), path_hash| hash_pair(path_hash, [key.as_bytes(), value.as_bytes()], false);
+        let same_key = |other: u32| {
+            same(path_of(other), path, fold)
+                && literal_query(&rules[other as usize]) == Some((key, value))
+        };
+        let valued = |(key, value): (&str, &str), path_hash| {
+            hash_pair(path_hash, [key.as_bytes(), value.as_bytes()], false)
+        };
         let hash_of = |other: u32| {
             let query = literal_query(&rules[other as usize]).unwrap_or_default();
             valued(query, hash(VALUED, path_of(other), fold))
@@ -53,7 +57,9 @@ impl Literals {
     pub(super) fn has_path(&self, path: &str, fold: bool) -> bool {
         let mut found = Candidates::new();
         self.find((path, None), None, fold, &mut found);
-        !found.is_empty() || (!self.keys.is_empty() && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
+        !found.is_empty()
+            || (!self.keys.is_empty()
+                && self.keys.contains_key(&hash(VALUED, path.as_bytes(), fold)))
     }
 
     /// One of the rules that may have this path, in this case of letters.
@@ -76,7 +82,8 @@ impl Literals {
     ) {
         let path = path.as_bytes();
         if !self.free.is_empty() {
-            let hash = known.filter(|_| !fold).map_or_else(|| free_hash(path, fold), NonZeroU64::get);
+            let hash =
+                known.filter(|_| !fold).map_or_else(|| free_hash(path, fold), NonZeroU64::get);
             self.free.find(hash, found);
         }
         let Some(query) = query.filter(|_| !self.valued.is_empty()) else { return };

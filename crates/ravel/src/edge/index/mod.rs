@@ -6,9 +6,9 @@
 //!   /news{/story*}/print    tail        a look-up by what stands before and after the wide expression
 //! ```
 //!
-//! Every rule stands in exactly one place of one [`PathIndex`]: that of paths below the base path, or that of its host.
-//! What is found are candidates: their patterns are still held against the address, in the order of the file, which
-//! therefore stays exact.
+//! Every rule stands in exactly one place of one [`PathIndex`]: that of paths below the base path,
+//! or that of its host. What is found are candidates: their patterns are still held against the
+//! address, in the order of the file, which therefore stays exact.
 
 mod buckets;
 mod literal;
@@ -28,7 +28,7 @@ use crate::program::Site;
 use crate::program::{Role, Rule};
 use literal::Literals;
 use segments::Segments;
-pub(crate) use shape::{Segment, Shape, Tail};
+pub use shape::{Segment, Shape, Tail};
 
 /// Numbers of rules that could match.
 type Candidates = SmallVec<[u32; 12]>;
@@ -69,13 +69,19 @@ impl Index {
             labels: FxHashMap::default(),
             canonical: site.host.as_str().into(),
         };
-        let literals = rules.iter().filter(|rule| rule.pattern.origin().is_none() && rule.pattern.path.is_literal());
+        let literals = rules
+            .iter()
+            .filter(|rule| rule.pattern.origin().is_none() && rule.pattern.path.is_literal());
         index.relative.literals.reserve(literals.count());
         for (number, rule) in (0_u32..).zip(rules) {
             let into = match rule.pattern.origin() {
                 None => &mut index.relative,
                 Some(origin) => {
-                    let map = if origin.host.capture.is_some() { &mut index.labels } else { &mut index.hosts };
+                    let map = if origin.host.capture.is_some() {
+                        &mut index.labels
+                    } else {
+                        &mut index.hosts
+                    };
                     map.entry(origin.host.host.as_str().into()).or_default()
                 }
             };
@@ -85,22 +91,28 @@ impl Index {
             }
         }
         let paths = index.hosts.values_mut().chain(index.labels.values_mut());
-        std::iter::once(&mut index.relative).chain(paths).for_each(|path| path.segments.finish(site.ignore_case));
+        std::iter::once(&mut index.relative)
+            .chain(paths)
+            .for_each(|path| path.segments.finish(site.ignore_case));
         index
     }
 
-    /// Whether no rule could match this path below the base path, whatever the query and the host. That one could may be said
-    /// where none does.
+    /// Whether no rule could match this path below the base path, whatever the query and the host.
+    /// That one could may be said where none does.
     pub(super) fn is_quiet(&self, path: &str, fold: bool) -> bool {
         let mut found = Candidates::new();
-        if self.hosts.is_empty() && self.labels.is_empty() && !self.relative.literals.has_path(path, fold) {
+        if self.hosts.is_empty()
+            && self.labels.is_empty()
+            && !self.relative.literals.has_path(path, fold)
+        {
             self.relative.segments.find(path, fold, &mut found);
             return found.is_empty();
         }
         false
     }
 
-    /// The first rule that could match this path below the base path, asked without a query, where rules know no hosts.
+    /// The first rule that could match this path below the base path, asked without a query, where
+    /// rules know no hosts.
     pub(super) fn first_of(&self, path: &str) -> Option<u32> {
         let mut found = Candidates::new();
         self.relative.find(path, None, None, false, &mut found);
@@ -110,7 +122,9 @@ impl Index {
     /// What one look says of an address, in the case of letters that rules have.
     #[inline]
     pub(super) fn glance(&self, visit: &Visit<'_>) -> Glance {
-        let Some(path) = visit.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty()) else {
+        let Some(path) =
+            visit.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty())
+        else {
             return Glance::More;
         };
         match self.relative.literals.one(path, visit.hash) {
@@ -122,7 +136,12 @@ impl Index {
     }
 
     /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
-    pub(super) fn candidates(&self, visit: &Visit<'_>, fold: bool, mut each: impl FnMut(u32) -> ControlFlow<()>) {
+    pub(super) fn candidates(
+        &self,
+        visit: &Visit<'_>,
+        fold: bool,
+        mut each: impl FnMut(u32) -> ControlFlow<()>,
+    ) {
         let mut found = Candidates::new();
         if let Some(path) = visit.relative() {
             self.relative.find(path, visit.hash, visit.query, fold, &mut found);
@@ -136,7 +155,8 @@ impl Index {
             }
         }
         if !self.labels.is_empty()
-            && let Some(index) = visit.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
+            && let Some(index) =
+                visit.host.split_once('.').and_then(|(_, rest)| self.labels.get(rest))
         {
             index.find(visit.path, None, visit.query, fold, &mut found);
         }
@@ -149,7 +169,14 @@ impl Index {
 }
 
 impl PathIndex {
-    fn find(&self, path: &str, hash: Option<NonZeroU64>, query: Option<&str>, fold: bool, found: &mut Candidates) {
+    fn find(
+        &self,
+        path: &str,
+        hash: Option<NonZeroU64>,
+        query: Option<&str>,
+        fold: bool,
+        found: &mut Candidates,
+    ) {
         self.literals.find((path, hash), query, fold, found);
         self.segments.find(path, fold, found);
     }

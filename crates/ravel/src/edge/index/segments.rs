@@ -10,8 +10,9 @@ use crate::template::Text;
 
 /// Rules with expressions in their path, as a tree of segments that a path is walked along.
 ///
-/// A segment with expressions is found by the text around them: one look-up for each pair of lengths that such texts have
-/// at a node. A rule ends at a node, or has a tail there, which is found in the same way over all the rest of the path.
+/// A segment with expressions is found by the text around them: one look-up for each pair of
+/// lengths that such texts have at a node. A rule ends at a node, or has a tail there, which is
+/// found in the same way over all the rest of the path.
 #[derive(Debug)]
 pub(super) struct Segments {
     nodes: Vec<Node>,
@@ -24,7 +25,8 @@ type Numbers = SmallVec<[u32; 2]>;
 #[derive(Debug, Default)]
 struct Node {
     ends: Numbers,
-    /// Which texts could follow as a whole segment: a bit for each of their first bytes, folded to 64.
+    /// Which texts could follow as a whole segment: a bit for each of their first bytes, folded to
+    /// 64.
     texts: u64,
     /// The lengths of texts around expressions in the next segment.
     around: SmallVec<[(u32, u32); 1]>,
@@ -152,7 +154,14 @@ impl Segments {
         to
     }
 
-    fn edge(&self, from: u32, before: &[u8], after: &[u8], gap: Option<u32>, fold: bool) -> Option<u32> {
+    fn edge(
+        &self,
+        from: u32,
+        before: &[u8],
+        after: &[u8],
+        gap: Option<u32>,
+        fold: bool,
+    ) -> Option<u32> {
         let hash = hash_pair(edge_seed(from, gap), [before, after], fold);
         let is_this = |edge: &Edge| {
             let text = edge.text.as_bytes();
@@ -162,24 +171,32 @@ impl Segments {
                 && same(&text[..before.len()], before, fold)
                 && same(&text[before.len()..], after, fold)
         };
-        self.edges.find(hash, is_this).map(|edge| edge.to)
+        self.edges.iter_hash(hash).find(|edge| is_this(edge)).map(|edge| edge.to)
     }
 
     fn insert_tail(&mut self, node: u32, tail: Tail<'_>, number: u32, fold: bool) {
-        let shape = TailShape { slash: tail.slash, lead: tail.lead.len() as u32, end: tail.end.len() as u32 };
+        let shape = TailShape {
+            slash: tail.slash,
+            lead: tail.lead.len() as u32,
+            end: tail.end.len() as u32,
+        };
         let shapes = &mut self.nodes[node as usize].tails;
         if !shapes.contains(&shape) {
             shapes.push(shape);
         }
         let text: Box<str> = [tail.lead, tail.end].concat().into();
         let hash = tail_hash(node, shape, tail.lead.as_bytes(), tail.end.as_bytes(), fold);
-        let is_this =
-            |other: &TailRules| other.node == node && other.shape == shape && same(other.text.as_bytes(), text.as_bytes(), fold);
+        let is_this = |other: &TailRules| {
+            other.node == node
+                && other.shape == shape
+                && same(other.text.as_bytes(), text.as_bytes(), fold)
+        };
         if let Some(known) = self.tails.find_mut(hash, is_this) {
             return known.rules.push(number);
         }
         let rules = Numbers::from_slice(&[number]);
-        self.tails.insert_unique(hash, TailRules { node, shape, text, rules }, |tail| tail.hash(fold));
+        self.tails
+            .insert_unique(hash, TailRules { node, shape, text, rules }, |tail| tail.hash(fold));
     }
 
     fn tail(&self, node: u32, shape: TailShape, rest: &[u8], fold: bool) -> &[u32] {
@@ -195,13 +212,19 @@ impl Segments {
         let (lead, end) = (&rest[..lead_len], &rest[rest.len() - end_len..]);
         let is_this = |tail: &TailRules| {
             let (tail_lead, tail_end) = tail.texts();
-            tail.node == node && tail.shape == shape && same(tail_lead, lead, fold) && same(tail_end, end, fold)
+            tail.node == node
+                && tail.shape == shape
+                && same(tail_lead, lead, fold)
+                && same(tail_end, end, fold)
         };
-        self.tails.find(tail_hash(node, shape, lead, end, fold), is_this).map_or(&[], |tail| &tail.rules)
+        self.tails
+            .find(tail_hash(node, shape, lead, end, fold), is_this)
+            .map_or(&[], |tail| &tail.rules)
     }
 }
 
-/// The bit of a segment's first byte; letters that differ only in case share one, and so do an empty segment and no segment.
+/// The bit of a segment's first byte; letters that differ only in case share one, and so do an
+/// empty segment and no segment.
 fn text_bit(segment: &[u8]) -> u64 {
     match segment.first() {
         None | Some(b'/') => 1,

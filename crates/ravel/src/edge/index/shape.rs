@@ -1,15 +1,19 @@
 use crate::template::{Expression, Part, Template};
 
-/// A template as the walk over a path meets it: whole segments, then, where it has a wide expression, a tail.
+/// A template as the walk over a path meets it: whole segments, then, where it has a wide
+/// expression, a tail.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) struct Shape<'t> {
-    pub(crate) segments: Vec<Segment<'t>>,
-    pub(crate) tail: Option<Tail<'t>>,
+pub struct Shape<'t> {
+    /// The segments before the first wide expression.
+    pub segments: Vec<Segment<'t>>,
+    /// The rest, where it has a wide expression.
+    pub tail: Option<Tail<'t>>,
 }
 
 /// One segment of a template, without its `/`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Segment<'t> {
+pub enum Segment<'t> {
+    /// Text alone.
     Text(&'t str),
     /// Text before its first expression and after its last.
     Around(&'t str, &'t str),
@@ -17,17 +21,18 @@ pub(crate) enum Segment<'t> {
 
 /// The first wide expression of a template, seen from the end of the last whole segment before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Tail<'t> {
+pub struct Tail<'t> {
     /// Whether a `/` stands before it.
-    pub(crate) slash: bool,
+    pub slash: bool,
     /// The text behind that `/`, up to the first expression.
-    pub(crate) lead: &'t str,
+    pub lead: &'t str,
     /// The text at the template's end, behind its last expression.
-    pub(crate) end: &'t str,
+    pub end: &'t str,
 }
 
 impl<'t> Shape<'t> {
-    pub(crate) fn of(template: &'t Template) -> Shape<'t> {
+    /// The shape of a template.
+    pub fn of(template: &'t Template) -> Shape<'t> {
         let parts = template.parts();
         let text = |part: &Part| match *part {
             Part::Text { start, end } => Some(&template.as_str()[start as usize..end as usize]),
@@ -44,11 +49,14 @@ impl<'t> Shape<'t> {
                 rows.iter_mut().last().into_iter().for_each(|row| row.push(None));
                 continue;
             };
-            let (head, after) = text.split_once('/').map_or((text, None), |(head, after)| (head, Some(after)));
+            let (head, after) =
+                text.split_once('/').map_or((text, None), |(head, after)| (head, Some(after)));
             if let Some(row) = rows.last_mut().filter(|_| !head.is_empty()) {
                 row.push(Some(head));
             }
-            rows.extend(after.into_iter().flat_map(|after| after.split('/')).map(|piece| vec![Some(piece)]));
+            rows.extend(
+                after.into_iter().flat_map(|after| after.split('/')).map(|piece| vec![Some(piece)]),
+            );
         }
         let tail = wide.map(|wide| {
             // `{/x*}` begins behind a whole segment; `{+x}` goes on with the segment it stands in.

@@ -4,10 +4,12 @@ use crate::language::{Line, LineText, Problem, ProblemKind, Statement, nearest};
 use crate::rules::{Accept, Code};
 
 impl Reader<'_> {
-    /// Takes the `accept` lines out of statements: each belongs to the nearest line above that is none.
+    /// Takes the `accept` lines out of statements: each belongs to the nearest line above that is
+    /// none.
     pub(super) fn take_accepts(&mut self, statements: &mut [Statement<'_>]) {
         for statement in statements {
-            let last = statement.body.last().map_or(statement.head.line.number, |line| line.line.number);
+            let last =
+                statement.body.last().map_or(statement.head.line.number, |line| line.line.number);
             let whole = (statement.head.line.source, statement.head.line.number..=last);
             let in_site = keyword(statement) == "site";
             let mut above = statement.head;
@@ -19,7 +21,11 @@ impl Reader<'_> {
                     continue;
                 }
                 let all = above.line == statement.head.line || (!in_site && is_condition(above));
-                let about = if all { whole.clone() } else { (above.line.source, above.line.number..=above.line.number) };
+                let about = if all {
+                    whole.clone()
+                } else {
+                    (above.line.source, above.line.number..=above.line.number)
+                };
                 match accept(&mut cursor, line.line) {
                     Ok(accept) => self.accepts.push(Accept { about: vec![about], ..accept }),
                     Err(problem) => self.problems.push(problem),
@@ -47,7 +53,10 @@ fn accept(cursor: &mut Cursor<'_>, line: Line) -> Outcome<Accept> {
     let Ok(code) = word.text.parse::<Code>() else {
         let nearest = nearest(&word.text, Code::ALL.iter().map(|code| code.name()));
         let found = word.text.to_string();
-        return Err(Problem::new(cursor.place(word.columns), ProblemKind::FindingName { found, nearest }));
+        return Err(Problem::new(
+            cursor.place(word.columns),
+            ProblemKind::FindingName { found, nearest },
+        ));
     };
     let why = cursor.word()?.ok_or_else(|| cursor.expected("why it is accepted, in quotes,"))?;
     cursor.end()?;

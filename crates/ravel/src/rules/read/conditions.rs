@@ -32,11 +32,19 @@ pub(super) struct Conditioned {
 impl Conditioned {
     /// Every `where` names a capture of the pattern.
     pub(super) fn names_captures_of(&self, pattern: &Pattern) -> Outcome<()> {
-        match self.named.iter().find(|(name, _)| !pattern.names().any(|captured| *captured == **name)) {
+        match self
+            .named
+            .iter()
+            .find(|(name, _)| !pattern.names().any(|captured| *captured == **name))
+        {
             None => Ok(()),
             Some((name, place)) => {
                 let defined = pattern.names().map(str::to_owned).collect();
-                let kind = ProblemKind::WhereName { name: name.to_string(), pattern: pattern.to_string(), defined };
+                let kind = ProblemKind::WhereName {
+                    name: name.to_string(),
+                    pattern: pattern.to_string(),
+                    defined,
+                };
                 Err(Problem::new(place.clone(), kind))
             }
         }
@@ -45,13 +53,22 @@ impl Conditioned {
 
 impl Reader<'_> {
     pub(super) fn conditioned(&self, conditions: Conditions) -> Conditioned {
-        let bit = |name: &HeaderName| self.request_headers.iter().position(|known| known == name).unwrap_or_default();
-        let tests = (!conditions.tests.is_empty()).then(|| Arc::new(Tests::new(conditions.tests, bit)));
+        let bit = |name: &HeaderName| {
+            self.request_headers.iter().position(|known| known == name).unwrap_or_default()
+        };
+        let tests =
+            (!conditions.tests.is_empty()).then(|| Arc::new(Tests::new(conditions.tests, bit)));
         Conditioned { tests, named: conditions.named.into() }
     }
 
-    pub(super) fn where_line(&mut self, cursor: &mut Cursor<'_>, conditions: &mut Conditions) -> Outcome<()> {
-        let Some(name) = cursor.word()? else { return Err(cursor.expected("the name of a capture")) };
+    pub(super) fn where_line(
+        &mut self,
+        cursor: &mut Cursor<'_>,
+        conditions: &mut Conditions,
+    ) -> Outcome<()> {
+        let Some(name) = cursor.word()? else {
+            return Err(cursor.expected("the name of a capture"));
+        };
         let mut negated = false;
         let test = match (cursor.take("is"), cursor.take("matches")) {
             (false, true) => CaptureTest::Matches,
@@ -69,10 +86,14 @@ impl Reader<'_> {
             CaptureTest::Matches => {
                 let word = word(cursor, "a regular expression in quotes")?;
                 let place = cursor.place(word.columns.clone());
-                TextSet::Matches(Box::new(WholeRegex::new(&word.text).map_err(|kind| Problem::new(place, kind))?))
+                TextSet::Matches(Box::new(
+                    WholeRegex::new(&word.text).map_err(|kind| Problem::new(place, kind))?,
+                ))
             }
             CaptureTest::Digits => digits(cursor)?,
-            CaptureTest::OneOf => TextSet::OneOf(cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect()),
+            CaptureTest::OneOf => TextSet::OneOf(
+                cursor.list("a value")?.into_iter().map(|word| word.text.into()).collect(),
+            ),
         };
         let place = cursor.place(name.columns);
         conditions.tests.push(Test { kind: TestKind::Capture((&*name.text).into(), set), negated });
@@ -80,7 +101,11 @@ impl Reader<'_> {
         cursor.end()
     }
 
-    pub(super) fn when_line(&mut self, cursor: &mut Cursor<'_>, conditions: &mut Conditions) -> Outcome<()> {
+    pub(super) fn when_line(
+        &mut self,
+        cursor: &mut Cursor<'_>,
+        conditions: &mut Conditions,
+    ) -> Outcome<()> {
         let mut negated = cursor.take("not");
         let Some(asked) = cursor.word()? else { return Err(cursor.expected(Subject::expected())) };
         let Some(subject) = Subject::find(&asked.text) else {
@@ -102,7 +127,10 @@ impl Reader<'_> {
                     let host = site::host(&word, cursor)?;
                     if self.site.is_known() && !self.site.has_host(host.as_str()) {
                         let found = host.to_string();
-                        return Err(Problem::new(cursor.place(word.columns), ProblemKind::ForeignHost { found }));
+                        return Err(Problem::new(
+                            cursor.place(word.columns),
+                            ProblemKind::ForeignHost { found },
+                        ));
                     }
                     hosts.push(host);
                 }
@@ -117,11 +145,18 @@ impl Reader<'_> {
             Subject::Method => {
                 let mut methods = Vec::new();
                 for word in list(cursor, "a method such as `POST`")? {
-                    let method = Method::from_bytes(word.text.as_bytes()).ok().filter(|_| is_upper(&word.text));
+                    let method = Method::from_bytes(word.text.as_bytes())
+                        .ok()
+                        .filter(|_| is_upper(&word.text));
                     if method == Some(Method::HEAD) {
-                        return Err(Problem::new(cursor.place(word.columns), ProblemKind::MethodHead));
+                        return Err(Problem::new(
+                            cursor.place(word.columns),
+                            ProblemKind::MethodHead,
+                        ));
                     }
-                    methods.push(method.ok_or_else(|| cursor.unexpected(word, "a method in capitals such as `POST`"))?);
+                    methods.push(method.ok_or_else(|| {
+                        cursor.unexpected(word, "a method in capitals such as `POST`")
+                    })?);
                 }
                 TestKind::Method(methods)
             }
@@ -143,16 +178,26 @@ impl Reader<'_> {
     fn languages(&mut self, cursor: &mut Cursor<'_>, asked: &Word<'_>) -> Outcome<TestKind> {
         let site = &self.site;
         if site.is_known() && site.languages.is_empty() {
-            return Err(Problem::new(cursor.place(asked.columns.clone()), ProblemKind::NoLanguages));
+            return Err(Problem::new(
+                cursor.place(asked.columns.clone()),
+                ProblemKind::NoLanguages,
+            ));
         }
         let mut wanted = Vec::new();
         for word in list(cursor, "a language")? {
-            match site.languages.iter().position(|language| language.eq_ignore_ascii_case(&word.text)) {
+            match site
+                .languages
+                .iter()
+                .position(|language| language.eq_ignore_ascii_case(&word.text))
+            {
                 Some(at) => wanted.push(at),
                 None if !site.is_known() => {}
                 None => {
                     let found = word.text.into_owned();
-                    return Err(Problem::new(cursor.place(word.columns), ProblemKind::ForeignLanguage { found }));
+                    return Err(Problem::new(
+                        cursor.place(word.columns),
+                        ProblemKind::ForeignLanguage { found },
+                    ));
                 }
             }
         }
@@ -171,7 +216,8 @@ impl Reader<'_> {
     }
 }
 
-/// What a header or a cookie must be: nothing, `is VALUE`, `is [not] one of VALUE, …`, `contains TEXT`.
+/// What a header or a cookie must be: nothing, `is VALUE`, `is [not] one of VALUE, …`, `contains
+/// TEXT`.
 fn values(cursor: &mut Cursor<'_>, negated: &mut bool) -> Outcome<ValueSet> {
     if cursor.take("contains") {
         return Ok(ValueSet::Containing(word(cursor, "the text that it contains")?.text.into()));
@@ -205,18 +251,23 @@ fn word<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> 
 /// `digits`, `digits 4`, `digits 1..6`, `digits 3..`
 fn digits(cursor: &mut Cursor<'_>) -> Outcome<TextSet> {
     let Some(word) = cursor.word()? else { return Ok(TextSet::Digits { least: 1, most: None }) };
-    let number = |text: &str| text.parse::<usize>().ok().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit()));
+    let number = |text: &str| {
+        text.parse::<usize>().ok().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit()))
+    };
     let (least, most) = match word.text.split_once("..") {
         Some((least, "")) => (number(least), Some(None)),
         Some((least, most)) => (number(least), number(most).map(Some)),
         None => (number(&word.text), number(&word.text).map(Some)),
     };
     match (least, most) {
-        (Some(least), Some(most)) if least > 0 && most.is_none_or(|most| most >= least) => Ok(TextSet::Digits { least, most }),
+        (Some(least), Some(most)) if least > 0 && most.is_none_or(|most| most >= least) => {
+            Ok(TextSet::Digits { least, most })
+        }
         _ => Err(cursor.unexpected(word, "how many digits, as `4` or `1..6`")),
     }
 }
 
 pub(super) fn is_upper(text: &str) -> bool {
-    !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-' || byte == b'_')
+    !text.is_empty()
+        && text.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-' || byte == b'_')
 }

@@ -11,7 +11,11 @@ use crate::rules::{Apex, Domain, Issue, NamedFile, Proof};
 const LONGEST_LIFE: u64 = (1 << 31) - 1;
 
 impl Reader<'_> {
-    pub(super) fn domain(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+    pub(super) fn domain(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+    ) -> Outcome<()> {
         let word = value(&mut cursor, "the name of a domain")?;
         let place = cursor.place(word.columns.clone());
         let name = host(&word, &cursor)?;
@@ -55,7 +59,8 @@ impl Reader<'_> {
             return None;
         }
         let hosts: Vec<String> = site.hosts().filter(|host| domain.holds(host)).collect();
-        let lacks = |host: &String, setting| Some(ProblemKind::DomainLacks { host: host.clone(), setting });
+        let lacks =
+            |host: &String, setting| Some(ProblemKind::DomainLacks { host: host.clone(), setting });
         if hosts.is_empty() {
             return Some(ProblemKind::DomainWithoutHost { found: domain.name.to_string() });
         }
@@ -69,12 +74,19 @@ impl Reader<'_> {
         let below = hosts.iter().find(|host| **host != domain.name.as_str());
         match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
             Some(host) if domain.host.is_none() => lacks(host, "host"),
-            _ if domain.issue == Issue::Proof && domain.proof.is_none() => lacks(&hosts[0], "proof"),
+            _ if domain.issue == Issue::Proof && domain.proof.is_none() => {
+                lacks(&hosts[0], "proof")
+            }
             _ => None,
         }
     }
 
-    fn domain_setting(&self, domain: &mut Domain, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> {
+    fn domain_setting(
+        &self,
+        domain: &mut Domain,
+        line: LineText<'_>,
+        seen: &mut Seen,
+    ) -> Outcome<()> {
         let mut cursor = Cursor::new(line);
         match seen.next(&mut cursor, DomainSetting::find, DomainSetting::FORMS)? {
             DomainSetting::Host => {
@@ -85,7 +97,12 @@ impl Reader<'_> {
                 for word in cursor.list("an IP address")? {
                     match word.text.parse::<IpAddr>() {
                         Ok(address) => domain.addresses.push(address),
-                        Err(_) => return Err(cursor.unexpected(word, "an IP address such as `192.0.2.44` or `2001:db8::1`")),
+                        Err(_) => {
+                            return Err(cursor.unexpected(
+                                word,
+                                "an IP address such as `192.0.2.44` or `2001:db8::1`",
+                            ));
+                        }
                     }
                 }
             }
@@ -95,9 +112,15 @@ impl Reader<'_> {
                 let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
                 domain.proof = Some(Proof { name, text });
             }
-            DomainSetting::Zone => domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?),
+            DomainSetting::Zone => {
+                domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?)
+            }
             DomainSetting::Apex => {
-                domain.apex = one_of(&mut cursor, "`address` or `alias`", &[("address", Apex::Address), ("alias", Apex::Alias)])?;
+                domain.apex = one_of(
+                    &mut cursor,
+                    "`address` or `alias`",
+                    &[("address", Apex::Address), ("alias", Apex::Alias)],
+                )?;
             }
             DomainSetting::Nameservers => {
                 for word in cursor.list("the name of a name server")? {
@@ -105,11 +128,15 @@ impl Reader<'_> {
                 }
             }
             DomainSetting::Certificate => {
-                domain.certificate = Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
+                domain.certificate =
+                    Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
             }
             DomainSetting::Issue => {
-                domain.issue =
-                    one_of(&mut cursor, "`proof` or `records`", &[("proof", Issue::Proof), ("records", Issue::Records)])?;
+                domain.issue = one_of(
+                    &mut cursor,
+                    "`proof` or `records`",
+                    &[("proof", Issue::Proof), ("records", Issue::Records)],
+                )?;
             }
             DomainSetting::Ttl => {
                 let word = value(&mut cursor, "a duration such as `1h`")?;
@@ -117,7 +144,10 @@ impl Reader<'_> {
                     Some(seconds) => domain.ttl = Some(seconds as u32),
                     None => {
                         let found = word.text.into_owned();
-                        return Err(Problem::new(cursor.place(word.columns), ProblemKind::Duration { found }));
+                        return Err(Problem::new(
+                            cursor.place(word.columns),
+                            ProblemKind::Duration { found },
+                        ));
                     }
                 }
             }
@@ -126,7 +156,12 @@ impl Reader<'_> {
     }
 
     /// A file that is not read here; its name is sought from the file that is being read.
-    fn named_file(&self, cursor: &mut Cursor<'_>, line: LineText<'_>, wanted: &'static str) -> Outcome<NamedFile> {
+    fn named_file(
+        &self,
+        cursor: &mut Cursor<'_>,
+        line: LineText<'_>,
+        wanted: &'static str,
+    ) -> Outcome<NamedFile> {
         let word = value(cursor, wanted)?;
         let path = self.file_name(&word, &cursor.place(word.columns.clone()))?;
         Ok(NamedFile { path: path.into(), line: line.line })

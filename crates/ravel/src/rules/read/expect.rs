@@ -22,7 +22,11 @@ struct Readers<'c, A, F> {
 }
 
 impl Reader<'_> {
-    pub(super) fn expect(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+    pub(super) fn expect(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+    ) -> Outcome<()> {
         if cursor.take("every") {
             return self.expect_every(cursor, statement);
         }
@@ -48,8 +52,14 @@ impl Reader<'_> {
         let line = statement.head.line;
         let pattern = self.pattern(&word, line)?;
         let readers = Readers {
-            address: &|word, place| Target::parse(&word.text, &pattern).map_err(|error| in_word(error, word, place.line)),
-            file: &|word, place| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, place.line)),
+            address: &|word, place| {
+                Target::parse(&word.text, &pattern)
+                    .map_err(|error| in_word(error, word, place.line))
+            },
+            file: &|word, place| {
+                Target::parse_path(&word.text, &pattern)
+                    .map_err(|error| in_word(error, word, place.line))
+            },
         };
         let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
         self.universals.push(Universal { line, pattern, given, outcome, checks });
@@ -89,7 +99,11 @@ impl<A, F> Parts<A, F> {
             let word = cursor.word()?.ok_or_else(|| cursor.expected(Part::expected()))?;
             let Some(part) = Part::find(&word.text) else {
                 let nearest = Part::nearest(&word.text);
-                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: Part::expected().to_owned() };
+                let kind = ProblemKind::Body {
+                    found: word.text.into_owned(),
+                    nearest,
+                    allowed: Part::expected().to_owned(),
+                };
                 return Err(Problem::new(cursor.place(word.columns), kind));
             };
             let outcome = match part {
@@ -127,7 +141,10 @@ impl<A, F> Parts<A, F> {
     }
 }
 
-fn goes_to<A, F>(cursor: &mut Cursor<'_>, read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>) -> Outcome<Outcomes<A, F>> {
+fn goes_to<A, F>(
+    cursor: &mut Cursor<'_>,
+    read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
+) -> Outcome<Outcomes<A, F>> {
     if !cursor.take("to") {
         return Err(cursor.expected("`to` and an address"));
     }
@@ -154,12 +171,14 @@ fn asked<'t>(cursor: &mut Cursor<'t>) -> Outcome<(Method, Word<'t>)> {
     if !is_upper(&first.text) {
         return Ok((Method::GET, first));
     }
-    let method = Method::from_bytes(first.text.as_bytes()).map_err(|_| cursor.unexpected(first, "a method"))?;
+    let method = Method::from_bytes(first.text.as_bytes())
+        .map_err(|_| cursor.unexpected(first, "a method"))?;
     let address = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
     Ok((method, address))
 }
 
-/// An address of an expectation as a whole URL: a path is below the base path at the canonical origin.
+/// An address of an expectation as a whole URL: a path is below the base path at the canonical
+/// origin.
 fn whole(site: &Site, text: &str) -> Option<String> {
     if text.starts_with('/') {
         return Some(format!("{}{text}", site.url().trim_end_matches('/')));
@@ -168,8 +187,15 @@ fn whole(site: &Site, text: &str) -> Option<String> {
 }
 
 fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
-    let parsed = whole(site, &word.text).ok_or(Malformed::Scheme).and_then(|url| Address::parse_location(&url));
-    parsed.map_err(|why| Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why: why.to_string() }))
+    let parsed = whole(site, &word.text)
+        .ok_or(Malformed::Scheme)
+        .and_then(|url| Address::parse_location(&url));
+    parsed.map_err(|why| {
+        Problem::new(
+            place,
+            ProblemKind::Address { found: word.text.to_string(), why: why.to_string() },
+        )
+    })
 }
 
 fn is(cursor: &mut Cursor<'_>) -> Outcome<(Is, Option<u16>)> {
@@ -181,7 +207,9 @@ fn is(cursor: &mut Cursor<'_>) -> Outcome<(Is, Option<u16>)> {
         Some(OutcomeWord::Elsewhere) => Is::Elsewhere,
         Some(OutcomeWord::Loop) if cursor.take("loop") => Is::Loop,
         Some(OutcomeWord::Refused) => Is::Refused,
-        Some(OutcomeWord::Loop) | None => return Err(cursor.unexpected(word, OutcomeWord::expected())),
+        Some(OutcomeWord::Loop) | None => {
+            return Err(cursor.unexpected(word, OutcomeWord::expected()));
+        }
     };
     Ok((is, as_status(cursor)?))
 }
@@ -200,7 +228,9 @@ fn as_status(cursor: &mut Cursor<'_>) -> Outcome<Option<u16>> {
 
 fn has(cursor: &mut Cursor<'_>) -> Outcome<Check> {
     let (name, has_value) = header_name(cursor)?;
-    let text = |cursor: &mut Cursor<'_>| -> Outcome<Box<str>> { Ok(header_value(cursor)?.to_str().unwrap_or_default().into()) };
+    let text = |cursor: &mut Cursor<'_>| -> Outcome<Box<str>> {
+        Ok(header_value(cursor)?.to_str().unwrap_or_default().into())
+    };
     let test = if has_value {
         CheckTest::HasValue(text(cursor)?)
     } else if cursor.take("containing") {

@@ -4,10 +4,15 @@ use crate::language::{LineText, Problem, ProblemKind, Statement};
 use crate::program::{Effect, HeaderEffect, HeaderOp, MediaRange, On, Test, TestKind};
 
 /// What the answer itself decides.
-const RESERVED: [&str; 6] = ["location", "allow", "content-length", "transfer-encoding", "connection", "date"];
+const RESERVED: [&str; 6] =
+    ["location", "allow", "content-length", "transfer-encoding", "connection", "date"];
 
 impl Reader<'_> {
-    pub(super) fn headers(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+    pub(super) fn headers(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+    ) -> Outcome<()> {
         let mut ops = Vec::new();
         let mut conditions = self.body_conditions(statement, &mut |reader, line| {
             ops.push(header_op(reader, line)?);
@@ -31,7 +36,9 @@ impl Reader<'_> {
             const WANTED: &str = "a type of content such as `text/html` or `text/*`";
             let mut ranges = Vec::new();
             for word in cursor.list(WANTED)? {
-                ranges.push(MediaRange::parse(&word.text).ok_or_else(|| cursor.unexpected(word, WANTED))?);
+                ranges.push(
+                    MediaRange::parse(&word.text).ok_or_else(|| cursor.unexpected(word, WANTED))?,
+                );
             }
             conditions.tests.push(Test { kind: TestKind::ContentType(ranges), negated: false });
         }
@@ -39,7 +46,10 @@ impl Reader<'_> {
         conditions.names_captures_of(&pattern)?;
         cursor.end()?;
         if statement.body.is_empty() {
-            return Err(Problem::new(line.at(0..statement.head.text.len()), ProblemKind::NoHeaderLines));
+            return Err(Problem::new(
+                line.at(0..statement.head.text.len()),
+                ProblemKind::NoHeaderLines,
+            ));
         }
         let effect = Effect::Headers(Box::new(HeaderEffect { on, ops }));
         self.push(Rule { line, pattern, tests: conditions.tests, effect });
@@ -64,10 +74,15 @@ fn header_op(reader: &Reader<'_>, line: LineText<'_>) -> Outcome<HeaderOp> {
             cursor.end()?;
             (HeaderOp::Drop(name.clone(), line.line), name)
         }
-        None => return Err(reader.wrong_body(line, HeaderLine::FORMS.iter().chain(Condition::FORMS))),
+        None => {
+            return Err(reader.wrong_body(line, HeaderLine::FORMS.iter().chain(Condition::FORMS)));
+        }
     };
     match RESERVED.contains(&name.as_str()) {
-        true => Err(Problem::new(Cursor::new(line).here(), ProblemKind::HeaderReserved { name: name.to_string() })),
+        true => Err(Problem::new(
+            Cursor::new(line).here(),
+            ProblemKind::HeaderReserved { name: name.to_string() },
+        )),
         false => Ok(op),
     }
 }

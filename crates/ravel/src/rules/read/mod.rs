@@ -15,7 +15,10 @@ use http::{HeaderName, HeaderValue};
 
 use super::{Accept, Domain, Expectation, RuleSet, Site, Universal};
 use crate::language::grammar::{self, Form, Statement as Keyword};
-use crate::language::{Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest, statements};
+use crate::language::{
+    Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest,
+    statements,
+};
 use crate::program::{Program, Rule, Stage};
 use crate::template::{Pattern, TemplateError};
 
@@ -110,7 +113,9 @@ impl Reader<'_> {
         let mut cursor = Cursor::new(statement.head);
         let Some(word) = cursor.word()? else { return Ok(()) };
         let kind = match Keyword::find(&word.text) {
-            Some(Keyword::Site) => return Err(Problem::new(cursor.place(word.columns), ProblemKind::SiteTwice)),
+            Some(Keyword::Site) => {
+                return Err(Problem::new(cursor.place(word.columns), ProblemKind::SiteTwice));
+            }
             Some(Keyword::Headers) => return self.headers(cursor, statement),
             Some(Keyword::Expect) => return self.expect(cursor, statement),
             Some(Keyword::Include) => return self.include(cursor, statement),
@@ -131,7 +136,9 @@ impl Reader<'_> {
     }
 
     fn include(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
-        let Some(word) = cursor.word()? else { return Err(cursor.expected("the name of a rules file")) };
+        let Some(word) = cursor.word()? else {
+            return Err(cursor.expected("the name of a rules file"));
+        };
         let place = cursor.place(word.columns.clone());
         cursor.end()?;
         self.no_body(statement)?;
@@ -139,7 +146,9 @@ impl Reader<'_> {
         if self.open.iter().any(|&source| *self.sources[usize::from(source)] == *name) {
             return Err(Problem::new(place, ProblemKind::IncludeCircle { name }));
         }
-        let Ok(text) = String::from_utf8(bytes) else { return Err(Problem::new(place, ProblemKind::NotUtf8 { name })) };
+        let Ok(text) = String::from_utf8(bytes) else {
+            return Err(Problem::new(place, ProblemKind::NotUtf8 { name }));
+        };
         let source = self.source(name, &place)?;
         self.open.push(source);
         let mut included = statements(source, &text, &mut self.problems);
@@ -158,15 +167,22 @@ impl Reader<'_> {
         }
     }
 
-    /// The name of a file from the rules file's folder; it is written as seen from the file that is being read.
+    /// The name of a file from the rules file's folder; it is written as seen from the file that is
+    /// being read.
     fn file_name(&self, word: &Word<'_>, place: &Place) -> Outcome<String> {
         let current = self.open.last().map_or(0, |&source| usize::from(source));
-        let folder = if current == 0 { "" } else { self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder) };
-        below(folder, &word.text)
-            .ok_or_else(|| Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() }))
+        let folder = if current == 0 {
+            ""
+        } else {
+            self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder)
+        };
+        below(folder, &word.text).ok_or_else(|| {
+            Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() })
+        })
     }
 
-    /// Every mention of a file is a source of its own, so that what two of them bring can be told apart.
+    /// Every mention of a file is a source of its own, so that what two of them bring can be told
+    /// apart.
     fn source(&mut self, name: String, place: &Place) -> Outcome<u16> {
         let source = u16::try_from(self.sources.len());
         let source = source.map_err(|_| Problem::new(place.clone(), ProblemKind::TooManyFiles))?;
@@ -187,12 +203,20 @@ impl Reader<'_> {
     }
 
     /// The problem of an indented line that is none of `allowed`.
-    fn wrong_body<'f>(&self, line: LineText<'_>, allowed: impl IntoIterator<Item = &'f Form> + Clone) -> Problem {
+    fn wrong_body<'f>(
+        &self,
+        line: LineText<'_>,
+        allowed: impl IntoIterator<Item = &'f Form> + Clone,
+    ) -> Problem {
         let mut cursor = Cursor::new(line);
         match cursor.word() {
             Ok(Some(word)) => {
                 let nearest = nearest(&word.text, allowed.clone().into_iter().map(Form::word));
-                let kind = ProblemKind::Body { found: word.text.into_owned(), nearest, allowed: grammar::listed(allowed) };
+                let kind = ProblemKind::Body {
+                    found: word.text.into_owned(),
+                    nearest,
+                    allowed: grammar::listed(allowed),
+                };
                 Problem::new(cursor.place(word.columns), kind)
             }
             Ok(None) => cursor.expected("a line of this statement"),
@@ -211,7 +235,10 @@ impl Reader<'_> {
             };
             if !possible && self.site.is_known() {
                 let found = host.to_string();
-                return Err(Problem::new(line.at(word.columns.clone()), ProblemKind::ForeignHost { found }));
+                return Err(Problem::new(
+                    line.at(word.columns.clone()),
+                    ProblemKind::ForeignHost { found },
+                ));
             }
         }
         Ok(pattern)
@@ -247,7 +274,9 @@ fn in_word(error: TemplateError, word: &Word<'_>, line: Line) -> Problem {
 
 /// Reads `NAME: VALUE` or `NAME`, the value being the rest of the line.
 fn header_name(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, bool)> {
-    let Some(word) = cursor.word()? else { return Err(cursor.expected("the name of a header field")) };
+    let Some(word) = cursor.word()? else {
+        return Err(cursor.expected("the name of a header field"));
+    };
     let (name, has_value) = match word.text.strip_suffix(':') {
         Some(name) => (name, true),
         None => (&*word.text, false),
@@ -280,7 +309,8 @@ fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
     }
 }
 
-/// A relative name from a folder, with `..` resolved; none if it leads out of the first folder or names none.
+/// A relative name from a folder, with `..` resolved; none if it leads out of the first folder or
+/// names none.
 fn below(folder: &str, name: &str) -> Option<String> {
     if name.starts_with('/') || name.contains(['\\', '\0']) || name.is_empty() {
         return None;

@@ -33,7 +33,12 @@ impl Kind {
 
 impl Reader<'_> {
     /// Reads a rule, or a group of rules.
-    pub(super) fn rules(&mut self, kind: Kind, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+    pub(super) fn rules(
+        &mut self,
+        kind: Kind,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+    ) -> Outcome<()> {
         let alone = !cursor.is_at_end() && (begins_entry(cursor.rest()) || has_arrow(&cursor));
         if alone {
             let conditions = self.body_conditions(statement, &mut |reader, line| {
@@ -43,7 +48,13 @@ impl Reader<'_> {
                 })
             });
             let conditions = self.conditioned(conditions);
-            let rule = self.entry(kind, &mut cursor, statement.head.line, &Options::default(), &conditions)?;
+            let rule = self.entry(
+                kind,
+                &mut cursor,
+                statement.head.line,
+                &Options::default(),
+                &conditions,
+            )?;
             self.push(rule);
             return Ok(());
         }
@@ -60,9 +71,9 @@ impl Reader<'_> {
             empty = false;
             let read = match cursor.take_known(GroupLine::find) {
                 Some(GroupLine::Table) => self.table(kind, &mut cursor, &shared, &conditions),
-                None if begins_entry(cursor.rest()) => {
-                    self.entry(kind, &mut cursor, line.line, &shared, &conditions).map(|rule| self.push(rule))
-                }
+                None if begins_entry(cursor.rest()) => self
+                    .entry(kind, &mut cursor, line.line, &shared, &conditions)
+                    .map(|rule| self.push(rule)),
                 None => Err(self.wrong_body(line, GroupLine::FORMS.iter().chain(Condition::FORMS))),
             };
             if let Err(problem) = read {
@@ -70,7 +81,10 @@ impl Reader<'_> {
             }
         }
         match empty {
-            true => Err(Problem::new(statement.head.line.at(0..statement.head.text.len()), ProblemKind::EmptyGroup)),
+            true => Err(Problem::new(
+                statement.head.line.at(0..statement.head.text.len()),
+                ProblemKind::EmptyGroup,
+            )),
             false => Ok(()),
         }
     }
@@ -128,27 +142,38 @@ impl Reader<'_> {
         conditions: &Conditioned,
     ) -> Outcome<Rule> {
         conditions.names_captures_of(&pattern)?;
-        let path = |word: &Word<'_>| Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, line));
-        let file = |word, role| Ok::<_, Problem>(Effect::File(FileEffect { path: path(word)?, role }));
+        let path = |word: &Word<'_>| {
+            Target::parse_path(&word.text, &pattern).map_err(|error| in_word(error, word, line))
+        };
+        let file = |word, role| {
+            Ok::<_, Problem>(Effect::File(Box::new(FileEffect { path: path(word)?, role })))
+        };
         let effect = match (kind, target) {
             (Kind::Redirect, Some(word)) => {
-                let target = Target::parse(&word.text, &pattern).map_err(|error| in_word(error, word, line))?;
+                let target = Target::parse(&word.text, &pattern)
+                    .map_err(|error| in_word(error, word, line))?;
                 self.port_is_of_elsewhere(&target, word, line)?;
                 let status = options.status.unwrap_or(302);
                 Effect::Redirect(Redirect { target, status, drop_query: options.drop_query })
             }
             (Kind::Rewrite, Some(word)) => file(word, FileRole::Rewrite)?,
-            (Kind::Fallback, Some(word)) => file(word, FileRole::Fallback { even_files: options.even_files })?,
+            (Kind::Fallback, Some(word)) => {
+                file(word, FileRole::Fallback { even_files: options.even_files })?
+            }
             (Kind::Missing, Some(word)) => Effect::NotFoundPage(path(word)?),
             (Kind::Elsewhere, _) => Effect::Elsewhere(options.who),
-            (Kind::Gone | Kind::Redirect | Kind::Rewrite | Kind::Fallback | Kind::Missing, _) => Effect::Gone,
+            (Kind::Gone | Kind::Redirect | Kind::Rewrite | Kind::Fallback | Kind::Missing, _) => {
+                Effect::Gone
+            }
         };
         Ok(Rule { line, pattern, tests: conditions.tests.clone(), effect })
     }
 
     /// A host of the site is answered on the standard ports alone.
     fn port_is_of_elsewhere(&self, target: &Target, word: &Word<'_>, line: Line) -> Outcome<()> {
-        let Some(origin) = target.origin().filter(|origin| origin.port.is_some()) else { return Ok(()) };
+        let Some(origin) = target.origin().filter(|origin| origin.port.is_some()) else {
+            return Ok(());
+        };
         let own = match origin.host.capture {
             None => self.site.has_host(origin.host.host.as_str()),
             Some(_) => self.site.has_host_below(origin.host.host.as_str()),
@@ -175,7 +200,10 @@ impl Kind {
                         Some(status) => options.status = Some(status),
                         None => {
                             let found = word.text.into_owned();
-                            return Err(Problem::new(cursor.place(word.columns), ProblemKind::Status { found }));
+                            return Err(Problem::new(
+                                cursor.place(word.columns),
+                                ProblemKind::Status { found },
+                            ));
                         }
                     }
                 }
@@ -214,7 +242,10 @@ pub(super) fn status(text: &str) -> Option<u16> {
 }
 
 fn begins_entry(text: &str) -> bool {
-    text.starts_with(['/', '{']) || text.starts_with("http") || text.starts_with("\"/") || text.starts_with("\"http")
+    text.starts_with(['/', '{'])
+        || text.starts_with("http")
+        || text.starts_with("\"/")
+        || text.starts_with("\"http")
 }
 
 /// Whether a line that does not begin with a pattern was still meant as a rule.

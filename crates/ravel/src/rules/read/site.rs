@@ -6,7 +6,8 @@ use crate::rules::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 use crate::template::{Pattern, Target};
 
 impl Site {
-    /// Stands in for a site that could not be read, so that the rest of the file is still looked at.
+    /// Stands in for a site that could not be read, so that the rest of the file is still looked
+    /// at.
     pub(super) fn unknown() -> Site {
         let host = Host::parse("unknown.invalid").expect("this is a host name");
         Site::new(Line::new(0, 0), Scheme::Https, host, "/".into())
@@ -68,8 +69,10 @@ impl Reader<'_> {
     }
 
     fn hosts_stand_once(&mut self, site: &Site) {
-        let aliases = site.aliases.iter().map(|alias| (alias.host.to_string(), &alias.base, alias.line));
-        let previews = site.previews.iter().map(|preview| (preview.to_string(), &site.base, preview.line));
+        let aliases =
+            site.aliases.iter().map(|alias| (alias.host.to_string(), &alias.base, alias.line));
+        let previews =
+            site.previews.iter().map(|preview| (preview.to_string(), &site.base, preview.line));
         let mut seen = vec![(site.host.to_string(), &site.base)];
         for (host, base, line) in aliases.chain(previews) {
             if seen.iter().any(|(other, other_base)| *other == host && *other_base == base) {
@@ -92,10 +95,19 @@ fn site_line(mut cursor: Cursor<'_>) -> Outcome<(Scheme, Host, Box<str>)> {
 
 /// Scheme, host and base path; a final `/` that was left out is put back.
 fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<str>)> {
-    let wrong = || Problem::new(cursor.place(word.columns.clone()), ProblemKind::SiteUrl { found: word.text.to_string() });
+    let wrong = || {
+        Problem::new(
+            cursor.place(word.columns.clone()),
+            ProblemKind::SiteUrl { found: word.text.to_string() },
+        )
+    };
     let pattern = Pattern::parse(&word.text).map_err(|_| wrong())?;
     let origin = pattern.origin().ok_or_else(wrong)?;
-    if origin.host.capture.is_some() || !pattern.path.is_literal() || !pattern.query().is_empty() || word.text.contains('?') {
+    if origin.host.capture.is_some()
+        || !pattern.path.is_literal()
+        || !pattern.query().is_empty()
+        || word.text.contains('?')
+    {
         return Err(wrong());
     }
     let mut base = pattern.path.as_str().to_owned();
@@ -131,7 +143,8 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> 
         SiteSetting::Missing => {
             let word = value(&mut cursor, "the path of the missing page")?;
             let nothing = Pattern::parse("/").expect("this is a pattern");
-            let path = Target::parse_path(&word.text, &nothing).map_err(|error| super::in_word(error, &word, line.line))?;
+            let path = Target::parse_path(&word.text, &nothing)
+                .map_err(|error| super::in_word(error, &word, line.line))?;
             site.missing = Some((path.path.as_str().into(), line.line));
         }
         SiteSetting::Languages => {
@@ -147,7 +160,10 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> 
             site.http = one_of(&mut cursor, "`upgrade` or `allow`", &policies)?;
         }
         SiteSetting::Hsts => site.hsts = Some(hsts(&mut cursor, line.line)?),
-        SiteSetting::Hops => site.one_hop = one_of(&mut cursor, "`one` or `each`", &[("one", true), ("each", false)])?,
+        SiteSetting::Hops => {
+            site.one_hop =
+                one_of(&mut cursor, "`one` or `each`", &[("one", true), ("each", false)])?
+        }
         SiteSetting::Ignore => site.ignore_case = one_of(&mut cursor, "`case`", &[("case", true)])?,
     }
     cursor.end()
@@ -159,13 +175,22 @@ pub(super) struct Seen(Vec<(&'static str, u32)>);
 
 impl Seen {
     /// The setting that a line begins with, which was not given before.
-    pub(super) fn next<S>(&mut self, cursor: &mut Cursor<'_>, find: fn(&str) -> Option<S>, forms: &'static [Form]) -> Outcome<S> {
+    pub(super) fn next<S>(
+        &mut self,
+        cursor: &mut Cursor<'_>,
+        find: fn(&str) -> Option<S>,
+        forms: &'static [Form],
+    ) -> Outcome<S> {
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a setting")) };
         let place = cursor.place(word.columns);
         let known = find(&word.text).zip(forms.iter().find(|form| form.word() == word.text));
         let Some((setting, form)) = known else {
             let nearest = nearest(&word.text, forms.iter().map(Form::word));
-            let kind = ProblemKind::Setting { found: word.text.into_owned(), nearest, allowed: listed(forms) };
+            let kind = ProblemKind::Setting {
+                found: word.text.into_owned(),
+                nearest,
+                allowed: listed(forms),
+            };
             return Err(Problem::new(place, kind));
         };
         if let Some(&(name, first)) = self.0.iter().find(|(other, _)| *other == form.word()) {
@@ -184,7 +209,11 @@ pub(super) fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcom
     }
 }
 
-pub(super) fn one_of<T: Copy>(cursor: &mut Cursor<'_>, wanted: &'static str, values: &[(&str, T)]) -> Outcome<T> {
+pub(super) fn one_of<T: Copy>(
+    cursor: &mut Cursor<'_>,
+    wanted: &'static str,
+    values: &[(&str, T)],
+) -> Outcome<T> {
     let word = value(cursor, wanted)?;
     match values.iter().find(|(name, _)| *name == word.text) {
         Some((_, value)) => Ok(*value),
@@ -208,7 +237,9 @@ fn aliases(site: &mut Site, cursor: &mut Cursor<'_>, line: Line) -> Outcome<()> 
 fn previews(site: &mut Site, cursor: &mut Cursor<'_>, line: Line) -> Outcome<()> {
     for word in cursor.list("a host")? {
         let (wildcard, name) = match word.text.strip_prefix("*.") {
-            Some(rest) => (true, Word { text: rest.to_owned().into(), columns: word.columns.clone() }),
+            Some(rest) => {
+                (true, Word { text: rest.to_owned().into(), columns: word.columns.clone() })
+            }
             None => (false, word),
         };
         let host = host(&name, cursor)?;
@@ -274,5 +305,8 @@ fn is_language(tag: &str) -> bool {
     let primary = subtags.next().unwrap_or_default();
     (2..=8).contains(&primary.len())
         && primary.bytes().all(|byte| byte.is_ascii_alphabetic())
-        && subtags.all(|subtag| (1..=8).contains(&subtag.len()) && subtag.bytes().all(|byte| byte.is_ascii_alphanumeric()))
+        && subtags.all(|subtag| {
+            (1..=8).contains(&subtag.len())
+                && subtag.bytes().all(|byte| byte.is_ascii_alphanumeric())
+        })
 }

@@ -29,7 +29,8 @@ impl Reader<'_> {
         let (name, bytes) = self.file(&word, &place)?;
         let source = self.source(name.clone(), &place)?;
         self.tables.push((source, place.line));
-        let mut reader = ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&*bytes);
+        let mut reader =
+            ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&*bytes);
         let mut record = ByteRecord::new();
         let mut columns: Option<(Columns, usize)> = None;
         loop {
@@ -37,13 +38,23 @@ impl Reader<'_> {
                 Ok(true) => {}
                 Ok(false) => break,
                 Err(error) => {
-                    return Err(Problem::new(place, ProblemKind::Unreadable { name, why: error.to_string() }));
+                    return Err(Problem::new(
+                        place,
+                        ProblemKind::Unreadable { name, why: error.to_string() },
+                    ));
                 }
             }
-            let line = Line::new(source, record.position().map_or(1, |position| line_of(&bytes, position)));
+            let line = Line::new(
+                source,
+                record.position().map_or(1, |position| line_of(&bytes, position)),
+            );
             let read = match &columns {
-                None => header(&record, kind, line).map(|header| columns = Some((header, record.len()))),
-                Some((columns, wanted)) => self.row(kind, (columns, *wanted), &record, line, shared, conditions, &name),
+                None => {
+                    header(&record, kind, line).map(|header| columns = Some((header, record.len())))
+                }
+                Some((columns, wanted)) => {
+                    self.row(kind, (columns, *wanted), &record, line, shared, conditions, &name)
+                }
             };
             if let Err(problem) = read {
                 self.problems.push(problem);
@@ -54,11 +65,17 @@ impl Reader<'_> {
         }
         match columns {
             Some(_) => Ok(()),
-            None => Err(Problem::new(Line::new(source, 1).at(0..0), ProblemKind::NoColumn { column: "old" })),
+            None => Err(Problem::new(
+                Line::new(source, 1).at(0..0),
+                ProblemKind::NoColumn { column: "old" },
+            )),
         }
     }
 
-    #[expect(clippy::too_many_arguments, reason = "a row is read with all that its group and its table say")]
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "a row is read with all that its group and its table say"
+    )]
     fn row(
         &mut self,
         kind: Kind,
@@ -84,7 +101,9 @@ impl Reader<'_> {
             let word = text(column)?;
             if !word.text.is_empty() {
                 let found = status(&word.text);
-                options.status = Some(found.ok_or_else(|| problem(ProblemKind::Status { found: word.text.to_string() }))?);
+                options.status = Some(found.ok_or_else(|| {
+                    problem(ProblemKind::Status { found: word.text.to_string() })
+                })?);
             }
         }
         let pattern = self.pattern(&old, line)?;
@@ -97,7 +116,11 @@ impl Reader<'_> {
 /// The line on which a row begins; the reader counts from the empty lines before it.
 fn line_of(bytes: &[u8], position: &Position) -> u32 {
     let rest = bytes.get(position.byte() as usize..).unwrap_or_default();
-    let empty = rest.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).filter(|byte| **byte == b'\n').count();
+    let empty = rest
+        .iter()
+        .take_while(|byte| matches!(byte, b'\r' | b'\n'))
+        .filter(|byte| **byte == b'\n')
+        .count();
     position.line() as u32 + empty as u32
 }
 

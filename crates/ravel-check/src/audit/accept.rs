@@ -1,0 +1,55 @@
+//! Findings that the rules accept.
+
+use super::{Audit, Code, Finding, Weight};
+
+/// What an audit came to.
+#[derive(Debug, Clone, Default)]
+pub struct Report {
+    /// The findings, in the order of the files.
+    pub findings: Vec<Finding>,
+    /// How many others are accepted.
+    pub accepted: usize,
+}
+
+impl Report {
+    /// How many findings have this weight.
+    pub fn count(&self, weight: Weight) -> usize {
+        self.findings.iter().filter(|finding| finding.code.weight() == weight).count()
+    }
+}
+
+impl<'r> Audit<'r> {
+    /// Puts findings in order and leaves out what the rules accept; an `accept` that there is
+    /// nothing for is one more.
+    pub fn report(&self, mut findings: Vec<Finding>) -> Report {
+        let (accepts, site) = (self.edge().rules().accepts(), self.edge().site());
+        let mut used = vec![false; accepts.len()];
+        let before = findings.len();
+        findings.retain(|finding| {
+            let mut accepted = false;
+            for (_, used) in accepts
+                .iter()
+                .zip(&mut used)
+                .filter(|(accept, _)| finding.is_accepted_by(accept, site))
+            {
+                *used = true;
+                accepted = true;
+            }
+            !accepted
+        });
+        let accepted = before - findings.len();
+        for (accept, _) in accepts.iter().zip(&used).filter(|(_, used)| !**used) {
+            findings.push(
+                Finding::on(
+                    Code::NothingAccepted,
+                    accept.line,
+                    format!("there is no finding `{}` here to accept", accept.code),
+                )
+                .visitor("nothing")
+                .instead("remove the line"),
+            );
+        }
+        findings.sort();
+        Report { findings, accepted }
+    }
+}

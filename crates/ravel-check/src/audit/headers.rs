@@ -1,0 +1,436 @@
+//! Header statements: which never apply, which contradict each other, and how long what they touch
+//! is kept.
+
+use std::ops::ControlFlow;
+
+use super::{Audit, Code, Finding, UNKNOWN};
+use crate::space::Members;
+use ravel::address::Request;
+use ravel::edge::{Answer, Outcome};
+use ravel::files::content_type;
+use ravel::language::Line;
+use ravel::program::{Effect, HeaderEffect, HeaderOp, On, RuleRef, Stage};
+
+/// A page kept longer than this is a mistake, in seconds.
+const PAGE_LIFE: u64 = 3_600;
+/// Files looked at for one statement.
+const MOST_FILES: usize = 100_000;
+/// Pairs of statements that are compared.
+const MOST_PAIRS: usize = 10_000;
+
+/// Fields that protect visitors, and should be on every answer.
+const SECURITY: [&str; 8] = [
+    "content-security-policy",
+    "cross-origin-embedder-policy",
+    "cross-origin-opener-policy",
+    "permissions-policy",
+    "referrer-policy",
+    "strict-transport-security",
+    "x-content-type-options",
+    "x-frame-options",
+];
+
+impl<'r> Audit<'r> {
+    pub(super) fn header_rules(&self, out: &mut Vec<Finding>) {
+        for rule in self.space.rules(Stage::Headers) {
+            let Effect::Headers(statement) = &rule.rule.effect else { continue };
+            match self.applies(rule, statement) {
+                Some(true) => {}
+                Some(false) => out.push(
+                    Finding::on(
+                        Code::HeadersNever,
+                        rule.line,
+                        format!("`{rule}` changes no answer"),
+                    )
+                    .visitor(format!(
+                        "no answer that its pattern matches is {}",
+                        on_words(statement.on)
+                    ))
+                    .instead(
+                        "correct the pattern, or say `on missing`, `on redirects` or `on all`",
+                    ),
+                ),
+                None => out.push(
+                    self.not_decided(rule.line, format!("whether `{rule}` changes an answer")),
+                ),
+            }
+            self.sticks_to_fallback(rule, statement, out);
+        }
+        self.set_twice(out);
+    }
+
+    /// Whether some answer is one that a statement is for; none where that is not decided.
+    fn applies(&self, rule: RuleRef<'r>, statement: &HeaderEffect) -> Option<bool> {
+        let fits = |request: &Request| is_for(rule, statement, &self.edge().answer(request));
+        if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
+            return Some(true);
+        }
+        let matching = self.space.matching(rule.rule);
+        if statement.on != On::Missing
+            && rule.pattern.origin().is_none()
+            && rule.is_unconditional()
+            && self.addresses_below(rule.pattern.path.literal_prefix()).take(MOST_FILES).any(
+                |address| {
+                    let matched = rule.pattern.path.matches(
+                        address,
+                        self.edge().site().ignore_case,
+                        &mut Default::default(),
+                    );
+                    matched
+                        && rule.pattern.query().is_empty()
+                        && self.request_below(address).is_some_and(|request| fits(&request))
+                },
+            )
+        {
+            return Some(true);
+        }
+        let mut found = false;
+        let mut try_set = |set: &crate::space::RequestSet<'r>, most| {
+            let members = set.each_member(&self.space, most, |request| {
+                found = fits(request);
+                if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            });
+            members == Members::More
+        };
+        let mut open = try_set(&matching, 4) && statement.on != On::Served;
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
+            for number in self.overlaps(stage).with(&rule.pattern).into_iter().take(64) {
+                let other = self.space.matching(self.space.rule(stage, number).rule);
+                open |= try_set(&matching.and(&other), 4);
+            }
+        }
+        // The addresses of files were gone through above, where nothing else is asked.
+        open |= !rule.asks_path_alone() && try_set(&matching.and(&self.space.naming_a_file()), 4);
+        match (found, open) {
+            (true, _) => Some(true),
+            (false, false) => Some(false),
+            (false, true) => None,
+        }
+    }
+
+    fn matches(&self, rule: RuleRef<'_>, request: &Request) -> bool {
+        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id == rule.id)
+    }
+
+    /// A long life that the answer of a fallback gets.
+    fn sticks_to_fallback(
+        &self,
+        rule: RuleRef<'r>,
+        statement: &HeaderEffect,
+        out: &mut Vec<Finding>,
+    ) {
+        let long = statement.ops.iter().find_map(|op| match op {
+            HeaderOp::Set(name, value, line) | HeaderOp::Add(name, value, line)
+                if name == "cache-control" =>
+            {
+                life(value.to_str().unwrap_or_default())
+                    .filter(|life| *life > PAGE_LIFE)
+                    .map(|life| (life, *line))
+            }
+            _ => None,
+        });
+        let Some((_, line)) = long else { return };
+        for number in self.overlaps(Stage::Fallback).with(&rule.pattern) {
+            let fallback = self.space.rule(Stage::Fallback, number);
+            let mut both = self.space.matching(rule.rule).and(&self.space.matching(fallback.rule));
+            both.take_out(&self.space.naming_a_file());
+            if fallback.spares_files() {
+                both.take_out(&self.space.of_known_type());
+            }
+            let mut shown = None;
+            both.each_member(&self.space, 6, |request| {
+                let answer = self.edge().answer(request);
+                let kept = answer
+                    .header("cache-control")
+                    .and_then(life)
+                    .is_some_and(|life| life > PAGE_LIFE);
+                if kept && answer.rule() == Some(fallback.id) {
+                    shown = Some(request.url().to_owned());
+                    return ControlFlow::Break(());
+                }
+                ControlFlow::Continue(())
+            });
+            if let Some(url) = shown {
+                let what = format!(
+                    "the long life sticks to what {} shows at {}",
+                    self.name(fallback.line),
+                    self.short(&url)
+                );
+                out.push(
+                    Finding::on(Code::LongLifeFallback, line, what)
+                        .visitor("browsers keep the app's page under that address, also when there is a file or a newer app")
+                        .instead("give the long life only to names that change with their content, as `/assets/{+file}`")
+                        .example(url)
+                        .lines([fallback.line]),
+                );
+            }
+        }
+    }
+
+    /// Two statements that both set a field on one answer.
+    fn set_twice(&self, out: &mut Vec<Finding>) {
+        let rules = self.space.rules(Stage::Headers);
+        let mut pairs = 0;
+        for (number, later) in rules.enumerate() {
+            let Effect::Headers(second) = &later.rule.effect else { continue };
+            for earlier in self
+                .overlaps(Stage::Headers)
+                .with(&later.pattern)
+                .into_iter()
+                .filter(|other| (*other as usize) < number)
+            {
+                let earlier = self.space.rule(Stage::Headers, earlier);
+                let Effect::Headers(first) = &earlier.rule.effect else { continue };
+                let Some((name, line, before)) = both_set(first, second) else { continue };
+                pairs += 1;
+                if pairs > MOST_PAIRS {
+                    return;
+                }
+                let both = self.space.matching(earlier.rule).and(&self.space.matching(later.rule));
+                let mut shown = None;
+                let mut try_request = |request: &Request| {
+                    let answer = self.edge().answer(request);
+                    let acts = is_for(earlier, first, &answer) && is_for(later, second, &answer);
+                    if acts {
+                        shown = Some(request.url().to_owned());
+                    }
+                    acts
+                };
+                let prefix = later.pattern.path.literal_prefix();
+                let by_file = self
+                    .addresses_below(prefix)
+                    .filter_map(|address| self.request_below(address))
+                    .take(1_000)
+                    .any(|request| {
+                        self.matches(earlier, &request)
+                            && self.matches(later, &request)
+                            && try_request(&request)
+                    });
+                if !by_file {
+                    both.each_member(&self.space, 4, |request| match try_request(request) {
+                        true => ControlFlow::Break(()),
+                        false => ControlFlow::Continue(()),
+                    });
+                }
+                if let Some(url) = shown {
+                    let what = format!(
+                        "`set {name}` acts here and on {} too, at {}",
+                        self.name(before),
+                        self.short(&url)
+                    );
+                    out.push(
+                        Finding::on(Code::SetTwice, line, what)
+                            .visitor("the later line wins")
+                            .instead("narrow one of the patterns, or accept this where it is meant")
+                            .example(url)
+                            .lines([before]),
+                    );
+                }
+            }
+        }
+    }
+
+    /// Findings on how long files are kept, and on fields that the missing page lacks.
+    pub(super) fn kept_files(&self, out: &mut Vec<Finding>) {
+        let edge = self.edge();
+        let mut pages: Vec<(String, u64, Option<Line>)> = Vec::new();
+        let mut assets: Vec<&str> = Vec::new();
+        let mut secured: Option<(&str, Vec<(&str, Line)>)> = None;
+        for (file, name) in (0..).zip(edge.files().names()) {
+            let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
+            let answer = edge.answer(&request);
+            if answer.outcome() != Outcome::File || answer.file() != Some(name) {
+                continue;
+            }
+            let kept = answer.header("cache-control").and_then(life);
+            let is_page =
+                answer.header("content-type").is_some_and(|kind| kind.starts_with("text/html"));
+            if is_page && kept.is_some_and(|life| life > PAGE_LIFE) {
+                pages.push((
+                    name.to_string(),
+                    kept.unwrap_or(0),
+                    line_of(&answer, "cache-control"),
+                ));
+            }
+            if is_page && secured.is_none() {
+                let fields = answer.headers().iter().filter_map(|header| {
+                    let name = SECURITY.into_iter().find(|name| *name == header.name)?;
+                    Some((name, header.line?))
+                });
+                secured = Some((name, fields.collect()));
+            }
+            if !is_page && is_fingerprinted(name) && kept.is_none_or(|life| life < 30 * 86_400) {
+                assets.push(name);
+            }
+        }
+        if let Some((name, kept, line)) = pages.first() {
+            let others = match pages.len() {
+                1 => " is".to_owned(),
+                2 => " and 1 other page are".to_owned(),
+                number => format!(" and {} other pages are", number - 1),
+            };
+            let what = format!(
+                "{name}{others} kept for {} without being asked for again",
+                in_words(*kept)
+            );
+            let place = line.unwrap_or(edge.site().line);
+            out.push(
+                Finding::on(Code::PageKept, place, what)
+                    .visitor("who has seen the page sees the old one for that long, whatever is published")
+                    .instead(
+                        "`set cache-control: no-cache` for pages; give a long life only to names that change with their content",
+                    ),
+            );
+        }
+        if let Some(first) = assets.first() {
+            let many = match assets.len() {
+                1 => " changes".to_owned(),
+                2 => " and 1 other change".to_owned(),
+                number => format!(" and {} others change", number - 1),
+            };
+            let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
+            let pattern = if folder.is_empty() {
+                "/{+file}".to_owned()
+            } else {
+                format!("/{folder}/{{+file}}")
+            };
+            let what =
+                format!("the name of {first}{many} with the content, and no long life is set");
+            out.push(
+                Finding::on(Code::AssetNotKept, self.files_line(), what)
+                    .visitor("browsers ask for it again and again")
+                    .instead(format!("`headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
+            );
+        }
+        self.missing_lacks(secured, out);
+    }
+
+    /// Fields that protect visitors on pages, and not on the missing page.
+    fn missing_lacks(&self, secured: Option<(&str, Vec<(&str, Line)>)>, out: &mut Vec<Finding>) {
+        let Some((page, fields)) = secured else { return };
+        let Some(request) = self.request_below(UNKNOWN) else { return };
+        let answer = self.edge().answer(&request);
+        let lacks: Vec<&(&str, Line)> =
+            fields.iter().filter(|(name, _)| answer.header(name).is_none()).collect();
+        let (Outcome::Missing, Some((_, line))) = (answer.outcome(), lacks.first()) else { return };
+        let names: Vec<&str> = lacks.iter().map(|(name, _)| *name).collect();
+        let are = if names.len() == 1 { "is" } else { "are" };
+        let what = format!(
+            "{} {are} on {page} and not on the answer to a missing address",
+            names.join(", ")
+        );
+        out.push(
+            Finding::on(Code::MissingLacksHeader, *line, what)
+                .visitor("the missing page is a page too, and can be abused as one")
+                .instead("say `on all` behind the pattern")
+                .example(request.url()),
+        );
+    }
+
+    /// The line that names the folder of files, or the site's.
+    pub(super) fn files_line(&self) -> Line {
+        self.edge().site().folder_line()
+    }
+
+    /// A promise of HTTPS that a rule breaks.
+    pub(super) fn promises(&self, out: &mut Vec<Finding>) {
+        let site = self.edge().site();
+        let Some(hsts) = &site.hsts else { return };
+        for rule in self.space.rules(Stage::Redirect) {
+            let Some(redirect) = rule.rule.redirect() else { continue };
+            let Some(origin) = redirect
+                .target
+                .origin()
+                .filter(|origin| origin.scheme == ravel::address::Scheme::Http)
+            else {
+                continue;
+            };
+            let host = origin.host.host.as_str();
+            let below = host
+                .strip_suffix(site.host.as_str())
+                .is_some_and(|rest| rest.is_empty() || rest.ends_with('.'));
+            if below && (hsts.subdomains || host == site.host.as_str()) && !site.has_host(host) {
+                out.push(
+                    Finding::on(
+                        Code::HstsBroken,
+                        hsts.line,
+                        format!("{} sends visitors to http://{host}, which the promise of HTTPS covers", self.name(rule.line)),
+                    )
+                    .visitor(
+                        "browsers that have seen the promise ask https:// there, and reach nothing if that host has no HTTPS",
+                    )
+                    .instead(format!("give {host} HTTPS, or leave out `subdomains`"))
+                    .lines([rule.line]),
+                );
+            }
+        }
+    }
+}
+
+/// Whether a statement is for such an answer.
+fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> bool {
+    statement.on.is_for(answer.outcome())
+        && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
+}
+
+fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
+    answer.headers().iter().find(|header| header.name == name).and_then(|header| header.line)
+}
+
+fn on_words(on: On) -> &'static str {
+    match on {
+        On::Served => "a file shown with 200, and `on served` is meant when nothing is said",
+        On::Missing => "404 or 410",
+        On::Redirects => "a redirect",
+        On::All => "one of the site's own",
+    }
+}
+
+/// A field that both set, with the later line and the earlier.
+fn both_set<'h>(
+    first: &'h HeaderEffect,
+    second: &'h HeaderEffect,
+) -> Option<(&'h http::HeaderName, Line, Line)> {
+    let sets = |op: &'h HeaderOp| match op {
+        HeaderOp::Set(name, _, line) => Some((name, *line)),
+        _ => None,
+    };
+    second.ops.iter().filter_map(sets).find_map(|(name, line)| {
+        let earlier = first.ops.iter().filter_map(sets).find(|(other, _)| *other == name)?;
+        Some((name, line, earlier.1))
+    })
+}
+
+/// For how many seconds a browser may keep an answer without asking again (RFC 9111, section
+/// 4.2.1).
+fn life(cache_control: &str) -> Option<u64> {
+    let directives = || cache_control.split(',').map(str::trim);
+    if directives().any(|directive| {
+        directive.eq_ignore_ascii_case("no-cache") || directive.eq_ignore_ascii_case("no-store")
+    }) {
+        return Some(0);
+    }
+    directives().find_map(|directive| {
+        directive.to_ascii_lowercase().strip_prefix("max-age=")?.trim_matches('"').parse().ok()
+    })
+}
+
+fn in_words(seconds: u64) -> String {
+    let (number, unit) = match seconds {
+        0..7_200 => (seconds / 60, "minutes"),
+        7_200..172_800 => (seconds / 3_600, "hours"),
+        _ => (seconds / 86_400, "days"),
+    };
+    format!("{number} {unit}")
+}
+
+/// Whether a name has a piece that looks like a hash of the content: eight or more letters and
+/// digits, among them a digit.
+pub(super) fn is_fingerprinted(name: &str) -> bool {
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let Some((stem, _)) = last.rsplit_once('.') else { return false };
+    stem.split(['.', '-', '_']).skip(1).any(|piece| {
+        let hash = piece.len() >= 8 && piece.bytes().all(|byte| byte.is_ascii_alphanumeric());
+        hash && piece.bytes().any(|byte| byte.is_ascii_digit())
+    })
+}

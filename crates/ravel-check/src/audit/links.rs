@@ -1,0 +1,343 @@
+//! References followed through the rules, as a visitor's browser would.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use url::Url;
+
+use super::content::{self, Kind, Reference};
+use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
+use ravel::address::Request;
+use ravel::edge::{Outcome, RouteEnd};
+use ravel::files::content_type;
+use ravel::program::Stage;
+
+/// What was found in files so far: one finding for each address, with the number of files that name
+/// it.
+#[derive(Debug, Default)]
+pub(super) struct Folder {
+    found: BTreeMap<(Code, String), (Finding, usize)>,
+    /// How often something was found, the same included.
+    total: usize,
+}
+
+impl Folder {
+    fn add(&mut self, key: &str, finding: Finding) {
+        let entry = self.found.entry((finding.code, key.to_owned())).or_insert((finding, 0));
+        entry.1 += 1;
+        self.total += 1;
+    }
+}
+
+/// A file that references are read from.
+struct From<'f> {
+    name: &'f str,
+    text: &'f str,
+}
+
+impl From<'_> {
+    fn at(&self, range: &Range<usize>) -> FindingPlace {
+        let before = &self.text.as_bytes()[..range.start.min(self.text.len())];
+        let line = 1 + memchr::memchr_iter(b'\n', before).count() as u32;
+        FindingPlace::File { name: self.name.into(), at: Some((line, range.clone())) }
+    }
+}
+
+impl<'r> Audit<'r> {
+    /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
+    /// need not be read.
+    pub fn read(&mut self, name: &str, bytes: &[u8]) {
+        let edge = self.edge();
+        let Some(file) = edge.number_of(name) else { return };
+        let text = String::from_utf8_lossy(bytes);
+        let content = match content::read(name, &text) {
+            Ok(content) => content,
+            Err(why) => return self.unreadable(name, &why),
+        };
+        let from = From { name, text: &text };
+        let own = edge.url_of(file);
+        let hidden = Request::get(&own).is_ok_and(|request| !edge.route(&request).hops.is_empty());
+        let mut at_fault = Vec::new();
+        if !hidden {
+            let base = base_of(&own, content.base.as_deref());
+            for (number, reference) in content.references.iter().enumerate() {
+                let before = self.folder.total;
+                self.follow(&from, &own, base.as_ref(), reference);
+                if self.folder.total > before {
+                    at_fault.push(number);
+                }
+            }
+        }
+        for (shown_at, line) in self.shown_deeper(name) {
+            let base = base_of(&shown_at, content.base.as_deref());
+            let relative =
+                |reference: &Reference| reference.kind.is_loaded() && is_relative(&reference.url);
+            let others = content
+                .references
+                .iter()
+                .enumerate()
+                .filter(|(number, _)| !at_fault.contains(number));
+            for reference in
+                others.map(|(_, reference)| reference).filter(|reference| relative(reference))
+            {
+                let at_home = base_of(&own, content.base.as_deref())
+                    .and_then(|base| base.join(&reference.url).ok());
+                let there = base.as_ref().and_then(|base| base.join(&reference.url).ok());
+                if at_home != there {
+                    self.deeper(&from, reference, &shown_at, there, line);
+                }
+            }
+        }
+        let shell = content.app_shell && !self.is_fallback_page(name);
+        if shell {
+            let what = format!("{name} looks like the shell of an app, and no fallback shows it");
+            let address = edge.own_address(file);
+            let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
+            let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
+                .visitor("a link within the app works; opened directly, or refreshed, it is 404")
+                .instead(format!("`fallback {folder}{{/step*}} -> {address}`"));
+            self.folder.add(name, finding);
+        }
+    }
+
+    /// Says that a file could not be read.
+    pub fn unreadable(&mut self, name: &str, why: &str) {
+        let finding =
+            Finding::in_file(Code::Unreadable, name, format!("{name} can not be read: {why}"))
+                .visitor("what it refers to was not looked at")
+                .instead("mend the file");
+        self.folder.add(name, finding);
+    }
+
+    /// Findings on what was read so far.
+    pub fn content(&self) -> Vec<Finding> {
+        let with_count = |(finding, count): &(Finding, usize)| {
+            let mut finding = finding.clone();
+            if *count > 1 {
+                finding.what.push_str(&format!(" (and {} more)", count - 1));
+            }
+            finding
+        };
+        self.folder.found.values().map(with_count).collect()
+    }
+
+    fn follow(&mut self, from: &From<'_>, own: &str, base: Option<&Url>, reference: &Reference) {
+        let Some(url) = base.and_then(|base| base.join(&reference.url).ok()) else { return };
+        if !matches!(url.scheme(), "http" | "https")
+            || reference.url.starts_with('#')
+            || reference.url.is_empty()
+        {
+            return;
+        }
+        let edge = self.edge();
+        let site = edge.site();
+        let host = url.host_str().unwrap_or_default().to_owned();
+        let finding = |code, what: String| Finding::at(code, from.at(&reference.range), what);
+        if reference.kind.is_loaded()
+            && url.scheme() == "http"
+            && site.scheme == ravel::address::Scheme::Https
+        {
+            let what = format!("`{}` is loaded over plain HTTP", reference.url);
+            let finding = finding(Code::PlainContent, what)
+                .visitor("browsers do not load it on an HTTPS page, or warn")
+                .instead(format!("`https{}`, or a copy of your own", &url.as_str()[4..]));
+            return self.folder.add(url.as_str(), finding);
+        }
+        if !site.has_host(&host) {
+            return;
+        }
+        let Ok(request) = Request::get(url.as_str()) else { return };
+        let route = edge.route(&request);
+        let asked = self.short(request.url()).to_owned();
+        let last = route.hops.last().map(|hop| hop.to.without_fragment().to_owned());
+        if matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry) {
+            return self.stated_address(from, own, reference, request.url(), last);
+        }
+        let missing = match &route.end {
+            RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. } => Some("404"),
+            RouteEnd::Answer { outcome: Outcome::Gone, .. } => Some("410"),
+            RouteEnd::Loop => Some("redirects without an end"),
+            RouteEnd::TooLong => Some("redirects to a URL that is too long"),
+            _ => None,
+        };
+        if let Some(gets) = missing {
+            let outside = matches!(route.end, RouteEnd::Answer { outcome: Outcome::Outside, .. })
+                && reference.url.starts_with('/');
+            let found = match outside {
+                true => {
+                    let below = format!("{}{}", site.open_base(), reference.url);
+                    finding(
+                        Code::OutsideBase,
+                        format!("`{}` leads out of the base path {}", reference.url, site.base),
+                    )
+                    .visitor(if reference.kind.is_loaded() {
+                        "404, and a blank page where a script or a style is meant"
+                    } else {
+                        "404"
+                    })
+                    .instead(format!(
+                        "build the site for the base path, so that it reads `{below}`"
+                    ))
+                }
+                false => {
+                    let found =
+                        finding(Code::BrokenLink, format!("`{}` leads to nothing", reference.url))
+                            .visitor(gets);
+                    found.instead(self.or_nearest(request.url(), "mend or remove it"))
+                }
+            };
+            // A build that does not know the base path is one mistake, however many references it
+            // makes.
+            return self
+                .folder
+                .add(if outside { "" } else { &asked }, found.example(request.url()));
+        }
+        if let RouteEnd::Answer { file: Some(file), .. } = route.end
+            && matches!(reference.kind, Kind::Script | Kind::Style | Kind::Media)
+            && content_type(&edge.files().names()[file as usize]).starts_with("text/html")
+        {
+            let name = &edge.files().names()[file as usize];
+            let found =
+                finding(Code::GetsPage, format!("`{}` gets the page {name}", reference.url))
+                    .visitor(
+                        "HTML where a script, a style or an image is meant: the browser refuses it",
+                    )
+                    .instead("build the file, or correct its name");
+            return self.folder.add(&asked, found.example(request.url()));
+        }
+        if let Some(last) = last {
+            let written = match url.fragment() {
+                Some(fragment) => format!("{}#{fragment}", self.short(&last)),
+                None => self.short(&last).to_owned(),
+            };
+            let found = finding(Code::LinkRedirects, format!("`{}` only redirects", reference.url))
+                .visitor("one more round trip")
+                .instead(format!("`{written}`"));
+            self.folder.add(&asked, found.example(request.url()));
+        }
+    }
+
+    /// A canonical link, or a sitemap's entry.
+    fn stated_address(
+        &mut self,
+        from: &From<'_>,
+        own: &str,
+        reference: &Reference,
+        stated: &str,
+        last: Option<String>,
+    ) {
+        let edge = self.edge();
+        let finding =
+            |what: String| Finding::at(Code::NotCanonical, from.at(&reference.range), what);
+        let route = Request::get(stated).map(|request| edge.route(&request));
+        let shown = route.as_ref().is_ok_and(|route| {
+            matches!(route.end, RouteEnd::Answer { outcome: Outcome::File, .. })
+        });
+        let found = match reference.kind {
+            Kind::Canonical if stated != own && last.as_deref() == Some(own) => finding(format!(
+                "the canonical link names {stated}, which redirects to the page's own address"
+            ))
+            .visitor("search engines are sent round")
+            .instead(format!("`{own}`")),
+            Kind::Canonical if stated != own && !shown => {
+                finding(format!("the canonical link names {stated}, where nothing is"))
+                    .visitor("search engines may drop the page")
+                    .instead(format!("`{own}`"))
+            }
+            Kind::SitemapEntry if !shown => {
+                finding(format!("the sitemap names {stated}, where nothing is"))
+                    .visitor("search engines find 404")
+                    .instead(self.or_nearest(stated, "remove it"))
+            }
+            Kind::SitemapEntry => match last {
+                Some(last) => finding(format!("the sitemap names {stated}, which redirects"))
+                    .visitor("search engines are sent round")
+                    .instead(format!("`{last}`")),
+                None => return,
+            },
+            _ => return,
+        };
+        self.folder.add(stated, found.example(stated));
+    }
+
+    /// A relative reference of a page that is also shown at addresses with more segments.
+    fn deeper(
+        &mut self,
+        from: &From<'_>,
+        reference: &Reference,
+        shown_at: &str,
+        there: Option<Url>,
+        line: Option<ravel::language::Line>,
+    ) {
+        let Some(request) = there.and_then(|there| Request::get(there.as_str()).ok()) else {
+            return;
+        };
+        let edge = self.edge();
+        let route = edge.route(&request);
+        let gets = match &route.end {
+            RouteEnd::Answer { file: Some(file), outcome: Outcome::File, .. } => {
+                let name = &edge.files().names()[*file as usize];
+                if !content_type(name).starts_with("text/html") {
+                    return;
+                }
+                format!("the page {name}")
+            }
+            _ => "404".to_owned(),
+        };
+        let code = if gets == "404" { Code::BrokenLink } else { Code::GetsPage };
+        let what = format!(
+            "`{}` is relative: on {} it is {}, which gets {gets}",
+            reference.url,
+            self.short(shown_at),
+            self.short(request.url())
+        );
+        let found = Finding::at(code, from.at(&reference.range), what)
+            .visitor("the page is shown without its scripts or styles")
+            .instead("begin it with the base path, or state `<base href>`")
+            .example(request.url())
+            .lines(line);
+        self.folder.add(&format!("{} {}", from.name, reference.url), found);
+    }
+
+    /// Deeper addresses at which rules show a file, with their lines.
+    fn shown_deeper(&self, name: &str) -> Vec<(String, Option<ravel::language::Line>)> {
+        let edge = self.edge();
+        let mut shown = Vec::new();
+        for stage in [Stage::Fallback, Stage::Missing] {
+            for rule in self.space.rules(stage) {
+                let Some(path) = rule.rule.shows() else { continue };
+                if path.path().is_literal() && edge.file_of(path.path().as_str()) == Some(name) {
+                    let deep = self.sample_with(&rule.pattern, &|_| UNKNOWN.to_owned());
+                    let asked = deep.filter(|request| edge.answer(request).file() == Some(name));
+                    shown.extend(asked.map(|request| (request.url().to_owned(), Some(rule.line))));
+                }
+            }
+        }
+        if let Some((path, line)) = &edge.site().missing
+            && edge.file_of(path) == Some(name)
+            && let Some(request) = self.request_below(UNKNOWN)
+        {
+            shown.push((request.url().to_owned(), Some(*line)));
+        }
+        shown
+    }
+
+    fn is_fallback_page(&self, name: &str) -> bool {
+        let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule.shows());
+        shown.any(|path| {
+            !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name)
+        })
+    }
+}
+
+fn base_of(own: &str, stated: Option<&str>) -> Option<Url> {
+    let own = Url::parse(own).ok()?;
+    match stated {
+        Some(stated) => own.join(stated).ok(),
+        None => Some(own),
+    }
+}
+
+fn is_relative(url: &str) -> bool {
+    !url.starts_with(['/', '#']) && !url.is_empty() && Url::parse(url).is_err()
+}

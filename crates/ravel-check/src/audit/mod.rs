@@ -1,0 +1,232 @@
+//! What is wrong with a site, or could be better, found before anybody visits it.
+//!
+//! ```text
+//!   Edge ──Audit::new──▶ Audit ──rules, names, read──▶ findings ──report──▶ Report
+//!                                  (space: every address)         (accepted ones left out)
+//! ```
+//!
+//! What is said of rules is decided for all addresses; what could not be decided is a finding of
+//! its own. Every finding shows a request that the edge itself was asked.
+
+mod accept;
+mod chain;
+mod content;
+mod folder;
+mod headers;
+mod links;
+mod pages;
+mod reach;
+mod targets;
+mod ways;
+
+pub use accept::Report;
+pub use content::reads;
+pub use ways::{Way, WayEnd, WaysIn};
+
+use std::cell::OnceCell;
+
+use crate::space::{Member, Overlaps, RequestSet, Space};
+use ravel::address::Request;
+use ravel::edge::Edge;
+use ravel::expect::{describe, journey};
+use ravel::finding::{Finding, FindingPlace};
+use ravel::language::{Line, nearest};
+use ravel::program::{RuleId, Stage};
+use ravel::rules::{Code, Weight};
+
+/// A folder with more files than this is not searched for names that are spelled nearly the same.
+const MOST_COMPARED: usize = 2_000;
+
+/// An address that no site has.
+const UNKNOWN: &str = "/no-such/page-1";
+
+/// A site that is looked over.
+#[derive(Debug)]
+pub struct Audit<'r> {
+    space: Space<'r>,
+    /// The rules that take the address of a file, with how many and the first.
+    hidden: OnceCell<Vec<(RuleId, usize, u32)>>,
+    /// Spellings of files that lead to an address which a rule takes.
+    moved: OnceCell<Vec<(&'r str, RuleId)>>,
+    /// Whether some redirect's target has a query.
+    queries_in_targets: OnceCell<bool>,
+    folder: links::Folder,
+}
+
+/// What a rule still gets.
+#[derive(Debug, Clone)]
+pub struct Remainder {
+    /// The rule.
+    pub line: Line,
+    /// A request with a shortest address that it still gets.
+    pub example: Request,
+    /// The earlier lines that take a part of what it matches.
+    pub taken_by: Vec<Line>,
+}
+
+impl<'r> Audit<'r> {
+    /// An audit of an edge's rules and files.
+    pub fn new(edge: &'r Edge) -> Audit<'r> {
+        Audit {
+            space: Space::new(edge),
+            hidden: OnceCell::new(),
+            moved: OnceCell::new(),
+            queries_in_targets: OnceCell::new(),
+            folder: links::Folder::default(),
+        }
+    }
+
+    /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways
+    /// in, with `also` from elsewhere; without what is accepted.
+    pub fn all<E: std::fmt::Display>(
+        &mut self,
+        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+        also: Vec<Finding>,
+    ) -> (Report, WaysIn) {
+        let mut findings = also;
+        findings.extend(self.rules());
+        findings.extend(self.names());
+        for name in self.edge().files().names().iter().filter(|name| reads(name)) {
+            match read(name) {
+                Ok(bytes) => self.read(name, &bytes),
+                Err(error) => self.unreadable(name, &error.to_string()),
+            }
+        }
+        findings.extend(self.content());
+        let ways = self.ways_in();
+        findings.extend(self.way_findings(&ways));
+        (self.report(findings), ways)
+    }
+
+    /// Findings on the rules.
+    pub fn rules(&self) -> Vec<Finding> {
+        let mut out = Vec::new();
+        self.never_acting(&mut out);
+        self.crowded(&mut out);
+        self.redirects(&mut out);
+        self.shown_files(&mut out);
+        self.header_rules(&mut out);
+        self.promises(&mut out);
+        out
+    }
+
+    /// Findings on the names of the files.
+    pub fn names(&self) -> Vec<Finding> {
+        let mut out = Vec::new();
+        self.folder_names(&mut out);
+        self.kept_files(&mut out);
+        out
+    }
+
+    /// What every rule but `headers` still gets, where it gets anything and that is decided.
+    pub fn remainders(&self) -> Vec<Remainder> {
+        let mut remainders = Vec::new();
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
+            for (number, rule) in (0..).zip(self.space.rules(stage)) {
+                if let reach::Left::Something(example, taken_by) = self.left(stage, number, rule) {
+                    remainders.push(Remainder { line: rule.line, example, taken_by });
+                }
+            }
+        }
+        remainders.sort_by_key(|remainder| remainder.line);
+        remainders
+    }
+
+    fn edge(&self) -> &'r Edge {
+        self.space.edge()
+    }
+
+    fn overlaps(&self, stage: Stage) -> &Overlaps {
+        self.space.overlaps(stage)
+    }
+
+    /// A line as people name it.
+    fn name(&self, line: Line) -> String {
+        self.edge().line_name(line)
+    }
+
+    /// The line of a rule.
+    fn line(&self, rule: RuleId) -> Line {
+        self.edge().program().rule(rule).line()
+    }
+
+    /// The line of a rule as people name it.
+    fn name_of(&self, rule: RuleId) -> String {
+        self.name(self.line(rule))
+    }
+
+    /// An address as a rules file would write it: without the canonical origin.
+    fn short<'u>(&self, url: &'u str) -> &'u str {
+        let site = self.edge().site();
+        let origin = format!("{}://{}", site.scheme, site.host);
+        url.strip_prefix(&*origin).filter(|rest| rest.starts_with('/')).unwrap_or(url)
+    }
+
+    /// What a request gets, in words.
+    fn gets(&self, request: &Request) -> String {
+        let walk = self.edge().walk(request);
+        let text = match walk.hops() {
+            0 => describe(&walk.first().answer),
+            _ => journey(&walk),
+        };
+        match walk.first().answer.line() {
+            Some(line) => format!("{text}, by {}", self.name(line)),
+            None => text,
+        }
+    }
+
+    fn space_member(&self, set: &RequestSet<'r>) -> Option<Box<Request>> {
+        match set.shortest(&self.space) {
+            Member::Shortest(request) => Some(request),
+            Member::None | Member::Undecided => None,
+        }
+    }
+
+    fn addresses_below(&self, text: &str) -> impl Iterator<Item = &'r str> {
+        self.space.addresses_below(text)
+    }
+
+    /// The address of a file that somebody who wrote this URL most likely meant: with the same last
+    /// segment, or spelled nearly so.
+    fn nearest_page(&self, url: &str) -> Option<String> {
+        let edge = self.edge();
+        let last = |path: &str| {
+            path.trim_end_matches('/')
+                .trim_end_matches(".html")
+                .rsplit('/')
+                .next()
+                .map(str::to_owned)
+        };
+        let path = self.short(url.split(['?', '#']).next()?);
+        let wanted = last(path).filter(|last| !last.is_empty())?;
+        let own = || (0..edge.files().names().len() as u32).map(|file| edge.own_address(file));
+        let same_end = own().find(|address| last(address).as_deref() == Some(&wanted));
+        let few = edge.files().names().len() <= MOST_COMPARED;
+        let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
+        let base = &edge.site().base;
+        Some(format!("{}{found}", &base[..base.len() - 1]))
+    }
+
+    /// What to write instead of an address where nothing is.
+    fn or_nearest(&self, url: &str, otherwise: &str) -> String {
+        self.nearest_page(url)
+            .map_or(otherwise.to_owned(), |page| format!("did you mean `{page}`?"))
+    }
+
+    /// A request for an address below the base path, at the canonical origin.
+    fn request_below(&self, address: &str) -> Option<Request> {
+        Request::get(&format!("{}{address}", self.edge().site().url().trim_end_matches('/'))).ok()
+    }
+
+    fn names_a_file(&self, path: &str) -> bool {
+        self.edge().file_of(path).is_some()
+    }
+
+    fn not_decided(&self, line: Line, what: String) -> Finding {
+        Finding::on(Code::NotDecided, line, format!("not decided: {what}"))
+            .visitor("it would take too long to look at every address")
+            .instead(
+                "ask single addresses with `ravel explain`, or state what must hold with `expect`",
+            )
+    }
+}

@@ -1,0 +1,430 @@
+//! Which requests a rule still gets, when all that comes before it has taken its own.
+
+use std::ops::ControlFlow;
+
+use super::{Audit, Code, Finding};
+use crate::space::{Members, RequestSet};
+use ravel::address::{Request, Scheme};
+use ravel::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
+use ravel::language::Line;
+use ravel::program::{Effect, FileRole, RuleRef, Stage, TextSet};
+use ravel::template::{Expression, Pattern, QueryTest};
+
+/// What is left of a rule.
+#[derive(Debug, Clone)]
+pub(super) enum Left {
+    /// It acts, for example on this request; the earlier lines that take a part of what it matches.
+    Something(Request, Vec<Line>),
+    /// It never acts: the earlier lines that take all it matches, and whether files do too.
+    Nothing(Vec<Line>, bool),
+    Undecided,
+}
+
+/// More rules that could overlap than this are not taken out one by one.
+const MOST_OVERLAPS: usize = 400;
+/// Rules that match one URL without a note.
+const MAX_ASKED: usize = 100;
+/// Rules of a stage of which URLs are made to look for more.
+const MAX_SAMPLED: usize = 1_000;
+/// Members of what is left that are tried on the edge itself.
+const MOST_TRIED: usize = 12;
+
+impl<'r> Audit<'r> {
+    /// Every rule but `headers` that never acts, or is there twice.
+    pub(super) fn never_acting(&self, out: &mut Vec<Finding>) {
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
+            for (number, rule) in (0..).zip(self.space.rules(stage)) {
+                if self.quick_example(stage, rule).is_some() {
+                    continue;
+                }
+                if let Some(first) = self.same_before(stage, number, rule) {
+                    let same = Finding::on(
+                        Code::SameRule,
+                        rule.line,
+                        format!("`{rule}` stands already on {}", self.name(first)),
+                    );
+                    out.push(same.instead("remove one of the two").lines([first]));
+                    continue;
+                }
+                let with_files = self.paths_with_files(rule);
+                if with_files.as_ref().is_some_and(Vec::is_empty) {
+                    // Said as `no-such-file`.
+                    continue;
+                }
+                match self.left(stage, number, rule) {
+                    Left::Something(..) => {}
+                    Left::Nothing(lines, files) => {
+                        out.push(self.never(rule, lines, files, with_files.is_some()))
+                    }
+                    Left::Undecided => {
+                        out.push(self.not_decided(rule.line, format!("whether `{rule}` ever acts")))
+                    }
+                }
+            }
+        }
+    }
+
+    /// A URL for which very many rules of a stage are asked one after another; looked for at URLs
+    /// made of some of the rules.
+    pub(super) fn crowded(&self, out: &mut Vec<Finding>) {
+        for stage in Stage::ALL {
+            let rules = self.space.rules(stage);
+            let step = rules.len().div_ceil(MAX_SAMPLED).max(1);
+            let crowd = rules.step_by(step).find_map(|rule| {
+                let request = self.sample(rule)?;
+                let asked = self.edge().rules_for(stage, &request);
+                let last = asked.get(MAX_ASKED)?.line();
+                Some((request, asked.len(), last))
+            });
+            let Some((request, count, line)) = crowd else { continue };
+            let what = format!(
+                "{count} rules match {} and are asked one after another",
+                self.short(request.url())
+            );
+            out.push(
+                Finding::on(Code::ManyRulesAsked, line, what)
+                    .visitor("the answer takes longer with each of them")
+                    .instead("tell them apart by text before their first capture, by a segment, or by a value of the query")
+                    .example(request.url()),
+            );
+        }
+    }
+
+    fn never(&self, rule: RuleRef<'r>, lines: Vec<Line>, files: bool, with_files: bool) -> Finding {
+        let pattern = &rule.pattern;
+        let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
+        let (why, instead) = match (lines.len(), files) {
+            (0, false) => (
+                "no request can be as it asks".to_owned(),
+                "correct its conditions, or remove it".to_owned(),
+            ),
+            (0, true) => {
+                ("all that it matches are files of the site".to_owned(), "remove it".to_owned())
+            }
+            (1, _) => (
+                format!("{names} takes every address that it matches"),
+                format!("move it above {names}, or remove it"),
+            ),
+            (_, false) => (
+                format!("{names} together take every address that it matches"),
+                "move it above them, or remove it".to_owned(),
+            ),
+            (_, true) => (
+                format!("files and {names} take every address that it matches"),
+                "move it above them, or remove it".to_owned(),
+            ),
+        };
+        let shown = self.space.matching(rule.rule);
+        let why =
+            if with_files { format!("wherever its captures name a file, {why}") } else { why };
+        let finding =
+            Finding::on(Code::NeverActs, rule.line, format!("`{rule}` never acts: {why}"))
+                .instead(instead)
+                .lines(lines);
+        match self.space_member(&shown) {
+            Some(request) => {
+                let gets = self.gets(&request);
+                finding
+                    .visitor(format!("{} {gets}", self.short(request.url())))
+                    .example(request.url())
+            }
+            None => {
+                finding.visitor(format!("nobody ever gets it, whatever address `{pattern}` names"))
+            }
+        }
+    }
+
+    /// What is left of a rule once all that is decided before it has taken its part.
+    pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Left {
+        let universe = self.universe(stage);
+        let (sure, maybe) = match stage {
+            Stage::Redirect => self.space.acting(rule.rule),
+            _ => (self.space.matching(rule.rule), RequestSet::default()),
+        };
+        let mut left = sure.or(&maybe).and(&universe);
+        if rule.spares_files() {
+            left.take_out(&self.space.of_known_type());
+        }
+        // Where its captures name no file it does not act in any case, and nobody takes that from
+        // it.
+        let with_files = self.paths_with_files(rule).map(|paths| self.space.at_paths(&paths));
+        if let Some(with_files) = &with_files {
+            left = left.and(with_files);
+        }
+        let mut lines = Vec::new();
+        let redirects = self.overlaps(Stage::Redirect).with(&rule.pattern);
+        let earlier =
+            redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
+        let earlier: Vec<RuleRef<'r>> =
+            earlier.map(|other| self.space.rule(Stage::Redirect, other)).collect();
+        if earlier.len() > MOST_OVERLAPS {
+            return Left::Undecided;
+        }
+        for other in earlier {
+            let (sure, maybe) = self.space.acting(other.rule);
+            if left.take_out(&sure) {
+                lines.push(other.line);
+            }
+            left = left.cut_by(&maybe);
+        }
+        let mut files = false;
+        if stage != Stage::Redirect {
+            for before in [Stage::Rewrite, Stage::Fallback, Stage::Missing]
+                .into_iter()
+                .filter(|before| *before as usize <= stage as usize)
+            {
+                if before == Stage::Fallback {
+                    files = left.take_out(&self.shown_files_of(&rule.pattern));
+                }
+                let others = self.overlaps(before).with(&rule.pattern);
+                for other in others.into_iter().filter(|other| before != stage || *other < number) {
+                    let other = self.space.rule(before, other);
+                    match self.taken(stage, other) {
+                        Some(taken) if left.take_out(&taken) => lines.push(other.line),
+                        Some(_) => {}
+                        None => left = left.cut_by(&self.space.matching(other.rule)),
+                    }
+                }
+            }
+        }
+        if stage == Stage::Missing {
+            let pages = self.gone_pages(rule, number, with_files.as_ref(), &mut lines);
+            left = left.or(&pages);
+        }
+        let mut example = None;
+        let members = left.each_member(&self.space, MOST_TRIED, |request| {
+            match self.acts(stage, rule, request) {
+                true => {
+                    example = Some(request.clone());
+                    ControlFlow::Break(())
+                }
+                false => ControlFlow::Continue(()),
+            }
+        });
+        match (example, members) {
+            (Some(example), _) => Left::Something(example, lines),
+            (None, Members::Exhausted) => Left::Nothing(lines, files),
+            (None, _) => Left::Undecided,
+        }
+    }
+
+    /// The requests that get the file they name: a rewrite, also one whose file is not there, is
+    /// asked before.
+    fn shown_files_of(&self, pattern: &Pattern) -> RequestSet<'r> {
+        let mut named = self.space.naming_a_file();
+        for number in self.overlaps(Stage::Rewrite).with(pattern) {
+            named.take_out(&self.space.matching(self.space.rule(Stage::Rewrite, number).rule));
+        }
+        named
+    }
+
+    /// What a rule of a later stage takes from those behind it, where that can be said.
+    fn taken(&self, stage: Stage, other: RuleRef<'r>) -> Option<RequestSet<'r>> {
+        let there = |path: &ravel::template::Target| {
+            path.path().is_literal() && self.names_a_file(path.path().as_str())
+        };
+        match &other.rule.effect {
+            Effect::File(file) => match file.role {
+                // A rewrite decides even where its file is not there, among rewrites.
+                FileRole::Rewrite if stage == Stage::Rewrite => {
+                    Some(self.space.matching(other.rule))
+                }
+                FileRole::Rewrite | FileRole::Fallback { even_files: true } => {
+                    there(&file.path).then(|| self.space.matching(other.rule))
+                }
+                FileRole::Fallback { even_files: false } => there(&file.path)
+                    .then(|| self.space.matching(other.rule).minus(&self.space.of_known_type())),
+            },
+            Effect::NotFoundPage(path) => there(path).then(|| self.space.matching(other.rule)),
+            Effect::Redirect(_) | Effect::Gone | Effect::Elsewhere(_) | Effect::Headers(_) => None,
+        }
+    }
+
+    /// The requests that come to a stage at all, before any rule has taken its own.
+    pub(super) fn universe(&self, stage: Stage) -> RequestSet<'r> {
+        let site = self.edge().site();
+        let https_first = site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains);
+        if stage == Stage::Redirect {
+            return self.space.with_origins(|origin| {
+                !https_first || origin.scheme == Scheme::Https || origin.is_preview()
+            });
+        }
+        let safe = self
+            .space
+            .with_methods(|method| method == http::Method::GET || method == http::Method::HEAD);
+        self.space.at_home().and(&safe)
+    }
+
+    /// The requests whose answer is gone and shows the page of a missing rule: whatever the host
+    /// and the method.
+    fn gone_pages(
+        &self,
+        rule: RuleRef<'r>,
+        number: u32,
+        with_files: Option<&RequestSet<'r>>,
+        lines: &mut Vec<Line>,
+    ) -> RequestSet<'r> {
+        let mut matching = self.space.matching(rule.rule).and(&self.universe(Stage::Redirect));
+        if let Some(with_files) = with_files {
+            matching = matching.and(with_files);
+        }
+        let mut before: Vec<RuleRef<'r>> = Vec::new();
+        let mut pages = RequestSet::default();
+        for other in self
+            .overlaps(Stage::Redirect)
+            .with(&rule.pattern)
+            .into_iter()
+            .map(|other| self.space.rule(Stage::Redirect, other))
+        {
+            if matches!(other.effect, Effect::Gone) {
+                let mut gone = matching.and(&self.space.matching(other.rule));
+                for earlier in &before {
+                    gone.take_out(&self.space.acting(earlier.rule).0);
+                }
+                pages = pages.or(&gone);
+            }
+            before.push(other);
+        }
+        for other in self
+            .overlaps(Stage::Missing)
+            .with(&rule.pattern)
+            .into_iter()
+            .filter(|other| *other < number)
+        {
+            let other = self.space.rule(Stage::Missing, other);
+            match self.taken(Stage::Missing, other) {
+                Some(taken) if pages.take_out(&taken) && !lines.contains(&other.line) => {
+                    lines.push(other.line)
+                }
+                Some(_) => {}
+                None => pages = pages.cut_by(&self.space.matching(other.rule)),
+            }
+        }
+        pages
+    }
+
+    /// The paths for which a rule's captures name a file, where it has captures and all of them
+    /// stand in its path.
+    pub(super) fn paths_with_files(&self, rule: RuleRef<'_>) -> Option<Vec<String>> {
+        let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
+        let first =
+            path.path().expressions().next().and_then(|(_, name)| rule.pattern.form_of(name));
+        // Slashes at the start become one, so that very many captures come to one path.
+        let opens =
+            matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
+        let complete =
+            rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
+        if path.path().is_literal() || opens || !complete || rule.pattern.origin().is_some() {
+            return None;
+        }
+        let prefix = path.path().literal_prefix();
+        let fold = self.edge().site().ignore_case;
+        let mut paths = Vec::new();
+        for address in self.edge().spelled_addresses().filter(|address| address.starts_with(prefix))
+        {
+            let Some(values) = path.captures_for(address, &rule.pattern, fold) else { continue };
+            let value = |name: &str| {
+                values
+                    .iter()
+                    .find(|(known, _)| known == name)
+                    .map_or(String::new(), |(_, value)| value.clone())
+            };
+            paths.push(rule.pattern.path_with(value));
+            if paths.len() > MOST_OVERLAPS {
+                return None;
+            }
+        }
+        Some(paths)
+    }
+
+    /// Whether a rule acts on a request.
+    pub(super) fn acts(&self, stage: Stage, rule: RuleRef<'_>, request: &Request) -> bool {
+        match stage {
+            Stage::Redirect => decides(&self.edge().route(request), rule),
+            _ => {
+                let why = self.edge().explain(request);
+                why.steps.iter().any(|step| *step == Step::Rule(rule.id, RuleResult::Matched))
+            }
+        }
+    }
+
+    /// A request made of the rule's own text on which it acts; finding none says nothing.
+    pub(super) fn quick_example(&self, stage: Stage, rule: RuleRef<'_>) -> Option<Request> {
+        let request = self.sample(rule)?;
+        self.acts(stage, rule, &request).then_some(request)
+    }
+
+    /// A request made of the rule's own text, as short as its conditions let it be.
+    pub(super) fn sample(&self, rule: RuleRef<'_>) -> Option<Request> {
+        let listed = |name: &str| {
+            rule.tests().of_capture(name).filter(|(_, negated)| !negated).find_map(|(set, _)| {
+                match set {
+                    TextSet::OneOf(list) => list.first().map(|text| text.to_string()),
+                    TextSet::Digits { least, .. } => Some("1".repeat((*least).min(64))),
+                    TextSet::Matches(regex) => regex.shortest(),
+                }
+            })
+        };
+        self.sample_with(&rule.pattern, &|name| match (listed(name), rule.pattern.form_of(name)) {
+            (Some(text), Some(Expression::Segments)) => format!("/{text}"),
+            (Some(text), _) => text,
+            (None, Some(Expression::Segment)) => "a".to_owned(),
+            (None, _) => String::new(),
+        })
+    }
+
+    /// A request that a pattern's text makes with these captures.
+    pub(super) fn sample_with(
+        &self,
+        pattern: &Pattern,
+        capture: &dyn Fn(&str) -> String,
+    ) -> Option<Request> {
+        let site = self.edge().site();
+        let mut url = match pattern.origin() {
+            None => format!("{}://{}{}", site.scheme, site.host, site.open_base()),
+            Some(origin) if origin.host.capture.is_none() => {
+                format!("{}://{}", origin.scheme, origin.host.host)
+            }
+            Some(_) => return None,
+        };
+        url.push_str(&pattern.path_with(capture));
+        for (at, part) in pattern.query().iter().enumerate() {
+            url.push(if at == 0 { '?' } else { '&' });
+            url.push_str(&part.key);
+            match &part.test {
+                QueryTest::Present => {}
+                QueryTest::Text(value) => url.extend(["=", value]),
+                QueryTest::Capture(name) => url.extend(["=", &capture(name)]),
+            }
+        }
+        Request::get(&url).ok()
+    }
+
+    fn same_before(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Option<Line> {
+        let others = self.overlaps(stage).with(&rule.pattern);
+        let languages = &self.edge().site().languages;
+        let written = |rule: RuleRef<'_>| {
+            let tests = rule.rule.tests().iter().map(|test| test.written(languages));
+            std::iter::once(rule.to_string()).chain(tests).collect::<Vec<_>>()
+        };
+        let own = written(rule);
+        let mut earlier = others
+            .into_iter()
+            .filter(|other| *other < number)
+            .map(|other| self.space.rule(stage, other));
+        earlier
+            .find(|other| other.pattern == rule.pattern && written(*other) == own)
+            .map(|other| other.line)
+    }
+}
+
+/// Whether a rule of the first stage is the first to decide.
+pub(super) fn decides(route: &Route, rule: RuleRef<'_>) -> bool {
+    match (route.hops.first(), &route.end) {
+        (Some(hop), _) => hop.rule == Some(rule.id),
+        (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => {
+            *by == Some(rule.id)
+        }
+        _ => false,
+    }
+}

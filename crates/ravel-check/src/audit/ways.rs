@@ -1,0 +1,179 @@
+//! The ways in: every host with both schemes, and where they end.
+
+use super::{Audit, Code, Finding};
+use ravel::address::{Address, Request, Scheme};
+use ravel::edge::{End, Walk};
+use ravel::language::Line;
+use ravel::program::Role;
+
+/// Where people end who come in by each host and scheme.
+#[derive(Debug, Clone)]
+pub struct WaysIn {
+    /// The page besides the first that was asked for, as a path below the base path; none where the
+    /// site has no other.
+    pub deep: Option<String>,
+    /// One for each host and scheme, the canonical host first.
+    pub ways: Vec<Way>,
+}
+
+/// A host with a scheme.
+#[derive(Debug, Clone)]
+pub struct Way {
+    /// The origin, as `http://www.harbour.example`.
+    pub origin: String,
+    /// The line that names the host.
+    pub line: Line,
+    /// Where the site's first page ends.
+    pub first: WayEnd,
+    /// Where a deep page ends.
+    pub deep: Option<WayEnd>,
+}
+
+/// Where a way ends.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WayEnd {
+    /// What was asked.
+    pub asked: String,
+    /// The address where it ends.
+    pub url: String,
+    /// The status there; none off the site.
+    pub status: Option<u16>,
+    /// The number of redirects.
+    pub hops: usize,
+    /// Whether it goes from HTTPS to plain HTTP.
+    pub back_to_plain: bool,
+}
+
+impl<'r> Audit<'r> {
+    /// Asks every way in.
+    pub fn ways_in(&self) -> WaysIn {
+        let deep = self.deep_page();
+        let site = self.edge().site();
+        let mut ways = Vec::new();
+        let mut entrances: Vec<_> = self.space.entrances().collect();
+        let hosts: Vec<_> = entrances.iter().map(|origin| origin.host.clone()).collect();
+        let of_host = |host: &str| hosts.iter().position(|known| **known == *host);
+        entrances.sort_by_key(|origin| (of_host(&origin.host), origin.scheme == Scheme::Http));
+        for origin in entrances {
+            let alias = site
+                .aliases
+                .iter()
+                .find(|alias| alias.host.as_str() == &*origin.host && origin.role == Role::Alias);
+            let preview = site
+                .previews
+                .iter()
+                .find(|preview| preview.matches(&origin.host) && origin.role == Role::Preview);
+            let line = alias
+                .map(|alias| alias.line)
+                .or(preview.map(|preview| preview.line))
+                .unwrap_or(site.line);
+            let base = alias.map_or(&*site.base, |alias| &*alias.base);
+            let whole = format!("{}://{}", origin.scheme, origin.host);
+            let end =
+                |path: &str| self.end_of(&format!("{whole}{}{path}", &base[..base.len() - 1]));
+            let Some(first) = end("/") else { continue };
+            ways.push(Way {
+                origin: whole.clone(),
+                line,
+                first,
+                deep: deep.as_deref().and_then(end),
+            });
+        }
+        WaysIn { deep, ways }
+    }
+
+    fn end_of(&self, url: &str) -> Option<WayEnd> {
+        let walk = self.edge().walk(&Request::get(url).ok()?);
+        let asked = walk.answers.iter().map(|(asked, _)| asked.as_str());
+        let schemes: Vec<Scheme> = asked
+            .chain([walk.url()])
+            .filter_map(|url| Address::parse(url).ok())
+            .map(|url| url.scheme())
+            .collect();
+        let back_to_plain = schemes.windows(2).any(|pair| pair == [Scheme::Https, Scheme::Http]);
+        let status = status_of(&walk);
+        Some(WayEnd {
+            asked: url.to_owned(),
+            url: walk.url().to_owned(),
+            status,
+            hops: walk.hops(),
+            back_to_plain,
+        })
+    }
+
+    /// A page below the first, that is shown under its own address.
+    fn deep_page(&self) -> Option<String> {
+        let edge = self.edge();
+        let names = (0_u32..).zip(edge.files().names());
+        let mut pages: Vec<&str> = names
+            .filter(|(_, name)| name.ends_with(".html"))
+            .map(|(file, _)| edge.own_address(file))
+            .filter(|address| *address != "/" && !address.contains("404"))
+            .collect();
+        pages.sort_by_key(|address| {
+            (std::cmp::Reverse(address.matches('/').count()), address.len())
+        });
+        let shown = |address: &&&str| {
+            self.request_below(address)
+                .is_some_and(|request| edge.answer(&request).outcome() == ravel::Outcome::File)
+        };
+        pages.iter().find(shown).map(|address| (*address).to_owned())
+    }
+
+    /// Findings on the ways in.
+    pub fn way_findings(&self, ways: &WaysIn) -> Vec<Finding> {
+        let site = self.edge().site();
+        let mut out = Vec::new();
+        for way in &ways.ways {
+            let plain = way.origin.starts_with("http:");
+            let alone = site.is_preview(way.origin.split("://").nth(1).unwrap_or_default());
+            let most = if site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains) && plain && !alone
+            {
+                2
+            } else {
+                1
+            };
+            for end in std::iter::once(&way.first).chain(&way.deep) {
+                let found = if end.back_to_plain {
+                    Finding::on(
+                        Code::WayInBack,
+                        way.line,
+                        format!("{} passes from HTTPS to plain HTTP", end.asked),
+                    )
+                    .visitor("browsers warn, and anybody on the way can read along")
+                    .instead("write `https` in the target")
+                } else if end.hops > most {
+                    let what = format!("{} takes {} hops to {}", end.asked, end.hops, end.url);
+                    Finding::on(Code::WayInHops, way.line, what)
+                        .visitor("each hop is a round trip")
+                        .instead("leave out `hops each`, or let the first redirect lead to the last address at once")
+                } else if site.scheme == Scheme::Https
+                    && end.url.starts_with("http:")
+                    && !alone
+                    && end.status.is_some()
+                {
+                    Finding::on(
+                        Code::WayInPlain,
+                        way.line,
+                        format!("{} ends on plain HTTP, at {}", end.asked, end.url),
+                    )
+                    .visitor("anybody on the way can read and change what is sent")
+                    .instead("`http upgrade`, which is what holds when nothing is said")
+                } else {
+                    continue;
+                };
+                out.push(found.example(&*end.asked));
+                break;
+            }
+        }
+        out
+    }
+}
+
+fn status_of(walk: &Walk<'_>) -> Option<u16> {
+    match walk.end {
+        End::Answer => walk.last().1.answer.status(),
+        End::Away => None,
+        End::Loop => Some(508),
+    }
+}

@@ -1,0 +1,497 @@
+//! `expect every`: whether something holds for every address that a pattern matches.
+//!
+//! The addresses are cut into classes by what decides them. One address of a class, a shortest, is
+//! asked of the edge; it stands for all where the answer hangs on nothing else. Where a redirect
+//! carries captures along, what it writes is compared with what is expected piece by piece. What
+//! can neither be shown nor refuted so is said to be undecided, and that is a failure.
+
+use std::ops::ControlFlow;
+
+use crate::space::{Member, Members, RequestSet, Space};
+use crate::symbolic::{symbolic, written};
+use ravel::address::Request;
+use ravel::edge::Edge;
+use ravel::expect::{Failure, Verdict, verify};
+use ravel::program::{Effect, HeaderOp, Redirect, Role, Rule, Stage};
+use ravel::rules::{Expectation, Is, Outcomes, Universal};
+use ravel::template::{Target, TargetBase};
+
+/// Addresses of one class that are gone through, where it has no more.
+const MOST_LISTED: usize = 64;
+/// Other spellings of files that are tried.
+const MOST_SPELLINGS: usize = 8;
+/// Single addresses that are kept as witnesses.
+const MOST_KEPT: usize = 256;
+/// Files that are gone through.
+const MOST_FILES: usize = 20_000;
+
+/// Why a class is as it is.
+#[derive(Clone, Copy)]
+enum Why<'r> {
+    /// What its first address gets, all get.
+    Alike,
+    /// This rule redirects, and may carry captures along.
+    Redirect(&'r Rule, &'r Redirect),
+    /// What its captures are decides: each address is asked.
+    Captures,
+}
+
+struct Prover<'s, 'r> {
+    space: &'s Space<'r>,
+    universal: &'r Universal,
+    /// The shortest address found for which it does not hold, with what is wrong.
+    failing: Option<(Request, Verdict)>,
+    undecided: Option<String>,
+    /// What was asked of single addresses.
+    asked: Vec<Expectation>,
+}
+
+/// Proves or refutes what is expected of every address of a pattern.
+fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
+    let mut prover = Prover::new(space, universal);
+    prover.run();
+    let asked = format!("every {}", universal.pattern);
+    let expected = universal.outcome.as_ref().map_or_else(
+        || universal.checks.iter().map(|check| check.to_string()).collect::<Vec<_>>().join(", "),
+        |outcome| outcome.to_string(),
+    );
+    match (prover.failing, prover.undecided) {
+        (Some((request, verdict)), _) => {
+            let described = describe_request(&request);
+            let failures = verdict
+                .failures
+                .into_iter()
+                .map(|failure| Failure { got: format!("{described} {}", failure.got), ..failure });
+            Verdict {
+                line: universal.line,
+                asked,
+                failures: failures.collect(),
+                decided: verdict.decided,
+            }
+        }
+        (None, Some(why)) => {
+            let failure = Failure { expected, got: format!("not decided: {why}") };
+            Verdict { line: universal.line, asked, failures: vec![failure], decided: None }
+        }
+        (None, None) => {
+            Verdict { line: universal.line, asked, failures: Vec::new(), decided: None }
+        }
+    }
+}
+
+/// Verifies everything that the rules expect, in the order of the files.
+pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
+    let mut verdicts: Vec<Verdict> =
+        edge.rules().expectations().iter().map(|expectation| verify(edge, expectation)).collect();
+    if !edge.rules().universals().is_empty() {
+        let space = Space::new(edge);
+        verdicts.extend(
+            edge.rules().universals().iter().map(|universal| verify_every(&space, universal)),
+        );
+        verdicts.sort_by_key(|verdict| verdict.line);
+    }
+    verdicts
+}
+
+/// What `expect every` comes to for some single addresses: one for each class of addresses that
+/// something else decides, so many at most.
+pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expectation> {
+    let space = Space::new(edge);
+    let mut prover = Prover::new(&space, universal);
+    prover.run();
+    prover.asked.sort_by_key(|asked| asked.url.len());
+    prover.asked.dedup_by(|one, other| one.url == other.url && one.given == other.given);
+    prover.asked.truncate(most);
+    prover.asked
+}
+
+/// The address, with the header fields that matter.
+fn describe_request(request: &Request) -> String {
+    let mut text = request.url().to_owned();
+    for (name, value) in request.headers() {
+        text.push_str(&format!(" with {name}: {}", value.to_str().unwrap_or_default()));
+    }
+    text
+}
+
+impl<'s, 'r> Prover<'s, 'r> {
+    fn new(space: &'s Space<'r>, universal: &'r Universal) -> Prover<'s, 'r> {
+        Prover { space, universal, failing: None, undecided: None, asked: Vec::new() }
+    }
+
+    fn run(&mut self) {
+        let mut rest = self.subject();
+        self.by_redirects(&mut rest);
+        let home = self.space.at_home();
+        let away = rest.minus(&home);
+        self.away(away);
+        rest = rest.and(&home);
+        let passed_over = self.by_rewrites(&mut rest);
+        self.by_files(&mut rest);
+        rest = rest.or(&passed_over);
+        for number in self.overlapping(Stage::Fallback) {
+            let rule = self.space.rule(Stage::Fallback, number).rule;
+            let Some(path) = rule.shows() else { continue };
+            let mut taken = self.space.matching(rule);
+            if rule.spares_files() {
+                taken.take_out(&self.space.of_known_type());
+            }
+            match path.path().is_literal() {
+                true if self.edge().file_of(path.path().as_str()).is_none() => continue,
+                true => self.class(rest.and(&taken), Why::Alike),
+                false => self.class(rest.and(&taken), Why::Captures),
+            }
+            rest.take_out(&taken);
+        }
+        for number in self.overlapping(Stage::Missing) {
+            let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule);
+            self.class(rest.and(&taken), Why::Alike);
+            rest.take_out(&taken);
+        }
+        self.class(rest, Why::Alike);
+    }
+
+    fn edge(&self) -> &'r Edge {
+        self.space.edge()
+    }
+
+    /// GET requests for the pattern's addresses; for a path, at the canonical origin.
+    fn subject(&self) -> RequestSet<'r> {
+        let site = self.edge().site();
+        let get = self.space.with_methods(|method| *method == http::Method::GET);
+        let mut set = self.space.of_pattern(&self.universal.pattern).and(&get);
+        set = match self.universal.pattern.origin() {
+            None => set.and(&self.space.with_origins(|origin| {
+                origin.role == Role::Canonical && origin.scheme == site.scheme
+            })),
+            Some(origin) => {
+                set.and(&self.space.with_origins(|asked| asked.scheme == origin.scheme))
+            }
+        };
+        self.space.given(&set, &self.universal.given)
+    }
+
+    fn overlapping(&self, stage: Stage) -> Vec<u32> {
+        self.space.overlaps(stage).with(&self.universal.pattern)
+    }
+
+    fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
+        for number in self.overlapping(Stage::Redirect) {
+            let rule = self.space.rule(Stage::Redirect, number).rule;
+            let (sure, maybe) = self.space.acting(rule);
+            let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
+            let why = rule.redirect().map_or(Why::Alike, |redirect| Why::Redirect(rule, redirect));
+            self.class(rest.and(&sure), why);
+            rest.take_out(&sure);
+            // Where it could lead to itself, each address is asked.
+            let doubtful = rest.and(&maybe);
+            if let Member::Shortest(_) = doubtful.shortest(self.space) {
+                self.each_of(
+                    &doubtful,
+                    "whether a redirect leads to the very address that was asked",
+                );
+                *rest = std::mem::take(rest).cut_by(&maybe);
+            }
+        }
+    }
+
+    /// Aliases, plain HTTP under `upgrade`: what no rule redirects goes to the canonical origin.
+    fn away(&mut self, away: RequestSet<'r>) {
+        let named = self.space.naming_a_file();
+        let files = away.and(&named);
+        self.files_of(&files);
+        // An end that answers 200 is, for an address that names no file, a fallback's; each is
+        // asked.
+        self.class(away.minus(&named), Why::Captures);
+    }
+
+    /// Gives the requests for which a rewrite names a file that is not there: no other file is
+    /// looked up for them.
+    fn by_rewrites(&mut self, rest: &mut RequestSet<'r>) -> RequestSet<'r> {
+        let mut passed_over = RequestSet::default();
+        for number in self.overlapping(Stage::Rewrite) {
+            let rule = self.space.rule(Stage::Rewrite, number).rule;
+            let Some(path) = rule.shows() else { continue };
+            let taken = self.under_given(&self.space.matching(rule));
+            let class = rest.and(&taken);
+            rest.take_out(&taken);
+            match path.path().is_literal() {
+                true if self.edge().file_of(path.path().as_str()).is_none() => {
+                    passed_over = passed_over.or(&class)
+                }
+                true => self.class(class, Why::Alike),
+                false => self.class(class, Why::Captures),
+            }
+        }
+        passed_over
+    }
+
+    fn by_files(&mut self, rest: &mut RequestSet<'r>) {
+        let named = self.space.naming_a_file();
+        self.files_of(&rest.and(&named));
+        rest.take_out(&named);
+    }
+
+    /// Asks every address of a file that is in a set.
+    fn files_of(&mut self, set: &RequestSet<'r>) {
+        let Member::Shortest(_) = set.shortest(self.space) else { return };
+        let pattern = &self.universal.pattern;
+        let prefix = if pattern.origin().is_none() { pattern.path.literal_prefix() } else { "" };
+        let mut asked = 0;
+        for address in self.space.addresses_below(prefix) {
+            if pattern.origin().is_none()
+                && !pattern.path.matches(
+                    address,
+                    self.edge().site().ignore_case,
+                    &mut Default::default(),
+                )
+            {
+                continue;
+            }
+            asked += 1;
+            if asked > MOST_FILES {
+                return self.undecided("there are too many files");
+            }
+            let here = set.and(&self.space.at_path(address));
+            if let Member::Shortest(request) = here.shortest(self.space) {
+                self.ask_each_way(&here, &request);
+            }
+        }
+        // Other spellings, as `/a//b`, lead to the addresses asked.
+        self.ask_members(set, MOST_SPELLINGS);
+    }
+
+    fn under_given(&self, set: &RequestSet<'r>) -> RequestSet<'r> {
+        self.space.given(set, &self.universal.given)
+    }
+
+    fn undecided(&mut self, why: &str) {
+        self.undecided.get_or_insert_with(|| why.to_owned());
+    }
+
+    /// Asks one address of a class, and shows that the others are like it.
+    fn class(&mut self, set: RequestSet<'r>, why: Why<'r>) {
+        for set in self.by_headers(set) {
+            match set.shortest(self.space) {
+                Member::None => continue,
+                Member::Undecided => {
+                    self.undecided("the rules overlap in too many ways");
+                    continue;
+                }
+                Member::Shortest(request) if !self.ask_each_way(&set, &request) => continue,
+                Member::Shortest(_) => {}
+            }
+            let alike = match why {
+                Why::Alike => true,
+                Why::Redirect(rule, redirect) => self.redirect_is_alike(rule, redirect),
+                Why::Captures => false,
+            };
+            if !alike {
+                self.each_of(&set, "what the captures lead to");
+            }
+        }
+    }
+
+    /// Cuts a class by the header statements that touch what is asked about.
+    fn by_headers(&self, set: RequestSet<'r>) -> Vec<RequestSet<'r>> {
+        let mut classes = vec![set];
+        if self.universal.checks.is_empty() {
+            return classes;
+        }
+        for number in self.overlapping(Stage::Headers) {
+            let rule = self.space.rule(Stage::Headers, number).rule;
+            let Effect::Headers(statement) = &rule.effect else { continue };
+            let touches = statement.ops.iter().any(|op| {
+                let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) =
+                    op;
+                self.universal.checks.iter().any(|check| check.name == *name)
+            });
+            if !touches || classes.len() > MOST_LISTED {
+                continue;
+            }
+            let matching = self.under_given(&self.space.matching(rule));
+            classes = classes
+                .iter()
+                .flat_map(|class| [class.and(&matching), class.minus(&matching)])
+                .collect();
+        }
+        classes
+    }
+
+    /// Asks every address of a set, if they are few; else some, and says that it is not decided.
+    fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
+        if self.ask_members(set, MOST_LISTED) != Members::Exhausted {
+            self.undecided(what);
+        }
+    }
+
+    fn ask_members(&mut self, set: &RequestSet<'r>, most: usize) -> Members {
+        set.each_member(self.space, most, |request| {
+            self.ask_each_way(set, request);
+            ControlFlow::Continue(())
+        })
+    }
+
+    /// Asks the edge about an address of a set, once for every way that later hops could go from
+    /// there.
+    fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
+        let follows = matches!(
+            self.universal.outcome,
+            Some(Outcomes::GoesTo { .. } | Outcomes::Is(Is::Loop, _))
+        );
+        if !follows {
+            return self.ask(request);
+        }
+        match self.space.routes_of(&set.and(&self.space.at(request))) {
+            Some(routes) => {
+                routes.iter().fold(true, |hold, (request, _)| self.ask(request) && hold)
+            }
+            None => {
+                self.undecided("the rules tell too many requests apart");
+                self.ask(request)
+            }
+        }
+    }
+
+    /// Asks the edge about one address; keeps it if it is the shortest so far for which the
+    /// expectation does not hold.
+    fn ask(&mut self, request: &Request) -> bool {
+        let (verdict, expectation) = self.verdict(request);
+        if self.asked.len() < MOST_KEPT {
+            self.asked.push(expectation);
+        }
+        let holds = verdict.holds();
+        let cost = |request: &Request| (request.url().len(), request.headers().len());
+        if !holds && self.failing.as_ref().is_none_or(|(known, _)| cost(request) < cost(known)) {
+            self.failing = Some((request.clone(), verdict));
+        }
+        holds
+    }
+
+    fn verdict(&self, request: &Request) -> (Verdict, Expectation) {
+        let mut given = self.universal.given.clone();
+        for (name, value) in request.headers() {
+            given.append(name, value.clone());
+        }
+        let mut expectation = Expectation {
+            line: self.universal.line,
+            method: http::Method::GET,
+            asked: request.url().into(),
+            url: request.url().into(),
+            given,
+            outcome: None,
+            checks: self.universal.checks.clone(),
+        };
+        let mut verdict_of = |query: Option<&str>| {
+            expectation.outcome = self.outcome_for(request, query).ok();
+            let mut verdict = verify(self.edge(), &expectation);
+            if let (None, Some(outcome)) = (&expectation.outcome, &self.universal.outcome) {
+                let got = "captures what can not stand in that".to_owned();
+                verdict.failures.push(Failure { expected: outcome.to_string(), got });
+            }
+            (verdict, expectation.clone())
+        };
+        let plain = verdict_of(None);
+        let query = request.address().ok().and_then(|address| address.query());
+        if plain.0.holds()
+            || query.is_none()
+            || !matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. }))
+        {
+            return plain;
+        }
+        // Parameters that the pattern leaves free may be carried along, or left behind.
+        let carried = verdict_of(query);
+        if carried.0.holds() { carried } else { plain }
+    }
+
+    /// The outcome that is expected of one address. `Err` if its captures can not stand there.
+    fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<Outcomes, ()> {
+        let pattern = &self.universal.pattern;
+        let site = self.edge().site();
+        let captures = self.edge().captures_of(pattern, request).ok_or(())?;
+        let base = TargetBase { scheme: site.scheme, host: site.host.as_str(), base: &site.base };
+        Ok(match self.universal.outcome.as_ref().ok_or(())? {
+            Outcomes::GoesTo { address, status, hops } => {
+                let address = address.expand(pattern, &captures, base, query).map_err(|_| ())?;
+                Outcomes::GoesTo { address, status: *status, hops: *hops }
+            }
+            Outcomes::Serves(path) => {
+                let file = path
+                    .with_path(pattern, &captures, |path| path.trim_start_matches('/').into())
+                    .map_err(|_| ())?;
+                Outcomes::Serves(file)
+            }
+            Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
+        })
+    }
+
+    /// Whether what holds for one address that a rule redirects holds for all of them.
+    fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
+        let target = &redirect.target;
+        let Some(Outcomes::GoesTo { address: expected, .. }) = &self.universal.outcome else {
+            return false;
+        };
+        if target.expressions().next().is_none() && expected.expressions().next().is_none() {
+            // All go to one address; what is decided there must not hang on the query that is
+            // carried along.
+            return self.end_is_plain(target);
+        }
+        let now = symbolic(&rule.pattern, &self.universal.pattern)
+            .and_then(|known| written(target, &known));
+        let wanted = symbolic(&self.universal.pattern, &self.universal.pattern)
+            .and_then(|known| written(expected, &known));
+        match (now, wanted) {
+            (Some(now), Some(wanted)) if now == wanted => {}
+            _ => return false,
+        }
+        let site = self.edge().site();
+        match target.origin() {
+            Some(origin) if !site.has_host(origin.host.host.as_str()) => true,
+            _ => self.image_is_served(rule),
+        }
+    }
+
+    /// Whether no rule at a literal target asks about more than its path.
+    fn end_is_plain(&self, target: &Target) -> bool {
+        self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
+            let rule = self.space.rule(Stage::Redirect, number).rule;
+            rule.pattern.query().is_empty() && rule.is_unconditional()
+        })
+    }
+
+    /// Whether every address that a rule can lead to is shown by a fallback, and redirected no
+    /// further.
+    fn image_is_served(&self, rule: &'r Rule) -> bool {
+        let Some(image) = self.space.image(rule) else { return false };
+        let site = self.edge().site();
+        let home = self
+            .space
+            .with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme);
+        let mut rest = image.and(&home);
+        let Some(redirect) = rule.redirect() else { return false };
+        let met = |stage| self.space.overlaps(stage).with_target(&redirect.target);
+        for number in met(Stage::Redirect) {
+            let other = self.space.rule(Stage::Redirect, number).rule;
+            if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
+                return false;
+            }
+        }
+        if !matches!(rest.and(&self.space.naming_a_file()).shortest(self.space), Member::None)
+            || !met(Stage::Rewrite).is_empty()
+        {
+            return false;
+        }
+        for number in met(Stage::Fallback) {
+            let other = self.space.rule(Stage::Fallback, number).rule;
+            let Some(path) = other.shows() else { continue };
+            if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
+                let mut taken = self.space.matching(other);
+                if other.spares_files() {
+                    taken.take_out(&self.space.of_known_type());
+                }
+                rest.take_out(&taken);
+            }
+        }
+        matches!(rest.shortest(self.space), Member::None)
+    }
+}

@@ -1,0 +1,304 @@
+//! What can hold of a request besides its address's path: parameters of the query, cookies, header
+//! fields.
+//!
+//! Facts are free of each other but for a few laws, which are worked out one name at a time: a
+//! parameter with a value is there, a field that is a text contains every part of it.
+
+use std::sync::Arc;
+
+use http::header::{COOKIE, HeaderMap, HeaderName, HeaderValue};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+
+use super::capture::CaptureTest;
+use super::leaf::Leaf;
+use super::search::{Found, Signed, shortest};
+use super::symbol::meaning;
+use ravel::edge::{cookie_is, header_is};
+use ravel::program::ValueSet;
+
+/// Something that can hold of a request.
+#[derive(Debug, Clone)]
+pub(super) enum Fact<'r> {
+    /// The query has this key, decoded.
+    Parameter(&'r str),
+    /// The query has this key with this value, both decoded.
+    ParameterIs(&'r str, &'r str),
+    /// The key has a value that is not empty, and the first of them passes the tests.
+    FirstValue(&'r str, Vec<CaptureTest<'r>>),
+    /// A cookie with such a value is there.
+    Cookie(&'r str, &'r ValueSet),
+    /// A header has such a value.
+    Header(&'r HeaderName, &'r ValueSet),
+}
+
+impl Fact<'_> {
+    /// Whether it holds under these headers; none where they do not name what it is about.
+    pub(super) fn under(&self, headers: &HeaderMap) -> Option<bool> {
+        match self {
+            Fact::Cookie(..) => headers.contains_key(COOKIE).then(|| self.holds(headers)),
+            Fact::Header(name, _) => headers.contains_key(*name).then(|| self.holds(headers)),
+            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => None,
+        }
+    }
+
+    /// Whether it holds of a request with no other headers than these; of the query nothing is
+    /// known here.
+    fn holds(&self, headers: &HeaderMap) -> bool {
+        match self {
+            Fact::Cookie(name, values) => cookie_is(headers, name, values),
+            Fact::Header(name, values) => header_is(headers, name, values),
+            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+        }
+    }
+}
+
+/// A fact, and whether it holds.
+pub(super) type SignedFact<'r> = (Arc<Fact<'r>>, bool);
+
+/// The query and the header fields of a request of which the facts hold; none where they exclude
+/// each other.
+pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, HeaderMap)> {
+    let mut query: Vec<String> = Vec::new();
+    for key in names(facts, |fact| match fact {
+        Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => Some(*key),
+        _ => None,
+    }) {
+        match parameter(key, facts) {
+            Found::Member(values) => query.extend(values),
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        }
+    }
+    let mut headers = HeaderMap::new();
+    let mut cookies: Vec<String> = Vec::new();
+    for name in
+        names(facts, |fact| if let Fact::Cookie(name, _) = fact { Some(*name) } else { None })
+    {
+        match cookie(name, facts) {
+            Found::Member(values) => cookies.extend(values),
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        }
+    }
+    let mut add = |name: &HeaderName, value: &str| match HeaderValue::from_bytes(value.as_bytes()) {
+        Ok(value) => {
+            headers.append(name, value);
+            true
+        }
+        Err(_) => false,
+    };
+    if !cookies.is_empty() && !add(&COOKIE, &cookies.join("; ")) {
+        return Found::Undecided;
+    }
+    for name in
+        names(facts, |fact| if let Fact::Header(name, _) = fact { Some(*name) } else { None })
+    {
+        match header(name, facts) {
+            Found::Member(Some(value)) if !add(name, &value) => return Found::Undecided,
+            Found::Member(_) => {}
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        }
+    }
+    // A header and a cookie can ask of the same line.
+    let headers_hold = |(fact, holds): &SignedFact<'_>| match &**fact {
+        Fact::Cookie(..) | Fact::Header(..) => fact.holds(&headers) == *holds,
+        Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+    };
+    match facts.iter().all(headers_hold) {
+        true => Found::Member(((!query.is_empty()).then(|| query.join("&")), headers)),
+        false => Found::Undecided,
+    }
+}
+
+/// The names that some kind of fact is about, once each.
+fn names<'f, 'r, N: PartialEq>(
+    facts: &'f [SignedFact<'r>],
+    of: impl Fn(&'f Fact<'r>) -> Option<N>,
+) -> Vec<N> {
+    let mut names = Vec::new();
+    for name in facts.iter().filter_map(|(fact, _)| of(fact)) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names
+}
+
+/// Parameters of one key, so that all facts about it hold.
+fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
+    let mut wanted: Vec<&str> = Vec::new();
+    let mut unwanted: Vec<&str> = Vec::new();
+    let mut first: Vec<Signed<'_>> = Vec::new();
+    let (mut present, mut absent, mut has_first) = (false, false, false);
+    for (fact, holds) in facts {
+        match (&**fact, holds) {
+            (Fact::Parameter(of), true) if *of == key => present = true,
+            (Fact::Parameter(of), false) if *of == key => absent = true,
+            (Fact::ParameterIs(of, value), true) if *of == key => wanted.push(value),
+            (Fact::ParameterIs(of, value), false) if *of == key => unwanted.push(value),
+            (Fact::FirstValue(of, tests), holds) if *of == key => {
+                has_first |= holds;
+                first.push((Arc::new(Leaf::Value(tests.clone())), *holds));
+            }
+            _ => {}
+        }
+    }
+    wanted.sort_unstable();
+    wanted.dedup();
+    if wanted.iter().any(|value| unwanted.contains(value)) {
+        return Found::Nothing;
+    }
+    if !present && !has_first && wanted.is_empty() {
+        return Found::Member(Vec::new());
+    }
+    if absent {
+        return Found::Nothing;
+    }
+    let written = |value: &str| format!("{}={}", form(key), form(value));
+    let mut written_values: Vec<String> = Vec::new();
+    let needs_first = has_first || wanted.iter().any(|value| !value.is_empty());
+    let empty_fits = !unwanted.contains(&"");
+    if needs_first || !empty_fits {
+        // Something stands there that is not empty, and the first such value must be as the facts
+        // say.
+        first.push((Arc::new(Leaf::Value(Vec::new())), true));
+        for value in &unwanted {
+            first.push((Arc::new(Leaf::Word(value.bytes().map(u16::from).collect())), false));
+        }
+        let fits = |value: &&&str| {
+            let word: Vec<u16> = value.bytes().map(u16::from).collect();
+            first.iter().all(|(leaf, holds)| super::search::contains(leaf, &word) == *holds)
+        };
+        match wanted.iter().filter(|value| !value.is_empty()).find(fits) {
+            Some(value) => written_values.push(written(value)),
+            None => match shortest(&first) {
+                Found::Member(word) => {
+                    let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
+                    written_values.push(format!(
+                        "{}={}",
+                        form(key),
+                        percent_encoding::percent_encode(&bytes, FORM)
+                    ));
+                }
+                Found::Nothing => return Found::Nothing,
+                Found::Undecided => return Found::Undecided,
+            },
+        }
+    } else if wanted.is_empty() {
+        written_values.push(form(key));
+    }
+    for value in wanted {
+        let text = if value.is_empty() { form(key) } else { written(value) };
+        if !written_values.contains(&text) {
+            written_values.push(text);
+        }
+    }
+    Found::Member(written_values)
+}
+
+/// Cookies of one name, so that all facts about it hold: every wanted set has a value of its own.
+fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
+    let about = |wanted: bool| {
+        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(
+            |(fact, _)| match &**fact {
+                Fact::Cookie(of, values) if *of == name => Some(*values),
+                _ => None,
+            },
+        )
+    };
+    let unwanted: Vec<&ValueSet> = about(false).collect();
+    let mut cookies = Vec::new();
+    for wanted in about(true) {
+        match value_in(&[wanted], &unwanted, |value| {
+            !value.contains(';') && value.trim_matches([' ', '\t']) == value
+        }) {
+            Found::Member(value) => cookies.push(format!("{name}={value}")),
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        }
+    }
+    cookies.sort();
+    cookies.dedup();
+    Found::Member(cookies)
+}
+
+/// The value of a header, so that all facts about it hold; none where it need not be there.
+fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Found<Option<String>> {
+    let about = |wanted: bool| {
+        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(
+            |(fact, _)| match &**fact {
+                Fact::Header(of, values) if *of == name => Some(*values),
+                _ => None,
+            },
+        )
+    };
+    let (wanted, unwanted): (Vec<&ValueSet>, Vec<&ValueSet>) =
+        (about(true).collect(), about(false).collect());
+    if wanted.is_empty() {
+        return Found::Member(None);
+    }
+    match value_in(&wanted, &unwanted, |value| value.trim_matches([' ', '\t']) == value) {
+        Found::Member(value) => Found::Member(Some(value)),
+        Found::Nothing => Found::Nothing,
+        Found::Undecided => Found::Undecided,
+    }
+}
+
+/// A value in all of some sets and in none of others.
+fn value_in(
+    wanted: &[&ValueSet],
+    unwanted: &[&ValueSet],
+    can_be_sent: impl Fn(&str) -> bool,
+) -> Found<String> {
+    let fits = |value: &str| {
+        let value_in = |set: &&ValueSet| set.contains(Some(value.as_bytes()));
+        can_be_sent(value) && wanted.iter().all(value_in) && !unwanted.iter().any(value_in)
+    };
+    let listed = wanted.iter().find_map(|set| match set {
+        ValueSet::OneOf(list) => Some(list),
+        ValueSet::Any | ValueSet::Containing(_) => None,
+    });
+    if let Some(list) = listed {
+        return list
+            .iter()
+            .find(|value| fits(value))
+            .map_or(Found::Nothing, |value| Found::Member(value.to_string()));
+    }
+    let parts: Vec<&str> = wanted
+        .iter()
+        .filter_map(|set| match set {
+            ValueSet::Containing(text) => Some(&**text),
+            ValueSet::Any | ValueSet::OneOf(_) => None,
+        })
+        .collect();
+    // What contains a part that it must not contain is nowhere; else some filler between the parts
+    // will do.
+    let impossible = unwanted.iter().any(|set| match set {
+        ValueSet::Any => true,
+        ValueSet::Containing(text) => {
+            text.is_empty() || parts.iter().any(|part| part.contains(&**text))
+        }
+        ValueSet::OneOf(_) => false,
+    });
+    if impossible {
+        return Found::Nothing;
+    }
+    const FILLERS: [&str; 5] = ["", "1", "a", "~", "%"];
+    let around = |filler: &str, times: usize| {
+        let filler = filler.repeat(times);
+        format!("{filler}{}{filler}", parts.join(&filler))
+    };
+    let plain = (!parts.is_empty()).then(|| parts.join("~"));
+    let filled = (1..=unwanted.len() + 1)
+        .flat_map(|times| FILLERS.iter().map(move |filler| around(filler, times)));
+    let found = plain.into_iter().chain(filled).find(|value| !value.is_empty() && fits(value));
+    found.map_or(Found::Undecided, Found::Member)
+}
+
+/// All but what forms leave as it is.
+const FORM: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'*');
+
+fn form(text: &str) -> String {
+    utf8_percent_encode(text, FORM).to_string()
+}

@@ -1,0 +1,272 @@
+//! Sets of requests: what is said of a rule is decided for every address, not for samples.
+//!
+//! ```text
+//!   Rule ──Space::matching──▶ RequestSet ──and, or, minus──▶ RequestSet ──shortest──▶ a request, or none
+//!
+//!   a piece of a set:  hosts and schemes · methods · languages     finite: bits
+//!                      path                                        regular: automata side by side (leaf, search)
+//!                      query, cookies, header fields               facts that hold or not (fact)
+//! ```
+//!
+//! The automata are walked only as far as a question needs. Where a bound is reached, the answer is
+//! "undecided".
+
+mod bits;
+mod capture;
+mod fact;
+mod leaf;
+mod matching;
+mod origin;
+mod overlap;
+mod redirect;
+mod search;
+mod set;
+mod symbol;
+mod ways;
+
+pub(crate) use origin::Origin;
+pub(crate) use overlap::Overlaps;
+pub(crate) use redirect::changes_length;
+pub(crate) use set::Members;
+pub use set::{Member, RequestSet};
+
+use std::cell::OnceCell;
+use std::sync::Arc;
+
+use http::Method;
+
+use bits::Bits;
+use leaf::{Leaf, Names};
+use origin::Region;
+use ravel::address::Scheme;
+use ravel::edge::Edge;
+use ravel::program::{Role, Rule, RuleRef, Stage, TestKind, Tests};
+use ravel::template::Pattern;
+use set::Piece;
+use symbol::symbols;
+
+/// Every request that a site can be asked, to take sets from.
+#[derive(Debug)]
+pub struct Space<'r> {
+    edge: &'r Edge,
+    origins: Vec<Origin>,
+    regions: Vec<Region>,
+    methods: Vec<Method>,
+    /// The site's languages; one that is empty where it has none.
+    languages: Vec<Box<str>>,
+    path: Arc<Leaf<'r>>,
+    named: Arc<Leaf<'r>>,
+    known_type: Arc<Leaf<'r>>,
+    overlaps: [OnceCell<Overlaps>; 5],
+    /// Every address below the base path that names a file, in order.
+    addresses: Vec<&'r str>,
+}
+
+impl<'r> Space<'r> {
+    /// The requests that an edge's site can be asked.
+    pub fn new(edge: &'r Edge) -> Space<'r> {
+        let program = edge.program();
+        let site = program.site();
+        let (origins, regions) = origin::of_site(program);
+        let mut methods = vec![Method::GET, Method::HEAD, Method::POST];
+        for test in program.all_rules().iter().flat_map(|rule| rule.tests().iter()) {
+            if let TestKind::Method(listed) = &test.kind {
+                let more: Vec<Method> =
+                    listed.iter().filter(|method| !methods.contains(method)).cloned().collect();
+                methods.extend(more);
+            }
+        }
+        let languages = match site.languages.is_empty() {
+            true => vec!["".into()],
+            false => site.languages.clone(),
+        };
+        let mut addresses: Vec<&str> = edge.addresses().collect();
+        addresses.sort_unstable();
+        let names = Names::new(addresses.iter().copied(), site);
+        Space {
+            edge,
+            origins,
+            regions,
+            methods,
+            languages,
+            path: Arc::new(Leaf::Path),
+            named: Arc::new(Leaf::Named(Arc::new(names))),
+            known_type: Arc::new(Leaf::KnownType),
+            overlaps: Default::default(),
+            addresses,
+        }
+    }
+
+    /// The edge that is asked.
+    pub fn edge(&self) -> &'r Edge {
+        self.edge
+    }
+
+    /// Every request to a host of the site.
+    pub fn all(&self) -> RequestSet<'r> {
+        let piece = |number: usize| {
+            let region = &self.regions[number];
+            let mut path = vec![(Arc::clone(&self.path), true)];
+            path.extend(
+                region
+                    .without
+                    .iter()
+                    .map(|prefix| (Arc::new(Leaf::Below(symbols(prefix).collect())), false)),
+            );
+            Piece {
+                region: number,
+                origins: Bits::of(self.origins.len(), |origin| {
+                    self.origins[origin].region == number
+                }),
+                methods: Bits::of(self.methods.len(), |_| true),
+                languages: Bits::of(self.languages.len(), |_| true),
+                path,
+                facts: Vec::new(),
+            }
+        };
+        let pieces = (0..self.regions.len()).map(piece).filter(|piece| !piece.origins.is_empty());
+        RequestSet { pieces: pieces.collect(), loose: false }
+    }
+
+    /// The requests that an origin's test lets through.
+    pub(crate) fn with_origins(&self, wanted: impl Fn(&Origin) -> bool) -> RequestSet<'r> {
+        let mut all = self.all();
+        all.pieces
+            .iter_mut()
+            .for_each(|piece| piece.origins.retain(|at| self.origins.get(at).is_some_and(&wanted)));
+        all.pieces.retain(|piece| !piece.origins.is_empty());
+        all
+    }
+
+    /// The scheme and host of every way in.
+    pub(crate) fn entrances(&self) -> impl Iterator<Item = &Origin> {
+        self.origins.iter().filter(|origin| self.regions[origin.region].inside)
+    }
+
+    /// Every request below a base path.
+    pub(crate) fn below_a_base(&self) -> RequestSet<'r> {
+        let mut all = self.all();
+        all.pieces.retain(|piece| self.regions[piece.region].inside);
+        all
+    }
+
+    /// What is left of a set when these header fields are given: what they settle is not asked any
+    /// more.
+    pub(crate) fn given(&self, set: &RequestSet<'r>, headers: &http::HeaderMap) -> RequestSet<'r> {
+        let mut set = set.clone();
+        let language = headers
+            .contains_key(http::header::ACCEPT_LANGUAGE)
+            .then(|| self.edge.language_of(headers));
+        set.pieces.retain_mut(|piece| {
+            if let Some(language) = language {
+                piece.languages.retain(|at| at == language);
+            }
+            let mut fits = !piece.languages.is_empty();
+            piece.facts.retain(|(fact, holds)| match fact.under(headers) {
+                Some(is) => {
+                    fits &= is == *holds;
+                    false
+                }
+                None => true,
+            });
+            fits
+        });
+        set
+    }
+
+    /// The requests that no canonical redirect moves to another origin.
+    pub(crate) fn at_home(&self) -> RequestSet<'r> {
+        self.with_origins(|origin| self.is_home(origin))
+    }
+
+    /// Whether a local target leads to this origin, for some visitors.
+    fn is_home(&self, origin: &Origin) -> bool {
+        let upgraded = origin.scheme == Scheme::Http && self.edge.site().upgrades();
+        origin.is_preview() || (origin.role == Role::Canonical && !upgraded)
+    }
+
+    /// The requests with a method that this lets through.
+    pub(crate) fn with_methods(&self, wanted: impl Fn(&Method) -> bool) -> RequestSet<'r> {
+        let mut all = self.all();
+        all.pieces
+            .iter_mut()
+            .for_each(|piece| piece.methods.retain(|at| self.methods.get(at).is_some_and(&wanted)));
+        all
+    }
+
+    /// The requests that name a file of the site, in any spelling.
+    pub(crate) fn naming_a_file(&self) -> RequestSet<'r> {
+        self.inside(&self.named)
+    }
+
+    /// The requests whose address ends like a file of a known type.
+    pub(crate) fn of_known_type(&self) -> RequestSet<'r> {
+        self.inside(&self.known_type)
+    }
+
+    fn inside(&self, leaf: &Arc<Leaf<'r>>) -> RequestSet<'r> {
+        let mut all = self.below_a_base();
+        all.pieces.iter_mut().for_each(|piece| piece.path.push((Arc::clone(leaf), true)));
+        all
+    }
+
+    /// The requests with this path, below the base path of their host.
+    pub(crate) fn at_path(&self, path: &str) -> RequestSet<'r> {
+        self.inside(&Arc::new(Leaf::Word(symbols(path).collect())))
+    }
+
+    /// The requests that a rule's pattern matches and whose conditions hold.
+    pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
+        self.asked_by(&rule.pattern, rule.tests(), rule.target())
+    }
+
+    /// The requests that a pattern matches.
+    pub fn of_pattern(&self, pattern: &'r Pattern) -> RequestSet<'r> {
+        self.asked_by(pattern, Tests::NONE, None)
+    }
+
+    /// Which rules of a stage could have an address in common with a pattern.
+    pub(crate) fn overlaps(&self, stage: Stage) -> &Overlaps {
+        self.overlaps[stage as usize].get_or_init(|| Overlaps::new(self.edge, stage))
+    }
+
+    /// The addresses of files that begin with a text, in order.
+    pub(crate) fn addresses_below(&self, text: &str) -> impl Iterator<Item = &'r str> {
+        let from = self.addresses.partition_point(|address| **address < *text);
+        self.addresses[from..].iter().copied().take_while(move |address| address.starts_with(text))
+    }
+
+    /// The requests with the path of this one, on any host that has it.
+    pub(crate) fn at(&self, request: &ravel::Request) -> RequestSet<'r> {
+        let mut all = self.all();
+        let path = request.address().map_or("/", ravel::address::Address::path);
+        for piece in &mut all.pieces {
+            match path.strip_prefix(&*self.regions[piece.region].prefix) {
+                Some(rest) => {
+                    piece.path.push((Arc::new(Leaf::Word(symbols(rest).collect())), true))
+                }
+                None => piece.origins.retain(|_| false),
+            }
+        }
+        all.pieces.retain(|piece| !piece.origins.is_empty());
+        all
+    }
+
+    /// The requests with one of these paths, below the base path of their host.
+    pub(crate) fn at_paths(&self, paths: &[String]) -> RequestSet<'r> {
+        paths.iter().fold(RequestSet::default(), |all, path| all.or(&self.at_path(path)))
+    }
+
+    /// The rules of a stage.
+    pub(crate) fn rules(
+        &self,
+        stage: Stage,
+    ) -> impl DoubleEndedIterator<Item = RuleRef<'r>> + Clone + ExactSizeIterator {
+        self.edge.program().rules(stage)
+    }
+
+    /// A rule of a stage by its number there.
+    pub(crate) fn rule(&self, stage: Stage, number: u32) -> RuleRef<'r> {
+        self.edge.program().numbered(stage, number)
+    }
+}

@@ -1,0 +1,162 @@
+//! The hosts that a site can be asked on, each with its scheme; of hosts that a `*.` stands for,
+//! those that rules tell apart.
+
+use super::capture::CaptureTest;
+use super::leaf::Names;
+use super::symbol::symbols;
+use ravel::address::Scheme;
+use ravel::program::{Pages, Site};
+use ravel::program::{Program, Role, TestKind, TextSet};
+use ravel::template::OriginPattern;
+
+/// A scheme and a host, below one setting of the site.
+#[derive(Debug, Clone)]
+pub(crate) struct Origin {
+    pub(crate) scheme: Scheme,
+    pub(crate) host: Box<str>,
+    pub(crate) role: Role,
+    pub(super) region: usize,
+}
+
+/// Paths that are seen from one place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Region {
+    /// What stands before every path of it, without its final `/`.
+    pub(super) prefix: Box<str>,
+    /// Whether it is below a base path; patterns without a host match only there.
+    pub(super) inside: bool,
+    /// Base paths that are another region's, without their final `/`.
+    pub(super) without: Vec<Box<str>>,
+}
+
+impl Origin {
+    pub(crate) fn is_preview(&self) -> bool {
+        self.role == Role::Preview
+    }
+
+    /// Whether a whole-URL pattern is for this origin.
+    pub(super) fn takes(
+        &self,
+        pattern: &OriginPattern,
+        tests: Option<&[CaptureTest<'_>]>,
+        site: &Site,
+    ) -> bool {
+        if pattern.scheme != self.scheme && !(pattern.scheme == Scheme::Https && site.upgrades()) {
+            return false;
+        }
+        let host = pattern.host.host.as_str();
+        match tests {
+            None => host == &*self.host || (self.is_preview() && pattern.host.host == site.host),
+            Some(tests) => match self.host.split_once('.') {
+                Some((label, rest)) => {
+                    rest == host && tests.iter().all(|test| test.holds(label.as_bytes()))
+                }
+                None => false,
+            },
+        }
+    }
+}
+
+pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
+    let site = program.site();
+    let mut settings: Vec<(Box<str>, Role, &str)> =
+        vec![(site.host.as_str().into(), Role::Canonical, &site.base)];
+    settings.extend(
+        site.aliases.iter().map(|alias| (alias.host.as_str().into(), Role::Alias, &*alias.base)),
+    );
+    for preview in site.previews.iter().filter(|preview| !preview.wildcard) {
+        settings.push((preview.host.as_str().into(), Role::Preview, &site.base));
+    }
+    for preview in site.previews.iter().filter(|preview| preview.wildcard) {
+        for label in labels(program, preview.host.as_str()) {
+            let host: Box<str> = format!("{label}.{}", preview.host).into();
+            if !settings.iter().any(|(known, ..)| *known == host) {
+                settings.push((host, Role::Preview, &site.base));
+            }
+        }
+    }
+    let mut regions: Vec<Region> = Vec::new();
+    let mut origins = Vec::new();
+    for (number, (host, role, base)) in settings.iter().enumerate() {
+        let own = |other: &&(Box<str>, Role, &str)| other.0 == *host;
+        let longer = |other: &&(Box<str>, Role, &str)| {
+            other.2.len() > base.len() && other.2.starts_with(base)
+        };
+        let open = |base: &str| -> Box<str> { base[..base.len() - 1].into() };
+        let without =
+            settings.iter().filter(own).filter(longer).map(|(_, _, base)| open(base)).collect();
+        let inside = Region { prefix: open(base), inside: true, without };
+        let bases = settings.iter().filter(own).map(|(_, _, base)| *base);
+        let outside = (settings.iter().position(|other| own(&other)) == Some(number)
+            && !bases.clone().any(|base| base == "/"))
+        .then(|| Region { prefix: "".into(), inside: false, without: bases.map(open).collect() });
+        for region in std::iter::once(inside).chain(outside) {
+            let at = regions.iter().position(|known| *known == region).unwrap_or_else(|| {
+                regions.push(region);
+                regions.len() - 1
+            });
+            // HTTPS first: an example is best one that people would type.
+            for scheme in [Scheme::Https, Scheme::Http] {
+                origins.push(Origin { scheme, host: host.clone(), role: *role, region: at });
+            }
+        }
+    }
+    // The canonical origin comes first of all.
+    origins.sort_by_key(|origin| (origin.role != Role::Canonical, origin.scheme != site.scheme));
+    (origins, regions)
+}
+
+/// The labels below a host that some rule tells apart from others, and one that none does.
+fn labels(program: &Program, below: &str) -> Vec<String> {
+    let mut labels: Vec<String> = Vec::new();
+    let label_of = |host: &str| {
+        host.split_once('.').filter(|(_, rest)| *rest == below).map(|(label, _)| label.to_owned())
+    };
+    for rule in program.all_rules() {
+        for test in rule.tests().iter() {
+            if let TestKind::Host(hosts) = &test.kind {
+                labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
+            }
+        }
+        let Some(origin) = rule.pattern.origin() else { continue };
+        let Some(name) = &origin.host.capture else {
+            labels.extend(label_of(origin.host.host.as_str()));
+            continue;
+        };
+        for (set, _) in rule.tests().of_capture(name) {
+            match set {
+                TextSet::OneOf(list) => labels.extend(list.iter().map(|label| label.to_string())),
+                TextSet::Digits { least, .. } => labels.push("1".repeat((*least).min(63))),
+                TextSet::Matches(regex) => labels.extend(regex.shortest()),
+            }
+        }
+    }
+    labels.retain(|label| ravel::address::Host::parse(&format!("{label}.{below}")).is_ok());
+    let fresh =
+        (0..).map(
+            |number: u32| {
+                if number == 0 { "branch".to_owned() } else { format!("branch-{number}") }
+            },
+        );
+    labels.extend(fresh.into_iter().find(|label| !labels.contains(label)));
+    labels.sort();
+    labels.dedup();
+    labels
+}
+
+impl Names {
+    /// The addresses that name files, as words.
+    pub(super) fn new<'a>(addresses: impl Iterator<Item = &'a str>, site: &Site) -> Names {
+        let fold = site.ignore_case;
+        let spelled = |address: &str| {
+            symbols(&if fold { address.to_ascii_lowercase() } else { address.to_owned() }).collect()
+        };
+        let mut words: Vec<Vec<u16>> = addresses.map(spelled).collect();
+        words.sort_unstable();
+        words.dedup();
+        let mut used = [false; 257];
+        words.iter().flatten().for_each(|symbol| used[usize::from(*symbol)] = true);
+        let symbols = (0..257).filter(|symbol| used[usize::from(*symbol)]).collect();
+        Names { words, symbols, fold, tidy: site.pages == Pages::Tidy }
+    }
+}

@@ -1,0 +1,99 @@
+//! Which rules of a stage could have an address in common with a pattern, without asking each.
+//!
+//! Patterns that have an address in common agree on the text before the first expression of either,
+//! so rules are sorted by that text: those that go on from the pattern's text are a range, those
+//! that it goes on from are one look-up each.
+
+use ravel::edge::Edge;
+use ravel::program::Stage;
+use ravel::template::{Pattern, Target};
+
+/// The rules of a stage by the text that their paths begin with.
+#[derive(Debug)]
+pub(crate) struct Overlaps {
+    /// The text, whether it is the whole path, and the rule's number.
+    sorted: Vec<(Box<str>, bool, u32)>,
+    base: Box<str>,
+    fold: bool,
+}
+
+impl Overlaps {
+    pub(crate) fn new(edge: &Edge, stage: Stage) -> Overlaps {
+        let site = edge.site();
+        let mut overlaps =
+            Overlaps { sorted: Vec::new(), base: site.open_base().into(), fold: site.ignore_case };
+        let rules = edge.program().stage(stage);
+        overlaps.sorted = (0..)
+            .zip(rules)
+            .map(|(number, rule)| {
+                let (text, whole) = overlaps.key(&rule.pattern);
+                (text, whole, number)
+            })
+            .collect();
+        overlaps.sorted.sort_unstable();
+        overlaps
+    }
+
+    /// The text before a pattern's first expression, below the base path, and whether that is all
+    /// of it.
+    fn key(&self, pattern: &Pattern) -> (Box<str>, bool) {
+        self.key_of(
+            pattern.path.literal_prefix(),
+            pattern.path.is_literal(),
+            pattern.origin().is_some(),
+        )
+    }
+
+    fn key_of(&self, text: &str, whole: bool, from_root: bool) -> (Box<str>, bool) {
+        let (text, whole) = match from_root {
+            false => (text, whole),
+            true => match text.strip_prefix(&*self.base) {
+                Some(rest) => (rest, whole),
+                // It could be below another base path, or its text ends before the base path does.
+                None => ("", false),
+            },
+        };
+        (if self.fold { text.to_ascii_lowercase().into() } else { text.into() }, whole)
+    }
+
+    /// The numbers of rules that could have an address in common with a pattern, in the order of
+    /// the file.
+    pub(crate) fn with(&self, pattern: &Pattern) -> Vec<u32> {
+        self.with_key(self.key(pattern))
+    }
+
+    /// The numbers of rules that could match what a target leads to.
+    pub(crate) fn with_target(&self, target: &Target) -> Vec<u32> {
+        let path = target.path();
+        self.with_key(self.key_of(
+            path.literal_prefix(),
+            path.is_literal(),
+            target.origin().is_some(),
+        ))
+    }
+
+    /// The numbers of rules that could match a path below the base path.
+    pub(crate) fn with_path(&self, path: &str) -> Vec<u32> {
+        self.with_key(self.key_of(path, true, false))
+    }
+
+    fn with_key(&self, (text, whole): (Box<str>, bool)) -> Vec<u32> {
+        let mut found = Vec::new();
+        let from = self.sorted.partition_point(|(key, ..)| **key < *text);
+        for (key, _, number) in &self.sorted[from..] {
+            if !key.starts_with(&*text) {
+                break;
+            }
+            if !whole || **key == *text {
+                found.push(*number);
+            }
+        }
+        for end in (0..text.len()).filter(|end| text.is_char_boundary(*end)) {
+            let from = self.sorted.partition_point(|(key, ..)| **key < text[..end]);
+            let same = self.sorted[from..].iter().take_while(|(key, ..)| **key == text[..end]);
+            found.extend(same.filter(|(_, whole, _)| !whole).map(|(.., number)| *number));
+        }
+        found.sort_unstable();
+        found
+    }
+}

@@ -1,0 +1,237 @@
+//! Where redirects act, and where they lead, as sets.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use super::bits::Bits;
+use super::fact::Fact;
+use super::leaf::{Leaf, PatternLeaf};
+use super::origin::Origin;
+use super::symbol::{SLASH, Symbol, symbols};
+use super::{RequestSet, Space};
+use ravel::program::{Redirect, Rule};
+use ravel::template::{Expression, Piece, Target, Template};
+
+/// Where a redirect could lead to the very address that was asked, so that it does not act.
+enum Itself {
+    Never,
+    /// At every address.
+    Always,
+    /// At this path.
+    At(Vec<Symbol>),
+    /// At addresses in this leaf, some of them or all.
+    Among(Template),
+}
+
+impl<'r> Space<'r> {
+    /// The requests on which a rule of the first stage surely acts, and those of which it is not
+    /// worked out, since its target could be the very address that was asked.
+    pub(crate) fn acting(&self, rule: &'r Rule) -> (RequestSet<'r>, RequestSet<'r>) {
+        let all = self.matching(rule);
+        let mut maybe = RequestSet::default();
+        let Some(redirect) = rule.redirect() else { return (all, maybe) };
+        let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose };
+        for piece in all.pieces {
+            let stays = Bits::of(self.origins.len(), |at| {
+                self.could_be_itself(&redirect.target, &self.origins[at])
+            });
+            let mut here = piece.clone();
+            here.origins.keep(&stays);
+            let mut away = piece;
+            away.origins.drop(&stays);
+            if !away.origins.is_empty() {
+                sure.pieces.push(away);
+            }
+            if here.origins.is_empty() {
+                continue;
+            }
+            match itself(rule, redirect, &*self.edge.site().base == "/") {
+                Itself::Never => sure.pieces.push(here),
+                Itself::Always if redirect.drop_query => {
+                    let mut asked = here.clone();
+                    asked.facts.push((Arc::new(Fact::Parameter("q")), true));
+                    sure.pieces.push(asked);
+                    maybe.pieces.push(here);
+                }
+                Itself::Always => {}
+                Itself::At(word) => {
+                    let read = self.own_prefix(&redirect.target, here.region);
+                    if let Some(word) = word.strip_prefix(&*read) {
+                        here.path.push((Arc::new(Leaf::Word(word.to_vec())), false));
+                    }
+                    sure.pieces.push(here);
+                }
+                Itself::Among(template) => {
+                    let read = self.own_prefix(&redirect.target, here.region);
+                    let leaf = Arc::new(Leaf::Pattern(PatternLeaf::new(
+                        &template,
+                        Vec::new(),
+                        false,
+                        &read,
+                    )));
+                    let mut there = here.clone();
+                    there.path.push((Arc::clone(&leaf), true));
+                    here.path.push((leaf, false));
+                    sure.pieces.push(here);
+                    maybe.pieces.push(there);
+                }
+            }
+        }
+        (sure, maybe)
+    }
+
+    /// The requests that a redirect to the site's own hosts can lead to, and more: each capture
+    /// takes all that its form can.
+    pub(crate) fn image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
+        let redirect = rule.redirect()?;
+        let target = &redirect.target;
+        let site = self.edge.site();
+        let template = target.path_as_pattern(&rule.pattern);
+        let mut tests = Vec::new();
+        for (number, (_, name)) in (0_u16..).zip(template.expressions()) {
+            tests.extend(self.tests_about(name, rule.tests()).map(|test| (number, test)));
+        }
+        // Captures that are all empty come to `/`.
+        let mut empty = Vec::new();
+        let own = target.origin().is_some_and(|origin| site.has_host(origin.host.host.as_str()));
+        let mut set = self.all();
+        set.pieces.retain(|piece| target.origin().is_some() || self.regions[piece.region].inside);
+        for piece in &mut set.pieces {
+            piece.origins.retain(|at| {
+                self.origins.get(at).is_some_and(|asked| match target.origin() {
+                    None => self.is_home(asked),
+                    Some(origin) if origin.host.capture.is_some() => {
+                        let below = asked
+                            .host
+                            .split_once('.')
+                            .is_some_and(|(_, rest)| rest == origin.host.host.as_str());
+                        below && origin.scheme == asked.scheme
+                    }
+                    Some(origin) => {
+                        let same = origin.host.host.as_str() == &*asked.host
+                            && origin.scheme == asked.scheme;
+                        same || (own && asked.is_preview())
+                    }
+                })
+            });
+            if template.pieces().all(|piece| matches!(piece, Piece::Expression(..))) {
+                let mut nothing = piece.clone();
+                nothing.path.push((Arc::new(Leaf::Word(vec![SLASH])), true));
+                empty.push(nothing);
+            }
+            // Text without a `/` at its start gets one: such a target can lead anywhere.
+            if !matches!(template.expressions().next(), Some((Expression::Any | Expression::Segment, _)) if template.literal_prefix().is_empty())
+            {
+                let read = self.own_prefix(target, piece.region);
+                piece.path.push((
+                    Arc::new(Leaf::Pattern(PatternLeaf::new(
+                        &template,
+                        tests.clone(),
+                        false,
+                        &read,
+                    ))),
+                    true,
+                ));
+            }
+        }
+        set.pieces.extend(empty);
+        // Who asks brings the same cookies and header fields along.
+        rule.tests()
+            .iter()
+            .filter(|test| test.request_header().is_some())
+            .for_each(|test| self.add_test(&mut set, test));
+        set.pieces.retain(|piece| !piece.origins.is_empty() && !piece.languages.is_empty());
+        Some(set)
+    }
+
+    /// What a whole-URL target's path begins with when it is seen from a region.
+    fn own_prefix(&self, target: &Target, region: usize) -> Vec<Symbol> {
+        match target.origin() {
+            Some(_) => symbols(&self.regions[region].prefix).collect(),
+            None => Vec::new(),
+        }
+    }
+
+    /// Whether a target leads to the origin that was asked.
+    fn could_be_itself(&self, target: &Target, asked: &Origin) -> bool {
+        let site = self.edge.site();
+        let home = asked.is_preview()
+            || (site.host.as_str() == &*asked.host
+                && (site.scheme == asked.scheme || !site.upgrades()));
+        match target.origin() {
+            None => home,
+            Some(origin) if origin.host.capture.is_some() => true,
+            Some(origin) => {
+                let own = site.host.as_str() == origin.host.host.as_str()
+                    || site.aliases.iter().any(|alias| alias.host == origin.host.host);
+                (origin.scheme == asked.scheme && origin.host.host.as_str() == &*asked.host)
+                    || (own && asked.is_preview())
+            }
+        }
+    }
+}
+
+/// Where a redirect on the origin that was asked could lead to itself.
+fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
+    let (pattern, target) = (&rule.pattern, &redirect.target);
+    if changes_length(rule, redirect).is_some() {
+        return Itself::Never;
+    }
+    let among = || Itself::Among(target.path_as_pattern(pattern));
+    let same_root = base_is_root || pattern.origin().is_none() == target.origin().is_none();
+    if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
+        // What becomes of the query is not worked out.
+        return among();
+    }
+    let same_shape = pattern.path.as_str() == target.path().as_str();
+    match (same_shape, target.path().is_literal()) {
+        (true, _) => Itself::Always,
+        (false, true) if pattern.path.is_literal() => Itself::Never,
+        (false, true) if !redirect.drop_query => {
+            Itself::At(symbols(target.path().as_str()).collect())
+        }
+        (false, _) => among(),
+    }
+}
+
+/// Whether a redirect makes every path shorter, or every path longer; none where that hangs on what
+/// is captured.
+pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Ordering> {
+    let (from, to) = (&rule.pattern.path, redirect.target.path());
+    if rule.pattern.origin().is_some() || redirect.target.origin().is_some() {
+        return None;
+    }
+    let length = |piece| match piece {
+        Piece::Text(text) => symbols(text).count() as i64,
+        Piece::Expression(..) => 0,
+    };
+    let (before, after): (i64, i64) =
+        (from.pieces().map(length).sum(), to.pieces().map(length).sum());
+    let least = |form| i64::from(form == Expression::Segment);
+    let captures: Vec<(i64, i64)> = from
+        .expressions()
+        .map(|(form, name)| {
+            (least(form), to.expressions().filter(|(_, used)| *used == name).count() as i64)
+        })
+        .collect();
+    let from_path =
+        to.expressions().all(|(_, used)| from.expressions().any(|(_, name)| name == used));
+    let shortest: i64 = before + captures.iter().map(|(least, _)| least).sum::<i64>();
+    // A target that comes to nothing becomes `/`, one without a `/` at its start gets one, and of
+    // several one is left.
+    let begins_open = to.expressions().next().is_some() && matches!(to.literal_prefix(), "" | "/");
+    let given = i64::from(to.expressions().next().is_some() && to.literal_prefix().is_empty());
+    let unused: i64 = captures.iter().filter(|(_, used)| *used == 0).map(|(least, _)| least).sum();
+    if from_path
+        && captures.iter().all(|(_, used)| *used <= 1)
+        && after + given - before - unused < 0
+        && shortest > 1
+    {
+        return Some(Ordering::Less);
+    }
+    let more: i64 = captures.iter().map(|(least, used)| (used - 1) * least).sum();
+    if captures.iter().all(|(_, used)| *used >= 1) && !begins_open && after - before + more > 0 {
+        return Some(Ordering::Greater);
+    }
+    None
+}

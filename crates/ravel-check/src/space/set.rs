@@ -1,0 +1,305 @@
+//! Sets of requests, as unions of pieces; a piece says of each part of a request what it may be,
+//! whatever the others are.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use http::Method;
+
+use super::Space;
+use super::bits::Bits;
+use super::fact::{SignedFact, request_with};
+use super::leaf::Leaf;
+use super::search::{Found, Signed, shortest};
+use super::symbol::{Symbol, spell};
+use ravel::address::Request;
+
+/// A set of requests.
+#[derive(Debug, Clone, Default)]
+pub struct RequestSet<'r> {
+    pub(super) pieces: Vec<Piece<'r>>,
+    /// Something was left in that could not be taken out: the set may be too large.
+    pub(super) loose: bool,
+}
+
+#[derive(Debug, Clone)]
+pub(super) struct Piece<'r> {
+    /// The part of the site's hosts that paths are seen from.
+    pub(super) region: usize,
+    pub(super) origins: Bits,
+    pub(super) methods: Bits,
+    pub(super) languages: Bits,
+    pub(super) path: Vec<Signed<'r>>,
+    pub(super) facts: Vec<SignedFact<'r>>,
+}
+
+/// Whether a set has a member.
+#[derive(Debug, Clone)]
+pub enum Member {
+    /// A shortest one.
+    Shortest(Box<Request>),
+    /// The set is empty.
+    None,
+    /// It would take too long to say.
+    Undecided,
+}
+
+/// The most pieces that a difference is cut into.
+const MOST_PIECES: usize = 256;
+
+impl<'r> RequestSet<'r> {
+    /// What is in both.
+    #[must_use]
+    pub fn and(&self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        let pairs =
+            self.pieces.iter().flat_map(|a| other.pieces.iter().filter_map(move |b| a.and(b)));
+        RequestSet { pieces: pairs.collect(), loose: self.loose || other.loose }
+    }
+
+    /// What is in either.
+    #[must_use]
+    pub fn or(mut self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        self.pieces.extend(other.pieces.iter().cloned());
+        RequestSet { pieces: self.pieces, loose: self.loose || other.loose }
+    }
+
+    /// What is in this and not in the other. Pieces of the two that have nothing in common leave
+    /// each other whole.
+    #[must_use]
+    pub fn minus(&self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        let mut rest = self.clone();
+        rest.take_out(other);
+        rest
+    }
+
+    /// Takes the other's members out; says whether there were any in common.
+    pub(crate) fn take_out(&mut self, other: &RequestSet<'r>) -> bool {
+        let mut met = false;
+        self.loose |= other.loose;
+        for cut in &other.pieces {
+            let mut left = Vec::new();
+            for piece in std::mem::take(&mut self.pieces) {
+                match piece.and(cut).map(|both| both.is_empty()) {
+                    Some(Found::Member(())) => {
+                        met = true;
+                        left.extend(piece.minus(cut));
+                    }
+                    Some(Found::Undecided) => {
+                        self.loose = true;
+                        left.push(piece);
+                    }
+                    Some(Found::Nothing) | None => left.push(piece),
+                }
+            }
+            self.pieces = left;
+            if self.pieces.len() > MOST_PIECES {
+                self.loose = true;
+                break;
+            }
+        }
+        met
+    }
+
+    /// The same set, in pieces of which each is inside the other set or outside.
+    pub(crate) fn cut_by(self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        match other.pieces.is_empty() {
+            true => self,
+            false => self.minus(other).or(&self.and(other)),
+        }
+    }
+
+    /// A member whose address is as short as any.
+    pub fn shortest(&self, space: &Space<'r>) -> Member {
+        match self.shortest_parts(space) {
+            Found::Member(found) => Member::Shortest(Box::new(found.request)),
+            Found::Nothing if !self.loose => Member::None,
+            Found::Nothing | Found::Undecided => Member::Undecided,
+        }
+    }
+
+    /// Members one after another, each with another path, the shortest first, until `each` breaks.
+    pub(crate) fn each_member(
+        &self,
+        space: &Space<'r>,
+        most: usize,
+        mut each: impl FnMut(&Request) -> ControlFlow<()>,
+    ) -> Members {
+        let mut rest = self.clone();
+        for _ in 0..most {
+            match rest.shortest_parts(space) {
+                Found::Member(found) => {
+                    if each(&found.request).is_break() {
+                        return Members::Stopped;
+                    }
+                    rest.pieces[found.piece].path.push((Arc::new(Leaf::Word(found.word)), false));
+                }
+                Found::Nothing if !rest.loose => return Members::Exhausted,
+                Found::Nothing | Found::Undecided => return Members::More,
+            }
+        }
+        Members::More
+    }
+
+    /// A shortest member of every piece, on every origin of it.
+    pub(crate) fn members_by_piece(&self, space: &Space<'r>) -> Vec<Request> {
+        let mut members = Vec::new();
+        for piece in &self.pieces {
+            let mut one = piece.clone();
+            while let (false, Found::Member((request, _))) =
+                (one.origins.is_empty(), one.shortest(space))
+            {
+                members.push(request);
+                let first = one.origins.first();
+                one.origins.retain(|origin| Some(origin) != first);
+            }
+        }
+        members
+    }
+
+    fn shortest_parts(&self, space: &Space<'r>) -> Found<FoundMember> {
+        // Of addresses of one length the canonical one is the best example.
+        let mut best = None;
+        let mut undecided = false;
+        for (number, piece) in self.pieces.iter().enumerate() {
+            match piece.shortest(space) {
+                Found::Member((request, word)) => {
+                    let length = request.address().map_or(0, |address| {
+                        address.path().len() + address.query().map_or(0, str::len)
+                    });
+                    let cost = (length, request.headers().len(), piece.origins.first());
+                    if best.as_ref().is_none_or(|(known, _)| cost < *known) {
+                        best = Some((cost, FoundMember { request, piece: number, word }));
+                    }
+                }
+                Found::Nothing => {}
+                Found::Undecided => undecided = true,
+            }
+        }
+        match best {
+            Some((_, found)) => Found::Member(found),
+            None if undecided => Found::Undecided,
+            None => Found::Nothing,
+        }
+    }
+}
+
+struct FoundMember {
+    request: Request,
+    piece: usize,
+    word: Vec<Symbol>,
+}
+
+/// How a row of members ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Members {
+    /// It was stopped.
+    Stopped,
+    /// There are no others.
+    Exhausted,
+    /// There may be others.
+    More,
+}
+
+impl<'r> Piece<'r> {
+    fn and(&self, other: &Piece<'r>) -> Option<Piece<'r>> {
+        if self.region != other.region {
+            return None;
+        }
+        let mut both = self.clone();
+        both.origins.keep(&other.origins);
+        both.methods.keep(&other.methods);
+        both.languages.keep(&other.languages);
+        if both.origins.is_empty() || both.methods.is_empty() || both.languages.is_empty() {
+            return None;
+        }
+        for (leaf, wanted) in &other.path {
+            if !both.path.iter().any(|(known, sign)| Arc::ptr_eq(known, leaf) && sign == wanted) {
+                both.path.push((Arc::clone(leaf), *wanted));
+            }
+        }
+        for (fact, holds) in &other.facts {
+            if !both.facts.iter().any(|(known, sign)| Arc::ptr_eq(known, fact) && sign == holds) {
+                both.facts.push((Arc::clone(fact), *holds));
+            }
+        }
+        Some(both)
+    }
+
+    /// `Nothing` if it is empty; facts are asked first, since they cost less.
+    fn is_empty(&self) -> Found<()> {
+        match request_with(&self.facts) {
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+            Found::Member(_) => {}
+        }
+        match shortest(&self.path) {
+            Found::Member(_) => Found::Member(()),
+            Found::Nothing => Found::Nothing,
+            Found::Undecided => Found::Undecided,
+        }
+    }
+
+    /// The parts of this that are outside the other, none of them twice.
+    fn minus(&self, other: &Piece<'r>) -> Vec<Piece<'r>> {
+        let mut parts = Vec::new();
+        let mut rest = self.clone();
+        let finite: [for<'p> fn(&'p mut Piece<'r>) -> &'p mut Bits; 3] =
+            [|piece| &mut piece.origins, |piece| &mut piece.methods, |piece| &mut piece.languages];
+        let mut cut = other.clone();
+        for of in finite {
+            let mut outside = rest.clone();
+            of(&mut outside).drop(of(&mut cut));
+            if !of(&mut outside).is_empty() {
+                parts.push(outside);
+            }
+            of(&mut rest).keep(of(&mut cut));
+        }
+        for (leaf, wanted) in &other.path {
+            if rest.path.iter().any(|(known, sign)| Arc::ptr_eq(known, leaf) && sign == wanted) {
+                continue;
+            }
+            let mut outside = rest.clone();
+            outside.path.push((Arc::clone(leaf), !wanted));
+            parts.push(outside);
+            rest.path.push((Arc::clone(leaf), *wanted));
+        }
+        for (fact, holds) in &other.facts {
+            let mut outside = rest.clone();
+            outside.facts.push((Arc::clone(fact), !holds));
+            parts.push(outside);
+            rest.facts.push((Arc::clone(fact), *holds));
+        }
+        parts.retain(|part| part.is_empty() != Found::Nothing);
+        parts
+    }
+
+    fn shortest(&self, space: &Space<'r>) -> Found<(Request, Vec<Symbol>)> {
+        let (query, mut headers) = match request_with(&self.facts) {
+            Found::Member(parts) => parts,
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        };
+        let word = match shortest(&self.path) {
+            Found::Member(word) => word,
+            Found::Nothing => return Found::Nothing,
+            Found::Undecided => return Found::Undecided,
+        };
+        let (Some(origin), Some(method), Some(language)) =
+            (self.origins.first(), self.methods.first(), self.languages.first())
+        else {
+            return Found::Nothing;
+        };
+        let origin = &space.origins[origin];
+        let mut target = format!("{}{}", space.regions[self.region].prefix, spell(&word));
+        query.iter().for_each(|query| target.extend(["?", query]));
+        let method: Method = space.methods[method].clone();
+        if language > 0
+            && let Ok(value) = http::HeaderValue::from_str(&space.languages[language])
+        {
+            headers.append(http::header::ACCEPT_LANGUAGE, value);
+        }
+        let request =
+            Request::from_parts(method, origin.scheme, &origin.host, &target).with_headers(headers);
+        Found::Member((request, word))
+    }
+}

@@ -1,0 +1,103 @@
+//! A path as a word: one symbol a character, however it is spelled.
+
+use ravel::address::{encode, is_path_byte};
+
+/// A byte, or [`ESCAPED_SLASH`], which is no separator.
+pub(super) type Symbol = u16;
+
+pub(super) const SLASH: Symbol = b'/' as Symbol;
+pub(super) const ESCAPED_SLASH: Symbol = 256;
+const SYMBOLS: Symbol = 257;
+
+/// The symbols of a normalized path.
+pub(super) fn symbols(path: &str) -> impl Iterator<Item = Symbol> {
+    let mut bytes = path.bytes();
+    std::iter::from_fn(move || {
+        let byte = bytes.next()?;
+        if byte != b'%' {
+            return Some(byte.into());
+        }
+        let mut digit = || bytes.next().and_then(|digit| char::from(digit).to_digit(16));
+        let value = digit()? * 16 + digit()?;
+        Some(if value == u32::from(b'/') { ESCAPED_SLASH } else { value as Symbol })
+    })
+}
+
+/// The normalized path of a word.
+pub(super) fn spell(word: &[Symbol]) -> String {
+    let mut path = String::with_capacity(word.len());
+    for &symbol in word {
+        match symbol {
+            ESCAPED_SLASH => path.push_str("%2F"),
+            SLASH => path.push('/'),
+            byte => encode(&[byte as u8], is_path_byte, &mut path),
+        }
+    }
+    path
+}
+
+/// The byte that a symbol means.
+pub(super) fn meaning(symbol: Symbol) -> u8 {
+    if symbol == ESCAPED_SLASH { b'/' } else { symbol as u8 }
+}
+
+/// The symbols that must be told apart, one for each kind that behaves alike.
+#[derive(Debug, Default)]
+pub(super) struct Alphabet {
+    own: Vec<Symbol>,
+    digits: bool,
+    classes: Vec<[u8; 256]>,
+}
+
+impl Alphabet {
+    /// This symbol is told apart from all others.
+    pub(super) fn mark(&mut self, symbol: Symbol) {
+        self.own.push(symbol);
+    }
+
+    /// Digits are told apart from what is none.
+    pub(super) fn mark_digits(&mut self) {
+        self.digits = true;
+    }
+
+    /// Bytes are told apart where these classes differ.
+    pub(super) fn mark_classes(&mut self, classes: [u8; 256]) {
+        self.classes.push(classes);
+    }
+
+    /// One symbol a kind; letters come first, since they read well in an example.
+    pub(super) fn symbols(mut self) -> Vec<Symbol> {
+        self.own.sort_unstable();
+        self.own.dedup();
+        let mut kinds: Vec<(bool, Vec<u8>)> = Vec::new();
+        let mut symbols = Vec::new();
+        let letters = Symbol::from(b'a')..=Symbol::from(b'z');
+        let digits = Symbol::from(b'0')..=Symbol::from(b'9');
+        for symbol in letters.chain(digits).chain(0..SYMBOLS) {
+            if self.own.binary_search(&symbol).is_ok() {
+                symbols.push(symbol);
+                continue;
+            }
+            let byte = meaning(symbol);
+            let classes = self.classes.iter().map(|classes| classes[usize::from(byte)]).collect();
+            let kind = (self.digits && byte.is_ascii_digit(), classes);
+            // Separators and what can not be read well are never the example of a kind that has
+            // another.
+            if symbol != SLASH && !kinds.contains(&kind) {
+                kinds.push(kind);
+                symbols.push(symbol);
+            }
+        }
+        symbols
+            .sort_unstable_by_key(|symbol| (*symbol != SLASH, !byte_reads_well(*symbol), *symbol));
+        symbols.dedup();
+        if !symbols.contains(&SLASH) {
+            symbols.push(SLASH);
+        }
+        symbols
+    }
+}
+
+fn byte_reads_well(symbol: Symbol) -> bool {
+    u8::try_from(symbol).is_ok_and(|byte| byte.is_ascii_lowercase())
+}

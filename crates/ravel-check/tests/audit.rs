@@ -1,0 +1,302 @@
+//! What is found on small sites, and what is not: every finding of each case is named.
+
+use ravel::finding::{Finding, FindingPlace};
+use ravel::rules::Code;
+use ravel::{Edge, FileList, Rules};
+use ravel_check::{Audit, Report};
+
+fn report(rules: &str, folder: &[(&str, &str)]) -> Report {
+    let rules = Rules::parse(rules).unwrap_or_else(|problems| panic!("{rules}{problems}"));
+    let edge = Edge::new(&rules, FileList::from_iter(folder.iter().map(|(name, _)| *name)));
+    let bytes = |name: &str| {
+        folder
+            .iter()
+            .find(|(known, _)| *known == name)
+            .map(|(_, text)| text.as_bytes().to_vec())
+            .ok_or("")
+    };
+    Audit::new(&edge).all(bytes, Vec::new()).0
+}
+
+fn shown(findings: &[Finding]) -> Vec<String> {
+    let place = |finding: &Finding| match &finding.place {
+        FindingPlace::Line(line) => line.number.to_string(),
+        FindingPlace::Named { name, number, .. } => format!("{name}:{number:?}"),
+        FindingPlace::File { name, at } => {
+            format!("{name}{}", at.as_ref().map_or(String::new(), |(line, _)| format!(":{line}")))
+        }
+    };
+    findings.iter().map(|finding| format!("{} {}", place(finding), finding.code)).collect()
+}
+
+const HEAD: &str = "site https://h.example/\n  files dist\n  missing /404.html\n  alias www.h.example\n  preview *.p.example\n";
+const FILES: [&str; 6] =
+    ["index.html", "404.html", "a.html", "b/index.html", "app/index.html", "pic.png"];
+
+/// The rules begin on line 6.
+#[test]
+fn rules_have_these_findings_and_no_others() {
+    let cases: &[(&str, &[&str])] = &[
+        ("", &[]),
+        // Order, queries, conditions, hosts. Of `?id=x&id=1` the first value is no number, and some
+        // value is 1.
+        ("redirect /x.html -> /a\nredirect /{y}.html -> /b/\n", &["7 unused-capture"]),
+        (
+            "redirect /{y}.php -> /b/\n  accept unused-capture \"-\"\nredirect /x.php -> /a\n",
+            &["8 never-acts"],
+        ),
+        ("redirect /x.php?id=1 -> /a\nredirect /x.php -> /b/\n", &[]),
+        ("redirect /x.php -> /b/\nredirect /x.php?id=1 -> /a\n", &["7 never-acts"]),
+        (
+            "redirect /x.php?id={n} -> /a\n  where n is digits\n  accept unused-capture \"-\"\nredirect /x.php?id=1 -> /b/\n",
+            &["8 nothing-accepted"],
+        ),
+        ("redirect /x.php?id={n} -> /a\n  where n is digits\nredirect /x.php?id=one -> /b/\n", &[]),
+        (
+            "redirect /x.php?id={n} -> /a\n  where n is digits 1..2\nredirect /x.php?id=123 -> /b/\n",
+            &[],
+        ),
+        ("redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n", &[]),
+        (
+            "redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n  when not cookie c\nredirect /x.php -> /app/\n",
+            &["10 never-acts"],
+        ),
+        (
+            "redirect /x.php -> /a\n  when cookie c is 1\nredirect /x.php -> /b/\n  when cookie c\n",
+            &[],
+        ),
+        (
+            "redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n  when cookie c is 1\n",
+            &["8 never-acts"],
+        ),
+        (
+            "redirect /x.php -> /a\n  when header x-a contains one\nredirect /x.php -> /b/\n  when header x-a is none\n",
+            &["8 never-acts"],
+        ),
+        (
+            "redirect /x.php -> /a\n  when scheme is http\nredirect /x.php -> /b/\n  when scheme is https\nredirect /x.php -> /app/\n",
+            &["10 never-acts"],
+        ),
+        ("redirect /x.php -> /a\n  when host is www.h.example\nredirect /x.php -> /b/\n", &[]),
+        (
+            "redirect https://www.h.example/x.php -> /a\nredirect /x.php -> /b/\n  when host is www.h.example\n",
+            &["7 never-acts"],
+        ),
+        (
+            "redirect /x.php -> /a\n  when method is POST\nredirect /x.php -> /b/\n  when method is GET\n",
+            &[],
+        ),
+        (
+            "redirect /x.php -> /a\n  when host is h.example\n  when host is www.h.example\n",
+            &["6 never-acts"],
+        ),
+        (
+            "redirect /x.php -> /a\n  when preview\nredirect /x.php -> /b/\n  when not preview\n",
+            &[],
+        ),
+        // Together, two rules cover a third.
+        (
+            "redirect /s/{n}.php -> /a\n  where n is one of p, q\nredirect /s/{n}.php -> /b/\n  where n is not one of p, q\nredirect /s/r.php -> /app/\n",
+            &["10 never-acts"],
+        ),
+        ("redirect /s{/x*} -> https://o.example{/x*}\ngone /s/t\n", &["7 never-acts"]),
+        ("gone /s/t\nredirect /s{/x*} -> https://o.example{/x*}\n", &[]),
+        ("gone /s/t/\nelsewhere /s/t/\n", &["7 never-acts"]),
+        ("redirect /x.php -> /x.php\n", &["6 ends-missing"]),
+        (
+            "redirect {/x*} -> https://h.example{/x*}\n  when scheme is https\n  when host is h.example\n",
+            &["6 never-acts"],
+        ),
+        // Where redirects lead.
+        ("redirect /x.php -> /y.php\nredirect /y.php -> /x.php\n", &["6 circle"]),
+        (
+            "redirect /x.php -> /y.php\n  when cookie c\nredirect /y.php -> /x.php\n  when cookie c\n",
+            &["6 circle"],
+        ),
+        (
+            "redirect /x.php -> /y.php\n  when cookie c\nredirect /y.php -> /x.php\n  when not cookie c\n",
+            &["6 ends-missing", "8 ends-missing"],
+        ),
+        (
+            "redirect /x.php -> https://www.h.example/y.php\nredirect /y.php -> /x.php\n",
+            &["6 circle", "6 through-alias"],
+        ),
+        ("redirect /b -> /b/\nredirect /b/ -> /b\n", &["6 circle", "7 hides-file"]),
+        (
+            "redirect /x{/r*} -> /y{/r*}\nredirect /y{/r*} -> /z{/r*}\nredirect /z{/r*} -> https://o.example{/r*}\n",
+            &["6 chain", "7 chain"],
+        ),
+        ("redirect /x/{n} -> /{n}\nredirect /y.php -> /x/b\n", &["7 chain"]),
+        ("redirect /x.php -> /a.html\n", &["6 chain"]),
+        ("redirect /x.php -> /nowhere\n", &["6 ends-missing"]),
+        ("redirect /x.php?to={n} -> /{n}\n  where n is one of a, c\n", &["6 ends-missing"]),
+        ("redirect /x/{n} -> /{n}\n", &[]),
+        ("redirect /x/{n} -> /none/{n}\n", &["6 ends-missing"]),
+        ("redirect /x/{n} -> https://o.example/{n}\n", &[]),
+        ("redirect /x/{n} -> /app/{n}\nfallback /app{/s*} -> /app/\n", &[]),
+        ("redirect /x -> /a\n", &["6 one-slash-form"]),
+        ("redirect /x/ -> /a\n", &["6 one-slash-form"]),
+        ("redirect /a -> https://o.example/\n", &["6 hides-file"]),
+        ("gone /b{/x*}\n", &["6 hides-file"]),
+        ("redirect /b{/x*} -> https://o.example{/x*}\n  when no file\n", &[]),
+        // What is shown.
+        ("fallback /app{/s*} -> /app/\nfallback /app/x{/s*} -> /b/\n", &["7 never-acts"]),
+        ("fallback /app{/s*} -> /app/\nfallback /app/x.js -> /b/ even files\n", &[]),
+        // Its captures name a file only at `/`, which is one itself; what `gone` takes has no part
+        // in that.
+        ("gone {/x*}/q\nfallback {/x*} -> /a/{x}\n", &["7 never-acts"]),
+        ("rewrite /today -> /a\nrewrite /today -> /b/\n", &["7 never-acts"]),
+        ("rewrite /a -> /b/\n", &["6 hides-file"]),
+        ("fallback {/s*} -> /app/\n", &["6 fallback-everywhere"]),
+        ("fallback {/s*} -> /app/\n  when cookie c\n", &[]),
+        ("fallback /{s} -> /app/\n", &[]),
+        ("missing /p{/x*} -> /a\nmissing /p/q{/x*} -> /b/\n", &["7 never-acts"]),
+        // Headers.
+        ("headers /pic.png\n  set cache-control: max-age=60\n", &[]),
+        ("headers /old/{+x}\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers /old/{+x} on missing\n  set x-a: 1\n", &[]),
+        ("headers {/x*} on redirects\n  set x-a: 1\n", &[]),
+        ("headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n", &["9 set-twice"]),
+        (
+            "headers {/x*}\n  set x-a: 1\nheaders /a on missing\n  set x-a: 2\n",
+            &["8 headers-never"],
+        ),
+        ("headers {/x*}\n  add x-a: 1\nheaders /a\n  add x-a: 2\n", &[]),
+        ("headers {/x*}\n  set x-frame-options: DENY\n", &["7 missing-lacks-header"]),
+        ("headers /a\n  set cache-control: max-age=7200\n", &["7 page-kept"]),
+        ("headers /a\n  set cache-control: max-age=7200, no-cache\n", &[]),
+        (
+            "fallback /app{/s*} -> /app/\nheaders /app/static/{+f}\n  set cache-control: max-age=7200\n",
+            &["8 long-life-fallback"],
+        ),
+    ];
+    for (rules, expected) in cases {
+        let files: Vec<(&str, &str)> = FILES.iter().map(|name| (*name, "")).collect();
+        let report = report(&format!("{HEAD}{rules}"), &files);
+        assert_eq!(shown(&report.findings), *expected, "{rules}{:#?}", report.findings);
+    }
+}
+
+#[test]
+fn references_are_followed_as_browsers_do() {
+    let page = |text: &'static str| vec![("index.html", text)];
+    type Files = Vec<(&'static str, &'static str)>;
+    let cases: Vec<(Files, &[&str])> = vec![
+        (
+            page(
+                "<a href=\"/a\">a</a> <a href=b/>b</a> <a href='#top'>t</a> <a href=mailto:x@h.example>m</a>",
+            ),
+            &[],
+        ),
+        (page("<a href=\"/x?y=1&amp;z=2#f\">"), &["index.html:1 broken-link"]),
+        (page("\n<a href=\"//o.example/x\"> <a href=\"https://o.example/\">"), &[]),
+        (page("<!-- <a href=/x> --><script>'<a href=/x>'</script>"), &[]),
+        (page("<a href=/b>"), &["index.html:1 link-redirects"]),
+        (page("<a href=https://www.h.example/b/>"), &["index.html:1 link-redirects"]),
+        (
+            page("<img srcset=\"/pic.png 1x, /pic2.png 2x\" src=/pic.png>"),
+            &["index.html:1 broken-link"],
+        ),
+        (page("<style>.a { background: url(/pic2.png) }</style>"), &["index.html:1 broken-link"]),
+        (page("<base href=/b/><img src=pic.png>"), &["index.html:1 broken-link"]),
+        (
+            page("<script src=http://o.example/x.js></script><a href=http://o.example/>o</a>"),
+            &["index.html:1 plain-content"],
+        ),
+        (page("<link rel=stylesheet href=/app/style>"), &["index.html:1 gets-page"]),
+        (page("<link rel=canonical href=https://h.example/>"), &[]),
+        (
+            page("<link rel=canonical href=https://h.example/index.html>"),
+            &["index.html:1 not-canonical"],
+        ),
+        (
+            page("<form action=/search></form><form method=post action=/x></form>"),
+            &["index.html:1 broken-link"],
+        ),
+        (
+            vec![("site.css", "@import '/b.css';\n\n.a { src: url( \"pic2.png\" ) }")],
+            &["site.css:1 broken-link", "site.css:3 broken-link"],
+        ),
+        (
+            vec![("site.css", "/* url(/x.png) */ .a { background: image-set(url(pic.png) 1x) }")],
+            &[],
+        ),
+        (
+            vec![(
+                "site.webmanifest",
+                "{\"start_url\": \"/\",\n \"icons\": [{\"src\": \"/i.png\"}],\n \"shortcuts\": [{\"url\": \"/x\"}]}",
+            )],
+            &["site.webmanifest:2 broken-link", "site.webmanifest:3 broken-link"],
+        ),
+        (
+            vec![(
+                "sitemap.xml",
+                "<urlset><url><loc>https://h.example/a</loc></url>\n<url><loc>https://h.example/x?a=1&amp;b=2</loc></url></urlset>",
+            )],
+            &["sitemap.xml:2 not-canonical"],
+        ),
+        (vec![("404.html", "<img src=pic.png>")], &["404.html:1 broken-link"]),
+        (
+            vec![("app/index.html", "<script src=/pic.png></script><img src=../pic.png>")],
+            &["app/index.html:1 broken-link"],
+        ),
+    ];
+    for (changed, expected) in cases {
+        let mut files: Vec<(&str, &str)> = FILES.iter().map(|name| (*name, "")).collect();
+        files.retain(|(name, _)| changed.iter().all(|(other, _)| other != name));
+        files.extend(&changed);
+        let report = report(&format!("{HEAD}fallback /app{{/s*}} -> /app/\n"), &files);
+        assert_eq!(shown(&report.findings), expected, "{changed:?}{:#?}", report.findings);
+    }
+}
+
+#[test]
+fn what_is_accepted_is_accepted_where_it_stands() {
+    let cases: &[(&str, usize, &[&str])] = &[
+        ("redirect /x -> /a\n  accept one-slash-form \"-\"\n", 1, &[]),
+        (
+            "redirect /x -> /a\n  accept circle \"-\"\n",
+            0,
+            &["6 one-slash-form", "7 nothing-accepted"],
+        ),
+        ("redirect\n  accept one-slash-form \"-\"\n  /x -> /a\n  /y -> /a\n", 2, &[]),
+        (
+            "redirect\n  /x -> /a\n  accept one-slash-form \"-\"\n  /y -> /a\n",
+            1,
+            &["9 one-slash-form"],
+        ),
+        (
+            "redirect /x -> /a\n  when scheme is https\n  accept plain-target \"-\"\n",
+            0,
+            &["8 nothing-accepted"],
+        ),
+        ("redirect permanent\n  table t.csv\n    accept one-slash-form \"-\"\n", 2, &[]),
+        (
+            "headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n    accept set-twice \"-\"\n",
+            1,
+            &[],
+        ),
+        ("expect / serves /index.html\n  accept never-acts \"-\"\n", 0, &["7 nothing-accepted"]),
+    ];
+    for (rules, accepted, expected) in cases {
+        let load = |_: &str| Ok::<_, String>(b"old,new\n/x,/a\n/y,/a\n".to_vec());
+        let rules = Rules::parse_with(&format!("{HEAD}{rules}"), load).unwrap();
+        let edge = Edge::new(&rules, FileList::from_iter(FILES));
+        let audit = Audit::new(&edge);
+        let report = audit.report(audit.rules());
+        assert_eq!(
+            (report.accepted, shown(&report.findings)),
+            (*accepted, expected.iter().map(|text| text.to_string()).collect())
+        );
+    }
+    let folder = "site https://h.example/\n  files dist\n    accept left-out \"for the old server\"\n  missing /404.html\n";
+    let report = report(folder, &[("index.html", ""), ("404.html", ""), (".htaccess", "")]);
+    assert_eq!((report.accepted, report.findings.len()), (1, 0));
+}
+
+#[test]
+fn names_of_findings_are_read_back() {
+    for code in Code::ALL {
+        assert_eq!(code.to_string().parse::<Code>(), Ok(*code));
+    }
+}

@@ -1,0 +1,119 @@
+//! The catalogue of findings in docs/findings.md: each wrong site has what is said, and each mended
+//! one has it no more.
+//!
+//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test findings` writes down what is said now.
+
+mod catalogue;
+
+use std::collections::BTreeSet;
+use std::fmt::Write;
+
+use catalogue::{block, compare};
+use ravel::finding::{Finding, FindingPlace};
+use ravel::rules::Code;
+use ravel::{Edge, FileList, Rules};
+use ravel_check::{Audit, Report};
+use ravel_dns::Moment;
+use time::format_description::well_known::Rfc3339;
+
+/// Everything that is found on a site whose folder is given as lines: a name, and what is in the
+/// file. `zone` is its zone.
+fn check(rules: &str, folder: &str, zone: &str) -> (Vec<String>, Report) {
+    let load = |name: &str| match name {
+        "labs.csv" => Ok((0..101)
+            .fold("old,new\n".to_owned(), |table, row| format!("{table}/labs/{{page_{row}}},/\n"))
+            .into_bytes()),
+        _ => Err("there is no such file"),
+    };
+    let rules =
+        Rules::parse_with(rules, load).unwrap_or_else(|problems| panic!("{rules}{problems}"));
+    let files: Vec<(&str, &str)> =
+        folder.lines().map(|line| line.split_once(' ').unwrap_or((line, ""))).collect();
+    let edge = Edge::new(&rules, FileList::from_iter(files.iter().map(|(name, _)| *name)));
+    let bytes = |name: &str| {
+        files
+            .iter()
+            .find(|(known, _)| *known == name)
+            .map(|(_, text)| text.as_bytes().to_vec())
+            .ok_or("")
+    };
+    let named = |path: &str| match path {
+        "harbour.example.zone" => Ok(zone.as_bytes().to_vec()),
+        path => certificate(path).map(String::into_bytes).ok_or("there is no such file"),
+    };
+    let now = Moment::parse("2027-01-15T12:00:00Z", &Rfc3339).unwrap();
+    let report = Audit::new(&edge).all(bytes, ravel_dns::findings(&rules, now, named)).0;
+    (rules.sources().iter().map(|source| source.to_string()).collect(), report)
+}
+
+/// The certificates that the examples name.
+fn certificate(path: &str) -> Option<String> {
+    let both: &[&str] = &["harbour.example", "www.harbour.example"];
+    let (names, years) = match path {
+        "site.pem" => (both, 2026..2028),
+        "one-label.pem" => (&["*.harbour.example"][..], 2026..2028),
+        "old.pem" => (both, 2025..2026),
+        "mixed.pem" => (both, 2026..2028),
+        _ => return None,
+    };
+    let authority = |name: &str| {
+        let mut params = rcgen::CertificateParams::new(Vec::new()).unwrap();
+        params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+        params.distinguished_name.push(rcgen::DnType::CommonName, name);
+        rcgen::CertifiedIssuer::self_signed(params, rcgen::KeyPair::generate().unwrap()).unwrap()
+    };
+    let (issuer, other) = (authority("Quay Authority"), authority("Other Authority"));
+    let mut params = rcgen::CertificateParams::new(
+        names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>(),
+    )
+    .unwrap();
+    params.not_before = rcgen::date_time_ymd(years.start, 1, 1);
+    params.not_after = rcgen::date_time_ymd(years.end, 1, 1);
+    let own = params.signed_by(&rcgen::KeyPair::generate().unwrap(), &issuer).unwrap();
+    let next = if path == "mixed.pem" { other } else { issuer };
+    Some(format!("{}{}", own.pem(), next.pem()))
+}
+
+fn said(sources: &[String], finding: &Finding) -> String {
+    let place = match &finding.place {
+        FindingPlace::Line(line) => {
+            format!("{}:{}", sources[usize::from(line.source)], line.number)
+        }
+        FindingPlace::File { name, at: Some((line, _)) } => format!("{name}:{line}"),
+        FindingPlace::File { name, at: None } => name.to_string(),
+        FindingPlace::Named { name, number: Some(number), .. } => format!("{name}:{number}"),
+        FindingPlace::Named { name, number: None, .. } => name.to_string(),
+    };
+    let mut text = format!("{place}: {}\n", finding.what);
+    for (label, words) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
+        if let Some(words) = words {
+            writeln!(text, "  {label}: {words}").unwrap();
+        }
+    }
+    text
+}
+
+#[test]
+fn the_catalogue_is_what_is_found() {
+    let mut seen = BTreeSet::new();
+    compare("findings.md", |name, section| {
+        let code: Code = name.parse().unwrap_or_else(|()| panic!("`{name}` is no finding"));
+        seen.insert(code);
+        let wrong = block(section, "wrong").unwrap();
+        let folder = block(section, "folder").unwrap_or("index.html\n");
+        let zone = block(section, "zone").unwrap_or("");
+        let (sources, report) = check(wrong, folder, zone);
+        let found: Vec<&Finding> =
+            report.findings.iter().filter(|finding| finding.code == code).collect();
+        assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings);
+        let mended = block(section, "mended").unwrap_or(wrong);
+        let zone = block(section, "mended-zone").unwrap_or(zone);
+        let (_, mended) = check(mended, block(section, "mended-folder").unwrap_or(folder), zone);
+        let still: Vec<&Finding> =
+            mended.findings.iter().filter(|finding| finding.code == code).collect();
+        assert!(still.is_empty(), "{name} is not mended: {still:#?}");
+        found.iter().map(|finding| said(&sources, finding)).collect()
+    });
+    let missing: Vec<&Code> = Code::ALL.iter().filter(|code| !seen.contains(code)).collect();
+    assert!(missing.is_empty(), "not in docs/findings.md: {missing:?}");
+}

@@ -1,0 +1,192 @@
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use x509_parser::extensions::{GeneralName, ParsedExtension};
+use x509_parser::pem::Pem;
+use x509_parser::prelude::X509Certificate;
+
+use super::Moment;
+use ravel::finding::{Finding, FindingPlace};
+use ravel::rules::{Code, Domain, Site};
+
+/// A certificate chain as it will be served; the private key is not needed.
+#[derive(Debug, Clone)]
+pub struct Certificate {
+    chain: Vec<Link>,
+}
+
+/// A certificate of a chain.
+#[derive(Debug, Clone)]
+struct Link {
+    subject: String,
+    issuer: String,
+    /// DER of subject and issuer, which must follow on each other.
+    names: (Vec<u8>, Vec<u8>),
+    /// The identifiers of its key, and of its issuer's (RFC 5280, section 4.2.1.1 and 4.2.1.2).
+    keys: (Option<Vec<u8>>, Option<Vec<u8>>),
+    hosts: Vec<String>,
+    from: OffsetDateTime,
+    until: OffsetDateTime,
+}
+
+impl Certificate {
+    /// Reads a chain in PEM (RFC 7468): the site's own certificate first.
+    ///
+    /// # Errors
+    /// What is wrong with the file, in words.
+    pub fn read(pem: &[u8]) -> Result<Certificate, String> {
+        let mut chain = Vec::new();
+        for block in Pem::iter_from_buffer(pem) {
+            let block = block
+                .map_err(|_| "it is no PEM: a block is not closed, or not Base64".to_owned())?;
+            if block.label == "CERTIFICATE" {
+                let number = chain.len() + 1;
+                let parsed = block.parse_x509().map_err(|error| {
+                    format!("certificate {number} in it can not be read: {error}")
+                })?;
+                chain.push(link(&parsed));
+            }
+        }
+        match chain.is_empty() {
+            true => {
+                Err("it holds no certificate; write the chain as PEM blocks that begin with `-----BEGIN CERTIFICATE-----`".into())
+            }
+            false => Ok(Certificate { chain }),
+        }
+    }
+
+    /// The names that the site's certificate is for, in lower case; one may begin with `*.`.
+    pub fn hosts(&self) -> &[String] {
+        &self.chain[0].hosts
+    }
+
+    /// From when to when the whole chain is valid.
+    pub fn validity(&self) -> (OffsetDateTime, OffsetDateTime) {
+        let from = self.chain.iter().map(|link| link.from).max();
+        let until = self.chain.iter().map(|link| link.until).min();
+        (from.unwrap_or(OffsetDateTime::UNIX_EPOCH), until.unwrap_or(OffsetDateTime::UNIX_EPOCH))
+    }
+
+    /// Who issued the site's certificate.
+    pub fn issuer(&self) -> &str {
+        &self.chain[0].issuer
+    }
+
+    /// Whether the certificate names a host (RFC 6125, section 6.4): a `*.` name is for one label,
+    /// and not for the name below it.
+    pub fn names(&self, host: &str) -> bool {
+        let host = host.to_ascii_lowercase();
+        self.hosts().iter().any(|name| match name.strip_prefix("*.") {
+            Some(rest) => host
+                .split_once('.')
+                .is_some_and(|(label, below)| !label.is_empty() && below == rest),
+            None => *name == host,
+        })
+    }
+
+    /// The first certificate of the chain that did not issue the one before it: its number from 1,
+    /// its subject, and who did.
+    pub fn misplaced(&self) -> Option<(usize, &str, &str)> {
+        self.chain.windows(2).zip(2..).find_map(|(pair, number)| {
+            let [link, next] = pair else { return None };
+            let same_key = match (&link.keys.1, &next.keys.0) {
+                (Some(wanted), Some(found)) => wanted == found,
+                _ => true,
+            };
+            let follows = link.names.1 == next.names.0 && same_key;
+            (!follows).then_some((number, &*next.subject, &*link.issuer))
+        })
+    }
+}
+
+fn link(certificate: &X509Certificate<'_>) -> Link {
+    let mut hosts = Vec::new();
+    let mut keys = (None, None);
+    for extension in certificate.extensions() {
+        match extension.parsed_extension() {
+            ParsedExtension::SubjectAlternativeName(names) => {
+                hosts.extend(names.general_names.iter().filter_map(|name| match name {
+                    GeneralName::DNSName(name) => Some(name.to_ascii_lowercase()),
+                    _ => None,
+                }))
+            }
+            ParsedExtension::SubjectKeyIdentifier(key) => keys.0 = Some(key.0.to_vec()),
+            ParsedExtension::AuthorityKeyIdentifier(key) => {
+                keys.1 = key.key_identifier.as_ref().map(|key| key.0.to_vec())
+            }
+            _ => {}
+        }
+    }
+    let validity = certificate.validity();
+    Link {
+        subject: certificate.subject().to_string(),
+        issuer: certificate.issuer().to_string(),
+        names: (certificate.subject().as_raw().to_vec(), certificate.issuer().as_raw().to_vec()),
+        keys,
+        hosts,
+        from: validity.not_before.to_datetime(),
+        until: validity.not_after.to_datetime(),
+    }
+}
+
+/// What is wrong with the certificate of a domain at a moment.
+pub fn certificate_findings(
+    site: &Site,
+    domain: &Domain,
+    certificate: &Certificate,
+    now: Moment,
+) -> Vec<Finding> {
+    let Some(file) = &domain.certificate else { return Vec::new() };
+    let on = |code, what: String| {
+        Finding::at(
+            code,
+            FindingPlace::Named { by: file.line, name: file.path.clone(), number: None },
+            what,
+        )
+    };
+    let refused = "browsers refuse the site";
+    let mut out = Vec::new();
+    for host in site.hosts().filter(|host| domain.holds(host) && !certificate.names(host)) {
+        let wild = certificate.hosts().iter().find_map(|name| {
+            let base = name.strip_prefix("*.")?;
+            (host == base || host.ends_with(&format!(".{base}"))).then_some(name)
+        });
+        let why = match wild {
+            Some(name) => format!(": `{name}` is for one label and not for the name below"),
+            None => String::new(),
+        };
+        out.push(
+            on(Code::CertificateLacksHost, format!("the certificate does not name `{host}`{why}"))
+                .visitor(refused)
+                .instead(format!(
+                    "a certificate with `{host}` among its subject alternative names; it has {}",
+                    certificate.hosts().join(", ")
+                )),
+        );
+    }
+    let (from, until) = certificate.validity();
+    let moment = |moment: Moment| moment.format(&Rfc3339).unwrap_or_default();
+    if now < from {
+        let what = format!("the certificate is not valid before {}", moment(from));
+        out.push(
+            on(Code::CertificateDates, what)
+                .visitor(refused)
+                .instead("serve it from then on, or have one issued that is valid now"),
+        );
+    } else if now >= until {
+        let what = format!("the certificate expired on {}", moment(until));
+        out.push(
+            on(Code::CertificateDates, what).visitor(refused).instead("have a new one issued"),
+        );
+    }
+    if let Some((number, subject, wanted)) = certificate.misplaced() {
+        out.push(
+            on(
+                Code::CertificateChain,
+                format!("certificate {number} of the chain is `{subject}`, which did not issue the one before it"),
+            )
+            .visitor("browsers that do not know the missing link refuse the site")
+            .instead(format!("behind each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
+        );
+    }
+    out
+}

@@ -1,0 +1,378 @@
+//! Who reaches what while a domain changes, in virtual time.
+//!
+//! Resolvers keep what they fetched for its life, and each fetched at a moment of its own. What a
+//! version of the zone said can still be seen from its start until its end plus the life it gave:
+//! that is all there is to it, for every single question. A host's answer may need several
+//! questions (an alias, then addresses), each kept for itself.
+
+mod prepare;
+mod seen;
+
+use time::{Duration, OffsetDateTime};
+
+use super::plan::{Plan, PlannedHost, name_of, said};
+use super::wrong::CaaSet;
+use super::zone::{RecordType, Zone};
+use super::{Certificate, Moment};
+use prepare::{adds_proof, long_lives, prepared, proof_wait, proves, with_low_lives};
+use ravel::rules::Issue;
+use seen::{end_of, spans};
+
+/// The life that records get before a change, in seconds.
+const LOW: u32 = 300;
+
+/// The time that is left for a certificate to be issued before a switch, in seconds.
+const ISSUING: u32 = 3_600;
+
+/// What happens when a zone changes.
+#[derive(Debug, Clone)]
+pub struct Course {
+    /// The moment at which all name servers give the site's new records.
+    pub moment: Moment,
+    /// What to do, in order of time.
+    pub steps: Vec<Step>,
+    /// The zones that are to stand, each from a moment on; before the first it is the zone as it
+    /// is.
+    pub zones: Vec<(Moment, Zone)>,
+    /// What visitors see, host by host.
+    pub hosts: Vec<HostCourse>,
+    /// Hosts of which the zone can not show what they get.
+    pub unseen: Vec<String>,
+    /// When ownership can be proved; none where the rules state no proof, the proof can not be
+    /// added, or it is there already.
+    pub proof: Option<Window>,
+    /// When the certificate can be issued.
+    pub certificate: Issued,
+}
+
+/// Something to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// When: at the latest before a switch, at the earliest after it.
+    pub at: Moment,
+    /// What.
+    pub kind: StepKind,
+}
+
+/// What is to be done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StepKind {
+    /// Give these records a short life: whose, which type, and the life they have.
+    Lower(Vec<(String, RecordType, u32)>, u32),
+    /// Add the record that proves ownership.
+    Prove,
+    /// Let CAA records name the authority that is to issue; which one, only the hosting knows.
+    Allow,
+    /// Have the certificate issued.
+    Issue,
+    /// Write the new records.
+    Switch,
+    /// Give the new records the life that is wanted.
+    Raise,
+}
+
+/// What visitors of a host see.
+#[derive(Debug, Clone)]
+pub struct HostCourse {
+    /// The host.
+    pub host: String,
+    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
+    pub spans: Vec<Span>,
+    /// From when on HTTPS works for everyone; none where no certificate can be issued.
+    pub https: Option<Moment>,
+    /// While some reach the new site, and it has no certificate yet.
+    pub gap: Option<Gap>,
+}
+
+/// A stretch of time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    /// Its start; none for the past.
+    pub from: Option<Moment>,
+    /// Its end, which is no part of it; none for the future.
+    pub until: Option<Moment>,
+    /// What visitors can reach in it.
+    pub ends: Ends,
+}
+
+/// Where visitors can end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Ends {
+    /// Somewhere else than at the new site.
+    pub old: bool,
+    /// At the new site.
+    pub new: bool,
+    /// Nowhere: the name is not found.
+    pub missing: bool,
+}
+
+/// When something begins to be so: for the first, and for all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Window {
+    /// The best case.
+    pub best: Moment,
+    /// The worst case.
+    pub worst: Moment,
+}
+
+/// When a certificate can be issued.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Issued {
+    /// It is there: the chain that the rules name is for every host, and valid.
+    There,
+    /// In this window.
+    In(Window),
+    /// Not at all: CAA records forbid it.
+    Forbidden,
+}
+
+/// A time without HTTPS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Gap {
+    /// When the first visitors reach the new site.
+    pub from: Moment,
+    /// When the certificate can be issued at the latest; none if it can not. What the issuing
+    /// itself takes comes on top.
+    pub until: Option<Moment>,
+}
+
+/// A zone from a moment on.
+struct Version<'z> {
+    /// In seconds from the switch.
+    from: i64,
+    zone: &'z Zone,
+}
+
+/// The start of the first version: longer before than any life.
+const EVER: i64 = i64::MIN / 2;
+
+impl Course {
+    /// Everything is changed at one moment.
+    pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+        let after = plan.zone.changed(plan.changes());
+        let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
+        let mut course = Course::over(plan, certificate, moment, &versions, None);
+        course.zones = vec![(moment, after)];
+        course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
+        if let Issued::In(window) = course.certificate {
+            course.steps.push(Step { at: window.worst, kind: StepKind::Issue });
+        }
+        course
+    }
+
+    /// The steps are taken in the order that leaves as little of a gap as can be, with the switch
+    /// at this moment.
+    pub fn in_order(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+        let lowered = long_lives(plan);
+        let proves = adds_proof(plan);
+        let old_life = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
+        let proving = if proves { proof_wait(plan).saturating_add(ISSUING) } else { 0 };
+        let forbidding = plan.caa().iter().filter(|caa| caa.forbids()).map(CaaSet::ttl).max();
+        let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(ISSUING));
+        let start = -i64::from(old_life.max(proving).max(allowing));
+        let allowed = forbidding.map(|ttl| (start, start + i64::from(ttl)));
+        let before = plan.zone.changed(&prepared(plan, &lowered));
+        let switched = plan.zone.changed(&with_low_lives(plan, &lowered));
+        let mut versions = vec![Version { from: EVER, zone: plan.zone }];
+        if start < 0 {
+            versions.push(Version { from: start, zone: &before });
+        }
+        versions.push(Version { from: 0, zone: &switched });
+        let arrived = Course::over(plan, certificate, moment, &versions, allowed)
+            .settled()
+            .map_or(0, |at| (at - moment).whole_seconds());
+        let after = plan.zone.changed(plan.changes());
+        versions.push(Version { from: arrived, zone: &after });
+        let mut course = Course::over(plan, certificate, moment, &versions, allowed);
+        let at = |seconds| later(moment, seconds);
+        course.zones = versions
+            .iter()
+            .skip(1)
+            .map(|version| (at(version.from), version.zone.clone()))
+            .collect();
+        let mut steps = Vec::new();
+        if !lowered.is_empty() {
+            steps.push(Step { at: at(start), kind: StepKind::Lower(lowered, LOW) });
+        }
+        if proves {
+            steps.push(Step { at: at(start), kind: StepKind::Prove });
+        }
+        if allowed.is_some() {
+            steps.push(Step { at: at(start), kind: StepKind::Allow });
+        }
+        steps.push(Step { at: moment, kind: StepKind::Switch });
+        if let Issued::In(window) = course.certificate {
+            steps.push(Step { at: window.worst, kind: StepKind::Issue });
+        }
+        if after.text() != switched.text() {
+            steps.push(Step { at: at(arrived), kind: StepKind::Raise });
+        }
+        steps.sort_by_key(|step| step.at);
+        course.steps = steps;
+        course
+    }
+
+    /// From when on everybody reaches the new site; none where nothing changes or the zone never
+    /// gives it.
+    pub fn settled(&self) -> Option<Moment> {
+        self.hosts.iter().filter_map(|host| host.all_new()).max()
+    }
+
+    /// The first and the last moment at which something changes for somebody.
+    pub fn extent(&self) -> (Moment, Moment) {
+        let spans =
+            self.hosts.iter().flat_map(|host| host.spans.iter().filter_map(|span| span.from));
+        let windows = self.proof.iter().chain(match &self.certificate {
+            Issued::In(window) => Some(window),
+            _ => None,
+        });
+        let mut all: Vec<Moment> = spans.chain(self.steps.iter().map(|step| step.at)).collect();
+        all.extend(windows.flat_map(|window| [window.best, window.worst]));
+        all.push(self.moment);
+        all.sort();
+        (all[0], all[all.len() - 1])
+    }
+
+    /// What happens when these versions follow each other; `allowed` says between when CAA records
+    /// that forbid a certificate no longer do, in seconds from the switch.
+    fn over(
+        plan: &Plan<'_>,
+        certificate: Option<&Certificate>,
+        moment: Moment,
+        versions: &[Version<'_>],
+        allowed: Option<(i64, i64)>,
+    ) -> Course {
+        let at = |seconds| later(moment, seconds);
+        let proof = plan.domain.proof.as_ref().and_then(|proof| {
+            let name = name_of(proof.name.as_str());
+            let has = |zone: &Zone| {
+                zone.set(&name, RecordType::TXT).any(|record| said(record) == proof.text.as_bytes())
+            };
+            let first =
+                versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
+            let best = versions[first].from;
+            let worst = (0..first)
+                .map(|old| end_of(versions, old, &name, RecordType::TXT))
+                .max()
+                .unwrap_or(best)
+                .max(best);
+            Some(Window { best: at(best), worst: at(worst) })
+        });
+        let begin = versions
+            .iter()
+            .map(|version| version.from)
+            .find(|from| *from > EVER)
+            .map_or(moment, at);
+        let allowed = allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
+        let certificate = issued(plan, certificate, moment, begin, proof, allowed);
+        let course = |host: &PlannedHost| {
+            let spans = spans(plan, versions, &host.name, moment);
+            HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue)
+        };
+        Course {
+            moment,
+            steps: Vec::new(),
+            zones: Vec::new(),
+            hosts: plan.hosts.iter().filter(|host| host.seen).map(course).collect(),
+            unseen: plan
+                .hosts
+                .iter()
+                .filter(|host| !host.seen)
+                .map(|host| host.host.clone())
+                .collect(),
+            proof,
+            certificate,
+        }
+    }
+}
+
+impl HostCourse {
+    fn new(host: String, spans: Vec<Span>, certificate: Issued, issue: Issue) -> HostCourse {
+        let mut course = HostCourse { host, spans, https: None, gap: None };
+        let changes = course.spans.len() > 1;
+        let all_new = course.all_new();
+        let Some(first) = course.first_new() else { return course };
+        course.https = match certificate {
+            Issued::There => Some(all_new.unwrap_or(first)),
+            Issued::In(window) => Some(all_new.unwrap_or(first).max(window.worst)),
+            Issued::Forbidden => None,
+        };
+        course.gap = match certificate {
+            _ if !changes => None,
+            Issued::There => None,
+            Issued::In(window) => {
+                let late = window.worst > first || issue == Issue::Records;
+                late.then_some(Gap { from: first, until: Some(window.worst.max(first)) })
+            }
+            Issued::Forbidden => Some(Gap { from: first, until: None }),
+        };
+        course
+    }
+
+    /// When the first visitors reach the new site; the start of time where they always do.
+    pub fn first_new(&self) -> Option<Moment> {
+        let span = self.spans.iter().find(|span| span.ends.new)?;
+        span.from.or(span.until).or(Some(OffsetDateTime::UNIX_EPOCH))
+    }
+
+    /// When the last visitors are gone from the old one; none where there are none or they stay.
+    pub fn last_old(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.old)?.until
+    }
+
+    /// When the last resolver forgets that the name was missing.
+    pub fn last_missing(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.missing)?.until
+    }
+
+    /// From when on everybody reaches the new site; none where they always do or never.
+    pub fn all_new(&self) -> Option<Moment> {
+        let last = self.spans.last()?;
+        last.from.filter(|_| last.ends == Ends { new: true, ..Ends::default() })
+    }
+}
+
+impl Ends {
+    /// Takes in where others can end.
+    pub fn add(&mut self, other: Ends) {
+        self.old |= other.old;
+        self.new |= other.new;
+        self.missing |= other.missing;
+    }
+}
+
+fn later(moment: Moment, seconds: i64) -> Moment {
+    moment.saturating_add(Duration::seconds(seconds))
+}
+
+fn issued(
+    plan: &Plan<'_>,
+    certificate: Option<&Certificate>,
+    moment: Moment,
+    begin: Moment,
+    proof: Option<Window>,
+    allowed: Option<Window>,
+) -> Issued {
+    let there = certificate.is_some_and(|certificate| {
+        let (from, until) = certificate.validity();
+        from <= moment
+            && moment < until
+            && plan.hosts.iter().all(|host| certificate.names(&host.host))
+    });
+    if there {
+        return Issued::There;
+    }
+    if allowed.is_none() && plan.caa().iter().any(CaaSet::forbids) {
+        return Issued::Forbidden;
+    }
+    let switch = Window { best: moment, worst: moment };
+    let by_records = plan.domain.issue == Issue::Records || !proves(plan);
+    let earliest = if by_records { switch } else { Window { best: begin, worst: begin } };
+    // All that is waited for must have come.
+    let awaited = [proof, allowed].into_iter().flatten();
+    let later = |one: Window, other: Window| Window {
+        best: one.best.max(other.best),
+        worst: one.worst.max(other.worst),
+    };
+    Issued::In(awaited.fold(earliest, later))
+}

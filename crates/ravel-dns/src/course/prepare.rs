@@ -1,0 +1,94 @@
+//! What is done before a switch, so that little is kept when it comes.
+
+use super::LOW;
+use super::seen::ask;
+use crate::plan::{Action, Plan, name_of};
+use crate::zone::{Change, Changes, RecordType, shown};
+
+/// The sets of records that change or go, and live long: whose, which type, their life.
+pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
+    let mut sets: Vec<(String, RecordType, u32)> = Vec::new();
+    let records: Vec<_> = plan.zone.records().collect();
+    let changes = plan.changes();
+    let changed = changes
+        .changed
+        .iter()
+        .filter(|(_, change)| !matches!(change, Change::Set { data: None, .. }));
+    let changed = changed.map(|(number, _)| records[*number as usize]);
+    let grown = changes.added.iter().filter(|record| record.kind != RecordType::TXT);
+    let grown = grown.flat_map(|new| plan.zone.set(&new.name, new.kind));
+    for record in changed.chain(grown).filter(|record| record.ttl > LOW) {
+        let key = shown(&record.name);
+        match sets.iter_mut().find(|(name, kind, _)| *name == key && *kind == record.kind) {
+            Some(set) => set.2 = set.2.max(record.ttl),
+            None => sets.push((key, record.kind, record.ttl)),
+        }
+    }
+    sets
+}
+
+/// The numbers of the records of sets.
+fn members<'s>(
+    plan: &'s Plan<'_>,
+    sets: &'s [(String, RecordType, u32)],
+) -> impl Iterator<Item = u32> + 's {
+    sets.iter().flat_map(|(name, kind, _)| {
+        let name = name_of(name);
+        plan.zone
+            .numbered(&name)
+            .filter(|(_, record)| record.kind == *kind)
+            .map(|(number, _)| number)
+            .collect::<Vec<_>>()
+    })
+}
+
+pub(super) fn adds_proof(plan: &Plan<'_>) -> bool {
+    plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
+}
+
+/// Whether the proof is there, or will be.
+pub(super) fn proves(plan: &Plan<'_>) -> bool {
+    plan.rows()
+        .iter()
+        .any(|row| row.kind == RecordType::TXT && matches!(row.action, Action::Add | Action::Keep))
+}
+
+/// How long a resolver may still say that the proof is not there.
+pub(super) fn proof_wait(plan: &Plan<'_>) -> u32 {
+    let Some(proof) = &plan.domain.proof else { return 0 };
+    ask(plan.zone, &name_of(proof.name.as_str()), RecordType::TXT).0
+}
+
+/// What is done before the switch: lives are lowered, and the proof is added.
+pub(super) fn prepared(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
+    let set = Change::Set { ttl: Some(LOW), data: None };
+    let changed = members(plan, lowered).map(|number| (number, set.clone())).collect();
+    let added = plan
+        .changes()
+        .added
+        .iter()
+        .filter(|record| record.kind == RecordType::TXT)
+        .cloned()
+        .collect();
+    Changes { changed, added }
+}
+
+/// The switch itself, the lives still low.
+pub(super) fn with_low_lives(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
+    let mut changes = plan.changes().clone();
+    for number in members(plan, lowered) {
+        match changes.changed.entry(number).or_insert(Change::Set { ttl: None, data: None }) {
+            Change::Set { ttl, .. } => *ttl = Some(LOW),
+            Change::Remove => {}
+        }
+    }
+    for change in changes.changed.values_mut() {
+        if let Change::Set { ttl, data: Some(_) } = change {
+            *ttl = Some(ttl.map_or(LOW, |ttl| ttl.min(LOW)));
+        }
+    }
+    for record in changes.added.iter_mut().filter(|record| record.kind != RecordType::TXT) {
+        record.ttl = record.ttl.min(LOW);
+    }
+    changes
+}

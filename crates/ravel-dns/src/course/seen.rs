@@ -1,0 +1,136 @@
+//! What can be seen of versions of a zone at a moment: those whose answers somebody may still keep.
+
+use std::collections::BTreeSet;
+
+use super::{EVER, Ends, Span, Version, later};
+use crate::Moment;
+use crate::plan::Plan;
+use crate::zone::{Lookup, Name, RData, RecordType, Zone};
+
+/// Aliases are followed so far.
+const MOST_ALIASES: usize = 8;
+
+/// What a version of the zone says to a question, and how long that is kept.
+pub(super) enum Said<'z> {
+    Data(Vec<&'z RData>),
+    Alias(&'z Name),
+    Nothing,
+}
+
+pub(super) fn ask<'z>(zone: &'z Zone, name: &Name, kind: RecordType) -> (u32, Said<'z>) {
+    match zone.lookup(name, kind) {
+        Lookup::Records(records) => {
+            let ttl = records.iter().map(|record| record.ttl).min().unwrap_or(0);
+            (ttl, Said::Data(records.iter().filter_map(|record| record.data.as_ref()).collect()))
+        }
+        Lookup::Alias(record, target) => (record.ttl, Said::Alias(target)),
+        Lookup::Delegated(_) | Lookup::NoData | Lookup::NoName => {
+            (zone.negative_ttl(), Said::Nothing)
+        }
+    }
+}
+
+/// When the last resolver forgets what a version said, in seconds from the switch.
+pub(super) fn end_of(
+    versions: &[Version<'_>],
+    version: usize,
+    name: &Name,
+    kind: RecordType,
+) -> i64 {
+    match versions.get(version + 1) {
+        Some(next) => next.from + i64::from(ask(versions[version].zone, name, kind).0),
+        None => i64::MAX,
+    }
+}
+
+/// The stretches of time in which visitors of a name can reach different things.
+pub(super) fn spans(
+    plan: &Plan<'_>,
+    versions: &[Version<'_>],
+    name: &Name,
+    moment: Moment,
+) -> Vec<Span> {
+    let mut moments = BTreeSet::from([EVER]);
+    for name in &reached(versions, name) {
+        for number in 0..versions.len() - 1 {
+            moments.insert(versions[number + 1].from);
+            moments.extend(
+                [RecordType::A, RecordType::AAAA].map(|kind| end_of(versions, number, name, kind)),
+            );
+        }
+    }
+    let mut spans: Vec<Span> = Vec::new();
+    for at in moments {
+        let ends = ends(plan, versions, name, at);
+        if spans.last().is_some_and(|last| last.ends == ends) {
+            continue;
+        }
+        let from = (at != EVER).then(|| later(moment, at));
+        if let Some(last) = spans.last_mut() {
+            last.until = from;
+        }
+        spans.push(Span { from, until: None, ends });
+    }
+    spans
+}
+
+/// The names of the zone that questions for a name can lead to.
+fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
+    let mut names = vec![name.clone()];
+    let mut at = 0;
+    while at < names.len() && names.len() <= MOST_ALIASES {
+        for version in versions {
+            if let (_, Said::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
+                && version.zone.origin().zone_of(target)
+                && !names.contains(target)
+            {
+                names.push(target.clone());
+            }
+        }
+        at += 1;
+    }
+    names
+}
+
+/// What visitors can reach at a moment. Most have both kinds of addresses to go by, so a name is
+/// missing only where both are.
+fn ends(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, at: i64) -> Ends {
+    let v4 = ends_of(plan, versions, name, RecordType::A, at, 0);
+    let v6 = ends_of(plan, versions, name, RecordType::AAAA, at, 0);
+    Ends { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
+}
+
+fn ends_of(
+    plan: &Plan<'_>,
+    versions: &[Version<'_>],
+    name: &Name,
+    kind: RecordType,
+    at: i64,
+    depth: usize,
+) -> Ends {
+    let mut all = Ends::default();
+    for (number, version) in versions.iter().enumerate() {
+        if version.from > at || (at >= end_of(versions, number, name, kind)) {
+            continue;
+        }
+        let old = Ends { old: true, ..Ends::default() };
+        all.add(match ask(version.zone, name, kind).1 {
+            Said::Nothing => Ends { missing: true, ..Ends::default() },
+            Said::Alias(target) if plan.target().as_ref() == Some(target) => {
+                Ends { new: true, ..Ends::default() }
+            }
+            Said::Alias(target)
+                if depth < MOST_ALIASES && version.zone.origin().zone_of(target) =>
+            {
+                ends_of(plan, versions, target, kind, at, depth + 1)
+            }
+            Said::Alias(_) => old,
+            Said::Data(data) => {
+                let needed = plan.addresses(kind);
+                let new = data.iter().any(|data| needed.contains(data));
+                Ends { new, old: data.iter().any(|data| !needed.contains(data)), missing: false }
+            }
+        });
+    }
+    all
+}

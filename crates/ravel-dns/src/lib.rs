@@ -1,0 +1,132 @@
+//! What a domain must say so that visitors reach the site: its records, its certificate, and what
+//! happens while they change.
+//!
+//! ```text
+//!   Site + Domain + Zone ──Plan::new──▶ rows: there, needed, to do ──▶ Zone::with: the new zone's text
+//!                 + Certificate ──────▶ findings: what is wrong
+//!                 + a moment ─────────▶ Course: who reaches what, from when until when, and the order of steps
+//! ```
+//!
+//! No question is asked of the network here and no clock is read: zones come as text, moments as
+//! values.
+
+#![warn(missing_docs)]
+
+mod certificate;
+mod course;
+mod plan;
+mod wanted;
+mod wrong;
+pub mod zone;
+
+pub use certificate::{Certificate, certificate_findings};
+pub use course::{Course, Ends, Gap, HostCourse, Issued, Span, Step, StepKind, Window};
+pub use plan::{Action, Held, Plan, Row};
+pub use time::OffsetDateTime as Moment;
+pub use wanted::Wanted;
+pub use zone::{Zone, ZoneError};
+
+use ravel::finding::{Finding, FindingPlace};
+use ravel::rules::{Code, Domain, NamedFile, Rules};
+
+/// Why a file that a `domain` statement names can not be understood.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unreadable {
+    /// The file, and the line that names it.
+    pub file: NamedFile,
+    /// The line in it, from 1; none where the file as a whole is meant.
+    pub number: Option<u32>,
+    /// What is wrong.
+    pub why: String,
+}
+
+impl std::fmt::Display for Unreadable {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.number {
+            Some(number) => write!(f, "`{}` line {number}: {}", self.file.path, self.why),
+            None => write!(f, "`{}`: {}", self.file.path, self.why),
+        }
+    }
+}
+
+impl std::error::Error for Unreadable {}
+
+impl Zone {
+    /// Reads the zone of a domain; `read` gives the bytes of files by their path from the rules
+    /// file's folder. None where the rules name none.
+    ///
+    /// # Errors
+    /// Why the file can not be read, or the first line that can not be understood.
+    pub fn of_domain<E: std::fmt::Display>(
+        domain: &Domain,
+        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Option<Zone>, Unreadable> {
+        let Some(file) = &domain.zone else { return Ok(None) };
+        let fail = |number, why| Unreadable { file: file.clone(), number, why };
+        let bytes =
+            read(&file.path).map_err(|error| fail(None, format!("it can not be read: {error}")))?;
+        let text = String::from_utf8(bytes).map_err(|error| {
+            let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+            let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
+            fail(
+                u32::try_from(line).ok(),
+                "this is no UTF-8; write other bytes as `\\DDD`, and save the file as UTF-8".into(),
+            )
+        })?;
+        Zone::parse(domain.name.as_str(), &text)
+            .map(Some)
+            .map_err(|error| fail(Some(error.line), error.kind.to_string()))
+    }
+}
+
+impl Certificate {
+    /// Reads the certificate of a domain, as [`Zone::of_domain`] does the zone.
+    ///
+    /// # Errors
+    /// Why the file can not be read, or what is wrong with it.
+    pub fn of_domain<E: std::fmt::Display>(
+        domain: &Domain,
+        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Option<Certificate>, Unreadable> {
+        let Some(file) = &domain.certificate else { return Ok(None) };
+        let fail = |why| Unreadable { file: file.clone(), number: None, why };
+        let bytes =
+            read(&file.path).map_err(|error| fail(format!("it can not be read: {error}")))?;
+        Certificate::read(&bytes).map(Some).map_err(fail)
+    }
+}
+
+/// What is wrong with the zones and the certificates of a site's domains at a moment; `read` gives
+/// the bytes of files by their path from the rules file's folder.
+pub fn findings<E: std::fmt::Display>(
+    rules: &Rules,
+    now: Moment,
+    mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for domain in rules.domains() {
+        match Zone::of_domain(domain, &mut read) {
+            Ok(Some(zone)) => findings.extend(Plan::new(rules.site(), domain, &zone).findings()),
+            Ok(None) => {}
+            Err(error) => findings.push(error.into()),
+        }
+        match Certificate::of_domain(domain, &mut read) {
+            Ok(Some(certificate)) => {
+                findings.extend(certificate_findings(rules.site(), domain, &certificate, now))
+            }
+            Ok(None) => {}
+            Err(error) => findings.push(error.into()),
+        }
+    }
+    findings
+}
+
+impl From<Unreadable> for Finding {
+    fn from(error: Unreadable) -> Finding {
+        let NamedFile { path, line } = error.file;
+        let place = FindingPlace::Named { by: line, name: path, number: error.number };
+        Finding::at(Code::Unreadable, place, error.why)
+            .visitor("nothing is known of what they get")
+            .instead("a file that can be read, or none at all")
+    }
+}

@@ -1,0 +1,370 @@
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, TXT};
+use std::net::IpAddr;
+
+use super::zone::{
+    Change, Changes, Name, NewRecord, RData, Record, RecordType, Zone, data_text, kind_text,
+};
+use ravel::address::Host;
+use ravel::rules::{Apex, Domain, Site};
+
+/// What a domain's zone has beside what the site's hosts need of it.
+#[derive(Debug, Clone)]
+pub struct Plan<'z> {
+    pub(super) domain: &'z Domain,
+    pub(super) zone: &'z Zone,
+    pub(super) hosts: Vec<PlannedHost>,
+    rows: Vec<Row>,
+    changes: Changes,
+}
+
+/// A host of the site in the domain.
+#[derive(Debug, Clone)]
+pub(super) struct PlannedHost {
+    /// As the rules name it; a preview host may begin with `*.`.
+    pub(super) host: String,
+    pub(super) name: Name,
+    /// Whether the zone can show what it gets, and change it.
+    pub(super) seen: bool,
+}
+
+/// A record that is there, or needed, or both.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Row {
+    /// The host, as the rules name it, or the name of the proof.
+    pub host: String,
+    /// The type.
+    pub kind: RecordType,
+    /// What is there.
+    pub there: Option<Held>,
+    /// What is needed.
+    pub needed: Option<Held>,
+    /// What to do.
+    pub action: Action,
+    /// What else is to know; empty where nothing is.
+    pub note: String,
+}
+
+/// What a record says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Held {
+    /// In the notation of master files.
+    pub data: String,
+    /// Its life, in seconds; none where it is not a record.
+    pub ttl: Option<u32>,
+}
+
+/// What to do about a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Action {
+    /// Nothing: it is as it must be.
+    Keep,
+    /// Add it.
+    Add,
+    /// Write something else in its place, or another life.
+    Change,
+    /// Remove it.
+    Remove,
+    /// The zone can not show it: it is set at the DNS host.
+    Unseen,
+    /// It can not be added; the note says why.
+    Blocked,
+}
+
+impl Action {
+    /// Whether somebody has to do something.
+    pub fn is_to_do(self) -> bool {
+        !matches!(self, Action::Keep | Action::Unseen)
+    }
+
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Action::Keep => "keep",
+            Action::Add => "add",
+            Action::Change => "change",
+            Action::Remove => "remove",
+            Action::Unseen => "not seen",
+            Action::Blocked => "blocked",
+        }
+    }
+}
+
+/// A host as a name of the DNS.
+pub(super) fn name_of(host: &str) -> Name {
+    // Hosts are shorter than names can be, and their labels too.
+    Name::from_ascii(format!("{host}.")).unwrap_or_default()
+}
+
+/// What the hosting gives for a bare domain, of one type.
+pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RData> {
+    let data = domain.addresses.iter().map(|address| match address {
+        IpAddr::V4(ip) => RData::A(A(*ip)),
+        IpAddr::V6(ip) => RData::AAAA(AAAA(*ip)),
+    });
+    data.filter(|data| data.record_type() == kind).collect()
+}
+
+fn held(record: &Record) -> Held {
+    Held { data: record.data.as_ref().map(data_text).unwrap_or_default(), ttl: Some(record.ttl) }
+}
+
+/// Types that may stand beside a CNAME (RFC 4034, section 2.5 and 4).
+pub(super) fn beside_alias(kind: RecordType) -> bool {
+    matches!(kind, RecordType::CNAME | RecordType::RRSIG | RecordType::NSEC)
+}
+
+fn is_address(kind: RecordType) -> bool {
+    matches!(kind, RecordType::A | RecordType::AAAA)
+}
+
+impl<'z> Plan<'z> {
+    /// What the hosts of a site in a domain need of its zone.
+    pub fn new(site: &Site, domain: &'z Domain, zone: &'z Zone) -> Plan<'z> {
+        let mut plan =
+            Plan { domain, zone, hosts: Vec::new(), rows: Vec::new(), changes: Changes::default() };
+        for host in site.hosts().filter(|host| domain.holds(host)) {
+            plan.host(host);
+        }
+        plan.proof();
+        plan
+    }
+
+    /// One row a record, the hosts in the order of the rules.
+    pub fn rows(&self) -> &[Row] {
+        &self.rows
+    }
+
+    /// What becomes of the zone.
+    pub fn changes(&self) -> &Changes {
+        &self.changes
+    }
+
+    /// The domain.
+    pub fn domain(&self) -> &'z Domain {
+        self.domain
+    }
+
+    /// The zone as it is.
+    pub fn zone(&self) -> &'z Zone {
+        self.zone
+    }
+
+    /// What is needed of addresses.
+    pub(super) fn addresses(&self, kind: RecordType) -> Vec<RData> {
+        addresses(self.domain, kind)
+    }
+
+    /// The name that a CNAME must lead to.
+    pub(super) fn target(&self) -> Option<Name> {
+        self.domain.host.as_ref().map(|host| name_of(host.as_str()))
+    }
+
+    fn host(&mut self, host: String) {
+        let name = name_of(&host);
+        let is_apex = name == *self.zone.origin();
+        let mut seen = true;
+        if let Some(cut) = self.zone.cut_above(&name) {
+            let note =
+                format!("`{}` is delegated to name servers of its own", super::zone::shown(&cut));
+            self.blocked(&host, RecordType::CNAME, note);
+            seen = false;
+        } else if is_apex && self.domain.apex == Apex::Alias {
+            self.left_at_alias(&host, &name);
+            seen = false;
+        } else if is_apex {
+            self.needs_addresses(&host, &name, "");
+        } else {
+            seen = self.needs_alias(&host, &name);
+        }
+        self.hosts.push(PlannedHost { host, name, seen });
+    }
+
+    fn needs_addresses(&mut self, host: &str, name: &Name, note: &str) {
+        let start = self.rows.len();
+        for kind in [RecordType::A, RecordType::AAAA] {
+            let needed = self.addresses(kind);
+            self.set(host, name, kind, &needed);
+        }
+        self.set(host, name, RecordType::CNAME, &[]);
+        for row in &mut self.rows[start..] {
+            row.note = note.to_owned();
+        }
+    }
+
+    /// A CNAME, or addresses where other records keep it away; false where neither can be.
+    fn needs_alias(&mut self, host: &str, name: &Name) -> bool {
+        let others = self.zone.of(name).map(|record| record.kind);
+        let other = others.into_iter().find(|kind| !beside_alias(*kind) && !is_address(*kind));
+        if let Some(kind) = other {
+            if self.domain.addresses.is_empty() {
+                self.blocked(
+                    host,
+                    RecordType::CNAME,
+                    format!("no CNAME can stand beside its {} record", kind_text(kind)),
+                );
+                return false;
+            }
+            self.needs_addresses(
+                host,
+                name,
+                &format!(
+                    "addresses, since no CNAME can stand beside its {} record",
+                    kind_text(kind)
+                ),
+            );
+            return true;
+        }
+        let Some(target) = self.target() else { return false };
+        let start = self.rows.len();
+        self.set(host, name, RecordType::CNAME, &[RData::CNAME(CNAME(target))]);
+        for kind in [RecordType::A, RecordType::AAAA] {
+            self.set(host, name, kind, &[]);
+        }
+        if self.zone.of(name).next().is_none()
+            && let super::zone::Lookup::Records(records) = self.zone.lookup(name, RecordType::A)
+            && let Some(row) = self.rows.get_mut(start)
+        {
+            row.note =
+                format!("until then `{}` answers for it", super::zone::shown(&records[0].name));
+        }
+        true
+    }
+
+    /// Under `apex alias` the zone shows only what a former host has left.
+    fn left_at_alias(&mut self, host: &str, name: &Name) {
+        let target = self.domain.host.as_ref().map(Host::to_string).unwrap_or_default();
+        let needed = Held { data: format!("an alias of {target}"), ttl: None };
+        let note = "it is set at the DNS host; a zone file does not show it".to_owned();
+        self.rows.push(Row {
+            host: host.to_owned(),
+            kind: RecordType::A,
+            there: None,
+            needed: Some(needed),
+            action: Action::Unseen,
+            note,
+        });
+        for kind in [RecordType::A, RecordType::AAAA] {
+            let there: Vec<&Record> = self.zone.set(name, kind).collect();
+            let allowed = self.addresses(kind);
+            let still: Vec<RData> = allowed
+                .into_iter()
+                .filter(|data| there.iter().any(|record| record.data.as_ref() == Some(data)))
+                .collect();
+            self.set(host, name, kind, &still);
+        }
+        self.set(host, name, RecordType::CNAME, &[]);
+    }
+
+    fn blocked(&mut self, host: &str, kind: RecordType, note: String) {
+        let needed = self.target().map(|target| Held { data: target.to_ascii(), ttl: None });
+        self.rows.push(Row {
+            host: host.to_owned(),
+            kind,
+            there: None,
+            needed,
+            action: Action::Blocked,
+            note,
+        });
+    }
+
+    fn proof(&mut self) {
+        let Some(proof) = &self.domain.proof else { return };
+        let (host, name) = (proof.name.to_string(), name_of(proof.name.as_str()));
+        let data = RData::TXT(TXT::from_bytes(proof.text.as_bytes().chunks(255).collect()));
+        let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
+        let there = texts.iter().find(|record| said(record) == proof.text.as_bytes());
+        let ttl = self.domain.ttl.or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
+        let needed = Some(Held {
+            data: data_text(&data),
+            ttl: Some(there.map_or(ttl, |record| record.ttl)),
+        });
+        let row = |action, note: &str| Row {
+            host: host.clone(),
+            kind: RecordType::TXT,
+            there: there.map(|record| held(record)),
+            needed: needed.clone(),
+            action,
+            note: note.to_owned(),
+        };
+        let row = if there.is_some() {
+            row(Action::Keep, "")
+        } else if !self.zone.origin().zone_of(&name) {
+            row(Action::Blocked, "the name is outside this zone")
+        } else if self.zone.set(&name, RecordType::CNAME).next().is_some() {
+            row(Action::Blocked, "a CNAME stands at this name, and nothing can stand beside it")
+        } else {
+            self.changes.added.push(NewRecord {
+                name,
+                ttl,
+                kind: RecordType::TXT,
+                data: data_text(&data),
+            });
+            row(Action::Add, "")
+        };
+        self.rows.push(row);
+    }
+
+    /// Plans the records of a name and type, so that they become these. Their life changes only
+    /// where it must: where the rules state one, and so that all of them have the same (RFC 2181,
+    /// section 5.2).
+    fn set(&mut self, host: &str, name: &Name, kind: RecordType, needed: &[RData]) {
+        let mut missing: Vec<&RData> = needed.iter().collect();
+        let (mut kept, mut extra) = (Vec::new(), Vec::new());
+        for (number, record) in self.zone.numbered(name).filter(|(_, record)| record.kind == kind) {
+            match missing.iter().position(|data| record.data.as_ref() == Some(*data)) {
+                Some(at) => {
+                    missing.remove(at);
+                    kept.push((number, record));
+                }
+                None => extra.push((number, record)),
+            }
+        }
+        let ttl =
+            self.domain.ttl.or(kept.first().map(|(_, record)| record.ttl)).unwrap_or(Domain::TTL);
+        let row = |there: Option<&Record>, needed: Option<(&RData, u32)>, action| Row {
+            host: host.to_owned(),
+            kind,
+            there: there.map(held),
+            needed: needed.map(|(data, ttl)| Held { data: data_text(data), ttl: Some(ttl) }),
+            action,
+            note: String::new(),
+        };
+        for (number, record) in kept {
+            let Some(data) = &record.data else { continue };
+            let action = if record.ttl == ttl { Action::Keep } else { Action::Change };
+            if action == Action::Change {
+                self.changes.changed.insert(number, Change::Set { ttl: Some(ttl), data: None });
+            }
+            self.rows.push(row(Some(record), Some((data, ttl)), action));
+        }
+        let pairs = missing.len().min(extra.len());
+        let rest = extra.split_off(pairs);
+        for ((number, record), data) in extra.into_iter().zip(&missing) {
+            self.changes
+                .changed
+                .insert(number, Change::Set { ttl: Some(ttl), data: Some(data_text(data)) });
+            self.rows.push(row(Some(record), Some((data, ttl)), Action::Change));
+        }
+        for data in &missing[pairs..] {
+            self.changes.added.push(NewRecord {
+                name: name.clone(),
+                ttl,
+                kind,
+                data: data_text(data),
+            });
+            self.rows.push(row(None, Some((data, ttl)), Action::Add));
+        }
+        for (number, record) in rest {
+            self.changes.changed.insert(number, Change::Remove);
+            self.rows.push(row(Some(record), None, Action::Remove));
+        }
+    }
+}
+
+/// The bytes that a TXT record says, its texts put together.
+pub(super) fn said(record: &Record) -> Vec<u8> {
+    match &record.data {
+        Some(RData::TXT(txt)) => txt.txt_data.concat(),
+        _ => Vec::new(),
+    }
+}

@@ -1,0 +1,79 @@
+use hickory_proto::rr::rdata::{CNAME, NS, TXT};
+
+use super::plan::{addresses, name_of};
+use super::zone::{Name, RData, RecordType};
+use ravel::rules::{Apex, Domain, Site};
+
+/// What name servers must answer about a name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wanted {
+    /// As the rules name it.
+    pub host: String,
+    /// What to ask for; a wildcard is asked for a name that it covers.
+    pub name: Name,
+    /// The type that is needed.
+    pub kind: RecordType,
+    /// What must be said; nothing where there must be no such records.
+    pub data: Vec<RData>,
+    /// Whether other records of the type may stand beside these.
+    pub others: bool,
+}
+
+/// The label that stands for any, where a wildcard is asked.
+const SOME_LABEL: &str = "ravel-asks";
+
+impl Wanted {
+    /// What name servers must answer about the hosts of a site in a domain.
+    pub fn of(site: &Site, domain: &Domain) -> Vec<Wanted> {
+        let mut wanted = Vec::new();
+        for host in site.hosts().filter(|host| domain.holds(host)) {
+            let asked =
+                host.strip_prefix("*.").map_or(host.clone(), |rest| format!("{SOME_LABEL}.{rest}"));
+            let one = |kind, data| Wanted {
+                host: host.clone(),
+                name: name_of(&asked),
+                kind,
+                data,
+                others: false,
+            };
+            if host != domain.name.as_str() {
+                let target =
+                    domain.host.as_ref().map(|host| RData::CNAME(CNAME(name_of(host.as_str()))));
+                wanted.push(one(RecordType::CNAME, target.into_iter().collect()));
+            } else if domain.apex == Apex::Address {
+                wanted.extend(
+                    [RecordType::A, RecordType::AAAA]
+                        .map(|kind| one(kind, addresses(domain, kind))),
+                );
+            }
+        }
+        let at = |name: &str, kind, data, others| Wanted {
+            host: name.to_owned(),
+            name: name_of(name),
+            kind,
+            data,
+            others,
+        };
+        if let Some(proof) = &domain.proof {
+            let text = TXT::from_bytes(proof.text.as_bytes().chunks(255).collect());
+            wanted.push(at(proof.name.as_str(), RecordType::TXT, vec![RData::TXT(text)], true));
+        }
+        if !domain.nameservers.is_empty() {
+            let servers = domain
+                .nameservers
+                .iter()
+                .map(|host| RData::NS(NS(name_of(host.as_str()))))
+                .collect();
+            wanted.push(at(domain.name.as_str(), RecordType::NS, servers, false));
+        }
+        wanted
+    }
+
+    /// Whether these answers are what is wanted.
+    pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RData>) -> bool {
+        let answers: Vec<&RData> =
+            answers.into_iter().filter(|data| data.record_type() == self.kind).collect();
+        let all = self.data.iter().all(|data| answers.contains(&data));
+        all && (self.others || answers.iter().all(|data| self.data.contains(data)))
+    }
+}

@@ -1,0 +1,418 @@
+//! What is wrong with a zone and a certificate.
+
+use std::collections::BTreeSet;
+
+use super::plan::{Action, Plan, beside_alias, name_of};
+use super::zone::{Name, RData, Record, RecordType, kind_text, shown};
+use ravel::finding::{Finding, FindingPlace};
+use ravel::language::Line;
+use ravel::rules::{Apex, Code, Domain};
+
+/// A life longer than this, in seconds, is long for a record that is about to change.
+const LONG: u32 = 86_400;
+
+/// The CAA records that count for some hosts (RFC 8659, section 3).
+#[derive(Debug)]
+pub(super) struct CaaSet<'z> {
+    records: Vec<&'z Record>,
+    /// Whether they are asked for names that begin with `*.`.
+    wild: bool,
+    hosts: Vec<&'z str>,
+}
+
+impl CaaSet<'_> {
+    /// The values that count: those of `issuewild` for wildcards where there are any, else those of
+    /// `issue`.
+    fn values(&self) -> Option<Vec<String>> {
+        let of = |tag: &str| -> Vec<String> {
+            let caa = self.records.iter().filter_map(|record| match &record.data {
+                Some(RData::CAA(caa)) if caa.tag.eq_ignore_ascii_case(tag) => {
+                    Some(String::from_utf8_lossy(&caa.value).into_owned())
+                }
+                _ => None,
+            });
+            caa.collect()
+        };
+        let wild = of("issuewild");
+        let values = if self.wild && !wild.is_empty() { wild } else { of("issue") };
+        (!values.is_empty()).then_some(values)
+    }
+
+    /// The authorities that may issue; none where all may.
+    fn allowed(&self) -> Option<BTreeSet<String>> {
+        let issuer = |value: &String| {
+            value.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+        };
+        Some(self.values()?.iter().map(issuer).filter(|name| !name.is_empty()).collect())
+    }
+
+    /// A tag that is critical and that nobody has to know (RFC 8659, section 4.5).
+    fn unknown_critical(&self) -> Option<(&Record, &str)> {
+        self.records.iter().find_map(|record| match &record.data {
+            Some(RData::CAA(caa)) => {
+                let known = [
+                    "issue",
+                    "issuewild",
+                    "iodef",
+                    "issuemail",
+                    "issuevmc",
+                    "contactemail",
+                    "contactphone",
+                ];
+                let unknown = caa.issuer_critical
+                    && !known.iter().any(|tag| caa.tag.eq_ignore_ascii_case(tag));
+                unknown.then_some((*record, caa.tag.as_str()))
+            }
+            _ => None,
+        })
+    }
+
+    /// How long authorities may keep these records, in seconds.
+    pub(super) fn ttl(&self) -> u32 {
+        self.records.iter().map(|record| record.ttl).max().unwrap_or(0)
+    }
+
+    /// Whether nobody may issue.
+    pub(super) fn forbids(&self) -> bool {
+        self.unknown_critical().is_some()
+            || self.allowed().is_some_and(|allowed| allowed.is_empty())
+    }
+}
+
+impl Plan<'_> {
+    /// The sets of CAA records that count for the hosts: each host's nearest, going up from its
+    /// name.
+    pub(super) fn caa(&self) -> Vec<CaaSet<'_>> {
+        let mut sets: Vec<CaaSet<'_>> = Vec::new();
+        for host in &self.hosts {
+            let (wild, plain) = match host.host.strip_prefix("*.") {
+                Some(rest) => (true, name_of(rest)),
+                None => (false, host.name.clone()),
+            };
+            let mut above = plain;
+            let mut records: Vec<&Record> = Vec::new();
+            while self.zone.origin().zone_of(&above) {
+                records = self.zone.set(&above, RecordType::CAA).collect();
+                if !records.is_empty() {
+                    break;
+                }
+                above = above.base_name();
+            }
+            if records.is_empty() {
+                continue;
+            }
+            match sets
+                .iter_mut()
+                .find(|set| set.wild == wild && set.records[0].name == records[0].name)
+            {
+                Some(set) => set.hosts.push(&host.host),
+                None => sets.push(CaaSet { records, wild, hosts: vec![&host.host] }),
+            }
+        }
+        // Wildcards for which the same holds are no case of their own.
+        sets.sort_by_key(|set| set.wild);
+        let mut merged: Vec<CaaSet<'_>> = Vec::new();
+        for set in sets {
+            let same = |other: &&mut CaaSet<'_>| {
+                other.records[0].name == set.records[0].name && other.values() == set.values()
+            };
+            match merged.iter_mut().find(same) {
+                Some(other) => other.hosts.extend(set.hosts),
+                None => merged.push(set),
+            }
+        }
+        merged
+    }
+
+    /// What is wrong with the zone, the first line first.
+    pub fn findings(&self) -> Vec<Finding> {
+        let mut out = Vec::new();
+        self.aliases_beside(&mut out);
+        self.left_over(&mut out);
+        self.hidden_wildcards(&mut out);
+        self.delegated(&mut out);
+        self.authorities(&mut out);
+        self.name_servers(&mut out);
+        self.long_lives(&mut out);
+        self.to_do(&mut out);
+        out.sort();
+        out
+    }
+
+    fn zone_line(&self) -> (Line, Box<str>) {
+        match &self.domain.zone {
+            Some(zone) => (zone.line, zone.path.clone()),
+            None => (self.domain.line, shown(self.zone.origin()).into()),
+        }
+    }
+
+    fn on(&self, code: Code, record: &Record, what: String) -> Finding {
+        let (by, name) = self.zone_line();
+        Finding::at(code, FindingPlace::Named { by, name, number: Some(record.line) }, what)
+    }
+
+    /// Sites' names first; then every other name, since a zone with such a name is refused as a
+    /// whole.
+    fn aliases_beside(&self, out: &mut Vec<Finding>) {
+        let mut seen: BTreeSet<&Name> = BTreeSet::new();
+        for record in self.zone.records().filter(|record| record.kind == RecordType::CNAME) {
+            let name = &record.name;
+            let other = self.zone.of(name).find(|other| !beside_alias(other.kind));
+            let Some(other) = other.filter(|_| seen.insert(name)) else { continue };
+            let finding = if name == self.zone.origin() {
+                let instead = match self.domain.addresses.is_empty() {
+                    true => "address records, or an alias of the DNS host's own making".to_owned(),
+                    false => format!("address records for {}", addresses(self.domain)),
+                };
+                self.on(Code::CnameAtApex, record, format!("a CNAME stands at `{}`, the name of the zone", shown(name)))
+                    .visitor(
+                        "it hides the zone's name servers and its mail (RFC 1034, section 3.6.2); name servers refuse the zone",
+                    )
+                    .instead(instead)
+            } else {
+                let what = format!(
+                    "a CNAME stands at `{}` beside a record of type {} (line {})",
+                    shown(name),
+                    kind_text(other.kind),
+                    other.line
+                );
+                self.on(Code::CnameBesideOthers, record, what)
+                    .visitor("either is hidden by the other (RFC 1034, section 3.6.2); name servers refuse the zone")
+                    .instead("keep the one that is meant")
+            };
+            out.push(finding);
+        }
+    }
+
+    fn left_over(&self, out: &mut Vec<Finding>) {
+        for host in &self.hosts {
+            let alias = host.name == *self.zone.origin() && self.domain.apex == Apex::Alias;
+            let needed: Vec<RData> = [RecordType::A, RecordType::AAAA]
+                .into_iter()
+                .flat_map(|kind| self.addresses(kind))
+                .collect();
+            let there = || {
+                self.zone
+                    .of(&host.name)
+                    .filter(|record| matches!(record.kind, RecordType::A | RecordType::AAAA))
+            };
+            let is_new =
+                |record: &&Record| record.data.as_ref().is_some_and(|data| needed.contains(data));
+            if !alias && !there().any(|record| is_new(&record)) {
+                continue;
+            }
+            for record in there().filter(|record| !is_new(record)) {
+                let address = record.data.as_ref().map(ToString::to_string).unwrap_or_default();
+                let beside =
+                    if alias { "an alias is meant to stand" } else { "the new addresses stand" };
+                out.push(
+                    self.on(
+                        Code::AddressLeftOver,
+                        record,
+                        format!("`{}` still has the address {address} where {beside}", host.host),
+                    )
+                    .visitor(match record.kind {
+                        RecordType::AAAA => "those with IPv6 reach the former host",
+                        _ => "by chance, some reach the former host",
+                    })
+                    .instead("remove it"),
+                );
+            }
+        }
+    }
+
+    fn hidden_wildcards(&self, out: &mut Vec<Finding>) {
+        for host in self.hosts.iter().filter(|host| host.host.starts_with("*.")) {
+            let base = host.name.base_name();
+            let depth = base.iter().len();
+            let named: BTreeSet<Name> = self.hosts.iter().map(|host| host.name.clone()).collect();
+            let below = self.zone.records().filter(|record| {
+                let labels = record.name.iter().len();
+                labels == depth + 1
+                    && base.zone_of(&record.name)
+                    && record.name != host.name
+                    && !named.contains(&record.name)
+            });
+            let mut seen = BTreeSet::new();
+            for record in below.filter(|record| seen.insert(&record.name)) {
+                let target = self.target();
+                let leads_there = matches!(&record.data, Some(RData::CNAME(alias)) if Some(&alias.0) == target.as_ref());
+                if !leads_there {
+                    out.push(
+                        self.on(
+                            Code::HidesWildcard,
+                            record,
+                            format!(
+                                "`{}` has a record of its own, so `{}` does not answer for it",
+                                shown(&record.name),
+                                host.host
+                            ),
+                        )
+                        .visitor("that preview does not reach the site")
+                        .instead("remove it, or give the preview another name"),
+                    );
+                }
+            }
+        }
+    }
+
+    fn delegated(&self, out: &mut Vec<Finding>) {
+        for host in &self.hosts {
+            let Some(cut) = self.zone.cut_above(&host.name) else { continue };
+            let Some(record) = self.zone.set(&cut, RecordType::NS).next() else { continue };
+            out.push(
+                self.on(
+                    Code::HostDelegated,
+                    record,
+                    format!(
+                        "`{}` is answered by other name servers: `{}` is delegated",
+                        host.host,
+                        shown(&cut)
+                    ),
+                )
+                .visitor("what this zone says of the host is not seen")
+                .instead(format!(
+                    "write its records in the zone of `{}`, and a `domain` statement for that",
+                    shown(&cut)
+                )),
+            );
+        }
+    }
+
+    fn authorities(&self, out: &mut Vec<Finding>) {
+        for set in self.caa() {
+            let hosts = set.hosts.join(", ");
+            if let Some((record, tag)) = set.unknown_critical() {
+                out.push(
+                    self.on(
+                        Code::CaaForbids,
+                        record,
+                        format!("the critical CAA tag `{tag}` is not known, so nobody may issue for {hosts}"),
+                    )
+                    .visitor("no certificate can be issued (RFC 8659, section 4.5); browsers refuse the site")
+                    .instead("flags 0, or remove it"),
+                );
+                continue;
+            }
+            let Some(allowed) = set.allowed() else { continue };
+            let record = set.records[0];
+            if allowed.is_empty() {
+                out.push(
+                    self.on(
+                        Code::CaaForbids,
+                        record,
+                        format!("CAA keeps every authority from issuing a certificate for {hosts}"),
+                    )
+                    .visitor("no certificate can be issued (RFC 8659); browsers refuse the site")
+                    .instead("`0 issue \"AUTHORITY\"` with the name of the authority that the hosting uses, or remove it"),
+                );
+            } else {
+                let names =
+                    allowed.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ");
+                out.push(
+                    self.on(
+                        Code::CaaNames,
+                        record,
+                        format!("by CAA only {names} may issue a certificate for {hosts}"),
+                    )
+                    .visitor("if the hosting uses another authority, it can issue none")
+                    .instead("ask the hosting which one it uses; if it is named here, accept this"),
+                );
+            }
+        }
+    }
+
+    fn name_servers(&self, out: &mut Vec<Finding>) {
+        if self.domain.nameservers.is_empty() {
+            return;
+        }
+        let wanted: BTreeSet<Name> =
+            self.domain.nameservers.iter().map(|host| name_of(host.as_str())).collect();
+        let records: Vec<&Record> = self.zone.set(self.zone.origin(), RecordType::NS).collect();
+        let there: BTreeSet<Name> = records
+            .iter()
+            .filter_map(|record| match &record.data {
+                Some(RData::NS(name)) => Some(name.0.clone()),
+                _ => None,
+            })
+            .collect();
+        if there == wanted {
+            return;
+        }
+        let list = |names: &BTreeSet<Name>, others: &BTreeSet<Name>| {
+            names
+                .difference(others)
+                .map(|name| format!("`{}`", shown(name)))
+                .collect::<Vec<_>>()
+                .join(", ")
+        };
+        let (lacks, more) = (list(&wanted, &there), list(&there, &wanted));
+        let what = match (lacks.is_empty(), more.is_empty()) {
+            (false, false) => format!("the zone names {more} as name servers, and not {lacks}"),
+            (false, true) => format!("the zone does not name {lacks} among its name servers"),
+            _ => format!("the zone names {more} as name servers, which the registry must not"),
+        };
+        let record = records.first().copied().unwrap_or(self.zone.soa());
+        out.push(
+            self.on(Code::NameserversDiffer, record, what)
+                .visitor("what they get depends on which server is asked; some servers may not know the zone")
+                .instead("the same set at the registry, in the zone and in `nameservers`"),
+        );
+    }
+
+    fn long_lives(&self, out: &mut Vec<Finding>) {
+        let records: Vec<&Record> = self.zone.records().collect();
+        let mut seen = BTreeSet::new();
+        for number in self.changes().changed.keys() {
+            let record = records[*number as usize];
+            if record.ttl > LONG && seen.insert((&record.name, u16::from(record.kind))) {
+                let days = record.ttl.div_ceil(86_400);
+                let what = format!(
+                    "{} of `{}` lives {days} days, and is about to change",
+                    record.kind,
+                    shown(&record.name)
+                );
+                out.push(
+                    self.on(Code::LongLife, record, what)
+                        .visitor(format!("for {days} days after the change, some still get what it says now"))
+                        .instead(format!(
+                            "give it a life of 300 now, and change it {days} days later: see `ravel domain --switch`"
+                        )),
+                );
+            }
+        }
+    }
+
+    fn to_do(&self, out: &mut Vec<Finding>) {
+        let count = |action| self.rows().iter().filter(|row| row.action == action).count();
+        let counts = [
+            (Action::Add, "to add"),
+            (Action::Change, "to change"),
+            (Action::Remove, "to remove"),
+            (Action::Blocked, "blocked"),
+        ]
+        .map(|(action, word)| (count(action), word));
+        let text = counts
+            .iter()
+            .filter(|(count, _)| *count > 0)
+            .map(|(count, word)| format!("{count} {word}"))
+            .collect::<Vec<_>>();
+        if !text.is_empty() {
+            let (by, name) = self.zone_line();
+            let place = FindingPlace::Named { by, name, number: None };
+            out.push(
+                Finding::at(
+                    Code::RecordsToDo,
+                    place,
+                    format!("the zone is not what the site needs: {}", text.join(", ")),
+                )
+                .visitor("not every host of the site reaches it")
+                .instead("what `ravel domain` shows; `--write FILE` writes the zone"),
+            );
+        }
+    }
+}
+
+fn addresses(domain: &Domain) -> String {
+    domain.addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}

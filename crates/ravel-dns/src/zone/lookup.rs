@@ -1,0 +1,73 @@
+use hickory_proto::rr::{Name, RData, RecordType};
+
+use super::{Record, Zone};
+
+/// What a zone answers when it is asked for a name and a type.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Lookup<'z> {
+    /// The records, all of that name and type; those of a wildcard keep its name.
+    Records(Vec<&'z Record>),
+    /// Another name to ask, by this CNAME.
+    Alias(&'z Record, &'z Name),
+    /// The name belongs to another zone, by these NS records.
+    Delegated(Vec<&'z Record>),
+    /// The name has no records of the type.
+    NoData,
+    /// There is no such name (or the name is not in the zone).
+    NoName,
+}
+
+impl Zone {
+    /// Answers a question (RFC 1034, section 4.3.2; wildcards by RFC 4592).
+    pub fn lookup<'z>(&'z self, name: &Name, kind: RecordType) -> Lookup<'z> {
+        if !self.origin.zone_of(name) {
+            return Lookup::NoName;
+        }
+        if let Some(cut) =
+            self.cut_above(name).filter(|cut| kind != RecordType::DS || *cut != *name)
+        {
+            return Lookup::Delegated(self.set(&cut, RecordType::NS).collect());
+        }
+        if self.names.contains_key(name) {
+            return self.answer_of(name, kind);
+        }
+        let mut above = name.base_name();
+        while !self.names.contains_key(&above) {
+            above = above.base_name();
+        }
+        match above.prepend_label("*") {
+            Ok(wildcard) if self.names.contains_key(&wildcard) => self.answer_of(&wildcard, kind),
+            _ => Lookup::NoName,
+        }
+    }
+
+    /// The highest name below the zone's, at or above this one, that is another zone's.
+    pub(crate) fn cut_above(&self, name: &Name) -> Option<Name> {
+        let depth = self.origin.num_labels();
+        // A wildcard's label is not counted by the package.
+        let labels = name.iter().len();
+        (usize::from(depth) + 1..=labels)
+            .map(|count| name.trim_to(count))
+            .find(|above| self.set(above, RecordType::NS).next().is_some())
+    }
+
+    fn answer_of<'z>(&'z self, name: &Name, kind: RecordType) -> Lookup<'z> {
+        if kind != RecordType::CNAME
+            && let Some((record, target)) = self.alias_of(name)
+        {
+            return Lookup::Alias(record, target);
+        }
+        let records: Vec<&Record> = match kind {
+            RecordType::ANY => self.of(name).collect(),
+            kind => self.set(name, kind).collect(),
+        };
+        if records.is_empty() { Lookup::NoData } else { Lookup::Records(records) }
+    }
+
+    fn alias_of(&self, name: &Name) -> Option<(&Record, &Name)> {
+        self.set(name, RecordType::CNAME).find_map(|record| match &record.data {
+            Some(RData::CNAME(target)) => Some((record, &target.0)),
+            _ => None,
+        })
+    }
+}

@@ -1,0 +1,171 @@
+//! A zone as its master file writes it (RFC 1035, section 5).
+//!
+//! ```text
+//!   text ──scan──▶ words of an entry ──read──▶ Zone { records, each with its place in the text }
+//!                                               │
+//!                       lookup (RFC 1034) ◀─────┼─────▶ write: the text again, with only what changes changed
+//! ```
+//!
+//! The text is kept, so that comments, order and notation outlive a change.
+
+mod data;
+mod error;
+mod lookup;
+mod read;
+mod scan;
+mod write;
+
+pub use error::{ZoneError, ZoneErrorKind};
+pub use hickory_proto::rr::{Name, RData, RecordType};
+pub use lookup::Lookup;
+pub use write::{Change, Changes, NewRecord};
+
+use std::ops::Range;
+
+use rustc_hash::FxHashMap;
+
+/// A zone, with the text it was read from.
+#[derive(Debug, Clone)]
+pub struct Zone {
+    text: Box<str>,
+    origin: Name,
+    entries: Vec<Entry>,
+    /// The entries of each name; names that only have others below them have none.
+    names: FxHashMap<Name, Vec<u32>>,
+    /// Which entry is the SOA.
+    soa: u32,
+}
+
+/// A record of a zone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Record {
+    /// Whose it is; always whole.
+    pub name: Name,
+    /// How long it may be kept, in seconds.
+    pub ttl: u32,
+    /// Its type.
+    pub kind: RecordType,
+    /// What it says; none for types whose notation is not known here, which are kept as they stand.
+    pub data: Option<RData>,
+    /// The line on which it begins, from 1.
+    pub line: u32,
+}
+
+/// A record with its place in the text, in bytes.
+#[derive(Debug, Clone)]
+struct Entry {
+    record: Record,
+    /// From the start of its first line to the end of its last, with the line's end.
+    whole: Range<u32>,
+    /// The name, where it is written.
+    owner: Option<Range<u32>>,
+    /// The life, where it is written.
+    ttl: Option<Range<u32>>,
+    /// Where class, life or type begin.
+    rest: u32,
+    /// The data, from its first word to its last.
+    data: Range<u32>,
+    /// The serial, in an SOA.
+    serial: Range<u32>,
+}
+
+impl Record {
+    /// The minimum that an SOA states, in seconds; none for other records.
+    fn minimum(&self) -> Option<u32> {
+        minimum(self.data.as_ref())
+    }
+}
+
+/// The minimum that the data of an SOA states.
+fn minimum(data: Option<&RData>) -> Option<u32> {
+    match data {
+        Some(RData::SOA(soa)) => Some(soa.minimum),
+        _ => None,
+    }
+}
+
+impl Zone {
+    /// The name of the zone.
+    pub fn origin(&self) -> &Name {
+        &self.origin
+    }
+
+    /// The text that it was read from.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The records, in the order of the text.
+    pub fn records(&self) -> impl ExactSizeIterator<Item = &Record> {
+        self.entries.iter().map(|entry| &entry.record)
+    }
+
+    /// The serial of the zone's SOA.
+    pub fn serial(&self) -> u32 {
+        match &self.soa().data {
+            Some(RData::SOA(soa)) => soa.serial,
+            _ => 0,
+        }
+    }
+
+    /// The SOA record.
+    pub fn soa(&self) -> &Record {
+        &self.entries[self.soa as usize].record
+    }
+
+    /// How long resolvers may keep that something is not there, in seconds (RFC 2308, section 5).
+    pub fn negative_ttl(&self) -> u32 {
+        self.soa().minimum().map_or(0, |minimum| minimum.min(self.soa().ttl))
+    }
+
+    /// The records of a name, in the order of the text.
+    pub fn of<'z>(&'z self, name: &Name) -> impl Iterator<Item = &'z Record> {
+        self.numbered(name).map(|(_, record)| record)
+    }
+
+    /// The records of a name, with their numbers in [`Zone::records`].
+    pub fn numbered<'z>(&'z self, name: &Name) -> impl Iterator<Item = (u32, &'z Record)> {
+        self.numbers_of(name).map(|number| (number, &self.entries[number as usize].record))
+    }
+
+    /// The records of a name and type.
+    pub fn set<'z>(&'z self, name: &Name, kind: RecordType) -> impl Iterator<Item = &'z Record> {
+        self.of(name).filter(move |record| record.kind == kind)
+    }
+
+    fn numbers_of(&self, name: &Name) -> impl Iterator<Item = u32> {
+        self.names.get(name).map_or(&[][..], Vec::as_slice).iter().copied()
+    }
+}
+
+/// A name as people write it: without the final dot.
+pub fn shown(name: &Name) -> String {
+    let text = name.to_ascii();
+    text.strip_suffix('.').filter(|rest| !rest.is_empty()).map_or(text.clone(), str::to_owned)
+}
+
+/// A type as master files write it (RFC 3597, section 5).
+pub fn kind_text(kind: RecordType) -> String {
+    match kind {
+        RecordType::Unknown(code) => format!("TYPE{code}"),
+        kind => kind.to_string(),
+    }
+}
+
+/// What a record says, in the notation of master files.
+pub fn data_text(data: &RData) -> String {
+    match data {
+        RData::TXT(txt) => {
+            txt.txt_data.iter().map(|part| data::quoted(part)).collect::<Vec<_>>().join(" ")
+        }
+        RData::CAA(caa) => {
+            let flags = u8::from(caa.issuer_critical) << 7 | caa.reserved_flags;
+            format!("{flags} {} {}", caa.tag, data::quoted(&caa.value))
+        }
+        RData::Unknown { rdata, .. } => {
+            let digits: String = rdata.anything.iter().map(|byte| format!("{byte:02x}")).collect();
+            format!("\\# {} {digits}", rdata.anything.len())
+        }
+        data => data.to_string(),
+    }
+}

@@ -1,0 +1,241 @@
+use std::ops::Range;
+
+use hickory_proto::rr::{Name, RecordType};
+use hickory_proto::serialize::txt::parse_ttl;
+use rustc_hash::FxHashMap;
+
+use super::scan::{Scanner, Word, Words};
+use super::{Entry, Record, Zone, ZoneError, ZoneErrorKind, data, minimum, shown};
+
+/// What earlier lines say about later ones; the writer keeps the same, to know what a reader will
+/// understand.
+#[derive(Debug, Clone)]
+pub(super) struct Sight {
+    pub(super) origin: Name,
+    /// From `$TTL` (RFC 2308, section 4).
+    pub(super) default_ttl: Option<u32>,
+    /// The last that was written (RFC 1035, section 5.1).
+    pub(super) last_ttl: Option<u32>,
+    /// The life of records for which nothing says any: the SOA's minimum.
+    pub(super) minimum: Option<u32>,
+    pub(super) owner: Option<Name>,
+}
+
+impl Sight {
+    pub(super) fn new(origin: &Name) -> Sight {
+        Sight {
+            origin: origin.clone(),
+            default_ttl: None,
+            last_ttl: None,
+            minimum: None,
+            owner: None,
+        }
+    }
+
+    /// The life of a record that does not write its own.
+    pub(super) fn ttl(&self) -> Option<u32> {
+        self.default_ttl.or(self.last_ttl).or(self.minimum)
+    }
+
+    /// Takes in a record, with the life it writes, if it does.
+    pub(super) fn pass(&mut self, record: &Record, written_ttl: Option<u32>) {
+        self.owner = Some(record.name.clone());
+        self.last_ttl = written_ttl.or(self.last_ttl);
+        self.minimum = record.minimum().or(self.minimum);
+    }
+
+    /// Takes in a directive.
+    pub(super) fn direct(&mut self, words: &Words<'_>) -> Result<(), ZoneError> {
+        let name = words.words[0].text.to_ascii_uppercase();
+        let argument = words.words.get(1);
+        match &*name {
+            "$ORIGIN" => {
+                let origin = argument.and_then(|word| data::absolute(word.text, &self.origin));
+                self.origin =
+                    origin.ok_or_else(|| expected("the name of an origin", argument, words))?;
+            }
+            "$TTL" => {
+                let ttl = argument.and_then(|word| parse_ttl(word.text).ok());
+                self.default_ttl =
+                    Some(ttl.ok_or_else(|| expected("a life in seconds", argument, words))?);
+            }
+            _ => {
+                return Err(ZoneError {
+                    line: words.line,
+                    kind: ZoneErrorKind::Directive(words.words[0].text.to_owned()),
+                });
+            }
+        }
+        match words.words.get(2) {
+            Some(word) => Err(expected("the end of the line", Some(word), words)),
+            None => Ok(()),
+        }
+    }
+}
+
+fn expected(wanted: &'static str, found: Option<&Word<'_>>, words: &Words<'_>) -> ZoneError {
+    let last = words.words.last().map_or(words.line, |word| word.line);
+    let line = found.map_or(last, |word| word.line);
+    ZoneError {
+        line,
+        kind: ZoneErrorKind::Expected { wanted, found: found.map(|word| word.text.to_owned()) },
+    }
+}
+
+impl Zone {
+    /// Reads a zone file; `domain` is its first origin, and the name that its SOA must have.
+    ///
+    /// # Errors
+    /// The first line that can not be understood.
+    pub fn parse(domain: &str, text: &str) -> Result<Zone, ZoneError> {
+        let fail = |line, kind| ZoneError { line, kind };
+        if u32::try_from(text.len()).is_err() {
+            return Err(fail(1, ZoneErrorKind::TooLarge));
+        }
+        let body = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let wanted = || ZoneErrorKind::Expected {
+            wanted: "the name of a domain",
+            found: Some(domain.to_owned()),
+        };
+        let origin = Name::from_ascii(format!("{domain}.")).map_err(|_| fail(1, wanted()))?;
+        let mut zone = Zone {
+            text: body.into(),
+            origin: origin.clone(),
+            entries: Vec::new(),
+            names: FxHashMap::default(),
+            soa: u32::MAX,
+        };
+        let mut sight = Sight::new(&origin);
+        let mut scanner = Scanner::new(body);
+        let mut words = Words::default();
+        while scanner.next(&mut words)? {
+            if words.words[0].text.starts_with('$') && !words.indented {
+                sight.direct(&words)?;
+                continue;
+            }
+            let entry = entry(&words, &sight)?;
+            sight.pass(&entry.record, entry.ttl.is_some().then_some(entry.record.ttl));
+            zone.take(entry)?;
+        }
+        if zone.soa == u32::MAX {
+            let line = u32::try_from(1 + body.matches('\n').count()).unwrap_or(u32::MAX);
+            return Err(fail(line, ZoneErrorKind::NoSoa));
+        }
+        Ok(zone)
+    }
+
+    fn take(&mut self, entry: Entry) -> Result<(), ZoneError> {
+        let fail = |kind| Err(ZoneError { line: entry.record.line, kind });
+        let number = self.entries.len() as u32;
+        let name = &entry.record.name;
+        if entry.record.kind == RecordType::SOA {
+            if self.soa != u32::MAX {
+                return fail(ZoneErrorKind::SecondSoa);
+            }
+            if *name != self.origin {
+                return fail(ZoneErrorKind::OtherZone {
+                    wanted: shown(&self.origin),
+                    found: shown(name),
+                });
+            }
+            self.soa = number;
+        }
+        if !self.origin.zone_of(name) {
+            return fail(ZoneErrorKind::Outside(shown(name)));
+        }
+        match self.names.get_mut(name) {
+            Some(numbers) => numbers.push(number),
+            None => {
+                // Names between this one and the zone's are there, too, with no records (RFC 4592,
+                // section 2.2.2).
+                let mut above = name.base_name();
+                while self.origin.zone_of(&above) && !self.names.contains_key(&above) {
+                    let next = above.base_name();
+                    self.names.insert(above, Vec::new());
+                    above = next;
+                }
+                self.names.insert(name.clone(), vec![number]);
+            }
+        }
+        self.entries.push(entry);
+        Ok(())
+    }
+}
+
+fn span(range: &Range<usize>) -> Range<u32> {
+    range.start as u32..range.end as u32
+}
+
+fn entry(words: &Words<'_>, sight: &Sight) -> Result<Entry, ZoneError> {
+    let fail = |kind| ZoneError { line: words.line, kind };
+    let mut rest = words.words.as_slice();
+    let (name, owner) = match words.indented {
+        true => (sight.owner.clone().ok_or_else(|| fail(ZoneErrorKind::NoName))?, None),
+        false => {
+            let word = &rest[0];
+            rest = &rest[1..];
+            let name = data::absolute(word.text, &sight.origin).filter(|_| !word.quoted);
+            (name.ok_or_else(|| expected("a name", Some(word), words))?, Some(span(&word.at)))
+        }
+    };
+    let start = rest
+        .first()
+        .ok_or_else(|| expected("a type such as `A` or `CNAME`", None, words))?
+        .at
+        .start as u32;
+    // Class and life stand in either order (RFC 1035, section 5.1).
+    let (mut ttl, mut class) = (None, false);
+    while let Some((word, after)) = rest.split_first() {
+        if ttl.is_none() && word.text.starts_with(|first: char| first.is_ascii_digit()) {
+            let seconds = parse_ttl(word.text)
+                .map_err(|_| expected("a life in seconds", Some(word), words))?;
+            ttl = Some((seconds, span(&word.at)));
+        } else if !class && is_class(word.text) {
+            if !word.text.eq_ignore_ascii_case("IN") && !word.text.eq_ignore_ascii_case("CLASS1") {
+                return Err(fail(ZoneErrorKind::Class(word.text.to_owned())));
+            }
+            class = true;
+        } else {
+            break;
+        }
+        rest = after;
+    }
+    let (word, data_words) = match rest.split_first() {
+        Some(split) => split,
+        None => return Err(expected("a type such as `A` or `CNAME`", None, words)),
+    };
+    let kind = data::kind(word.text).filter(|_| !word.quoted);
+    let kind = kind.ok_or_else(|| expected("a type such as `A` or `CNAME`", Some(word), words))?;
+    let data = data::read(kind, data_words, &sight.origin)
+        .map_err(|(wanted, at)| expected(wanted, at.and_then(|at| data_words.get(at)), words))?;
+    let life = ttl
+        .as_ref()
+        .map(|(seconds, _)| *seconds)
+        .or_else(|| sight.ttl())
+        .or_else(|| minimum(data.as_ref()));
+    let life = life.ok_or_else(|| {
+        expected("a life in seconds (here, or in `$TTL` above)", Some(word), words)
+    })?;
+    let data_at = data_words.first().map_or(word.at.end..word.at.end, |first| {
+        first.at.start..data_words.last().map_or(first.at.end, |last| last.at.end)
+    });
+    let serial = match kind {
+        RecordType::SOA => data_words.get(2).map_or(0..0, |word| span(&word.at)),
+        _ => 0..0,
+    };
+    Ok(Entry {
+        record: Record { name, ttl: life, kind, data, line: words.line },
+        whole: span(&words.whole),
+        owner,
+        ttl: ttl.map(|(_, at)| at),
+        rest: start,
+        data: span(&data_at),
+        serial,
+    })
+}
+
+fn is_class(word: &str) -> bool {
+    let upper = word.to_ascii_uppercase();
+    matches!(&*upper, "IN" | "CH" | "HS" | "CS")
+        || upper.strip_prefix("CLASS").is_some_and(|code| code.parse::<u16>().is_ok())
+}

@@ -1,0 +1,211 @@
+use std::collections::BTreeMap;
+
+use hickory_proto::rr::{Name, RecordType};
+
+use super::read::Sight;
+use super::scan::{Scanner, Words};
+use super::{Zone, shown};
+
+/// What becomes of a record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// It goes, with its line.
+    Remove,
+    /// It says something else, or lives for another time; what is none stays.
+    Set {
+        /// The new life, in seconds.
+        ttl: Option<u32>,
+        /// The new data, in the notation of master files, with whole names.
+        data: Option<String>,
+    },
+}
+
+/// A record that is added.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewRecord {
+    /// Whose it is.
+    pub name: Name,
+    /// Its life, in seconds.
+    pub ttl: u32,
+    /// Its type.
+    pub kind: RecordType,
+    /// What it says, in the notation of master files, with whole names.
+    pub data: String,
+}
+
+/// What becomes of a zone.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Changes {
+    /// By the numbers of records in [`Zone::records`].
+    pub changed: BTreeMap<u32, Change>,
+    /// New records, in order.
+    pub added: Vec<NewRecord>,
+}
+
+impl Changes {
+    /// Whether nothing changes.
+    pub fn is_empty(&self) -> bool {
+        self.changed.is_empty() && self.added.is_empty()
+    }
+}
+
+impl Zone {
+    /// The zone with these changes.
+    pub fn changed(&self, changes: &Changes) -> Zone {
+        let domain = shown(&self.origin);
+        Zone::parse(&domain, &self.with(changes)).expect("what is written can be read")
+    }
+
+    /// The text of the zone with these changes and the serial raised by one (RFC 1982, section 3);
+    /// all else stays as it stands. Without changes it is the same text.
+    pub fn with(&self, changes: &Changes) -> String {
+        if changes.is_empty() {
+            return self.text.to_string();
+        }
+        Writer::new(self, changes).write()
+    }
+}
+
+/// Writes a zone, with a reader's sight of what is written so far.
+struct Writer<'z> {
+    zone: &'z Zone,
+    changes: &'z Changes,
+    /// New records by the number of the record that they stand behind.
+    behind: BTreeMap<u32, Vec<&'z NewRecord>>,
+    sight: Sight,
+    out: String,
+    /// How far the old text is written.
+    at: usize,
+}
+
+impl<'z> Writer<'z> {
+    fn new(zone: &'z Zone, changes: &'z Changes) -> Writer<'z> {
+        let mut behind: BTreeMap<u32, Vec<&NewRecord>> = BTreeMap::new();
+        let last = zone.entries.len() as u32 - 1;
+        for record in &changes.added {
+            let place = zone.numbers_of(&record.name).last().unwrap_or(last);
+            behind.entry(place).or_default().push(record);
+        }
+        let out = String::with_capacity(zone.text.len() + 80 * changes.added.len() + 80);
+        Writer { zone, changes, behind, sight: Sight::new(&zone.origin), out, at: 0 }
+    }
+
+    fn write(mut self) -> String {
+        let text = &*self.zone.text;
+        // Directives are met in their order between the records.
+        let mut scanner = Scanner::new(text);
+        let mut words = Words::default();
+        let mut number = 0;
+        while let Ok(true) = scanner.next(&mut words) {
+            if words.words[0].text.starts_with('$') && !words.indented {
+                self.copy_to(words.whole.end);
+                // It was understood when the zone was read.
+                let _ = self.sight.direct(&words);
+                continue;
+            }
+            self.record(number);
+            for record in self.behind.remove(&number).unwrap_or_default() {
+                self.new_record(record);
+            }
+            number += 1;
+        }
+        self.copy_to(text.len());
+        self.out
+    }
+
+    fn copy_to(&mut self, end: usize) {
+        self.out.push_str(&self.zone.text[self.at..end]);
+        self.at = end;
+    }
+
+    fn record(&mut self, number: u32) {
+        let entry = &self.zone.entries[number as usize];
+        self.copy_to(entry.whole.start as usize);
+        let change = self.changes.changed.get(&number);
+        if change == Some(&Change::Remove) {
+            self.at = entry.whole.end as usize;
+            return;
+        }
+        let (new_ttl, new_data) = match change {
+            Some(Change::Set { ttl, data }) => (*ttl, data.as_deref()),
+            _ => (None, None),
+        };
+        let ttl = new_ttl.unwrap_or(entry.record.ttl);
+        if entry.owner.is_none() && self.sight.owner.as_ref() != Some(&entry.record.name) {
+            // The line that wrote the name is gone; this one begins with white space.
+            let name = self.name(&entry.record.name);
+            self.out.push_str(&name);
+        }
+        self.copy_to(entry.rest as usize);
+        let mut written = entry.ttl.is_some();
+        match &entry.ttl {
+            Some(at) if ttl != entry.record.ttl => {
+                self.copy_to(at.start as usize);
+                self.out.push_str(&ttl.to_string());
+                self.at = at.end as usize;
+            }
+            None if ttl
+                != self
+                    .sight
+                    .ttl()
+                    .or_else(|| entry.record.minimum())
+                    .unwrap_or(ttl.wrapping_add(1)) =>
+            {
+                self.out.push_str(&format!("{ttl} "));
+                written = true;
+            }
+            _ => {}
+        }
+        if let Some(data) = new_data {
+            self.copy_to(entry.data.start as usize);
+            self.out.push_str(data);
+            self.at = entry.data.end as usize;
+        }
+        if entry.record.kind == RecordType::SOA {
+            self.copy_to(entry.serial.start as usize);
+            self.out.push_str(&self.zone.serial().wrapping_add(1).to_string());
+            self.at = entry.serial.end as usize;
+        }
+        self.copy_to(entry.whole.end as usize);
+        self.sight.pass(&entry.record, written.then_some(ttl));
+    }
+
+    fn new_record(&mut self, record: &NewRecord) {
+        if !self.out.is_empty() && !self.out.ends_with('\n') {
+            self.out.push('\n');
+        }
+        let name = self.name(&record.name);
+        let end = if self.zone.text.contains("\r\n") { "\r\n" } else { "\n" };
+        let ttl = if self.sight.ttl() == Some(record.ttl) {
+            String::new()
+        } else {
+            format!("{} ", record.ttl)
+        };
+        self.out.push_str(&format!("{name} {ttl}IN {} {}{end}", record.kind, record.data));
+        self.sight.owner = Some(record.name.clone());
+        if !ttl.is_empty() {
+            self.sight.last_ttl = Some(record.ttl);
+        }
+    }
+
+    /// A name as it is written here: relative where the origin is the zone's.
+    fn name(&self, name: &Name) -> String {
+        let origin = &self.zone.origin;
+        if self.sight.origin != *origin {
+            return name.to_ascii();
+        }
+        if name == origin {
+            return "@".to_owned();
+        }
+        let whole = name.to_ascii();
+        let suffix = format!(".{}", origin.to_ascii());
+        match whole
+            .len()
+            .checked_sub(suffix.len())
+            .filter(|at| whole[*at..].eq_ignore_ascii_case(&suffix))
+        {
+            Some(at) => whole[..at].to_owned(),
+            None => whole,
+        }
+    }
+}

@@ -1,0 +1,58 @@
+//! What is published, so that it answers as it was tested.
+//!
+//! ```text
+//!   Edge ──table──▶ table.json ──module──▶ edge.mjs        hosts that run code at the edge
+//!        ──files──▶ pages, shells, a missing page          hosts that only serve files
+//! ```
+//!
+//! The module is a table and a small reader of tables; both are held against the library's answers
+//! by tests. Nothing of the rules can break out of where it is put: texts go into scripts as JSON
+//! without `<`, and into pages as escaped text.
+
+#![warn(missing_docs)]
+
+mod files;
+mod index;
+mod table;
+
+pub use files::{Exactness, Limit, Page, PublishedFiles, files};
+pub use table::table;
+
+use serde_json::Value;
+
+/// The reader of tables, in which `TABLE` stands for the table.
+const READER: &str = include_str!("edge.mjs");
+
+/// A Service Worker (W3C) that answers with `edge.mjs` beside it, for sites on a plain file server.
+pub const SERVICE_WORKER: &str = include_str!("service-worker.mjs");
+
+/// The types of what [`module`] exports, for the TypeScript compiler.
+pub const TYPES: &str = include_str!("edge.d.ts");
+
+/// An ECMAScript module that decides as the edge of this table does; [`TYPES`] says what it
+/// exports.
+pub fn module(table: &Value) -> String {
+    let reader: String = READER.split_inclusive('\n').filter(|line| !is_comment(line)).collect();
+    reader.replacen("\"TABLE\"", &script_text(&table.to_string()), 1)
+}
+
+/// Whether a line of the reader is for those who change it.
+fn is_comment(line: &str) -> bool {
+    let line = line.trim();
+    line.is_empty() || line.starts_with("//") || (line.starts_with("/**") && line.ends_with("*/"))
+}
+
+/// A text as a string literal that is safe in a script, and in a page with a script in it.
+fn script_text(text: &str) -> String {
+    let literal = Value::from(text).to_string();
+    let mut out = String::with_capacity(literal.len());
+    for c in literal.chars() {
+        match c {
+            '<' | '>' | '&' | '\u{2028}' | '\u{2029}' => {
+                out.push_str(&format!("\\u{:04x}", c as u32))
+            }
+            c => out.push(c),
+        }
+    }
+    out
+}
