@@ -34,7 +34,7 @@ pub(crate) struct Arguments {
 }
 
 /// What each finding means, with an example; shown by `--why`.
-const MEANINGS: &str = include_str!("../../../docs/findings.md");
+const MEANINGS: &str = include_str!("../findings.md");
 
 /// Work that takes longer shows on a terminal how far it is.
 const LONG_WORK: Duration = Duration::from_secs(1);

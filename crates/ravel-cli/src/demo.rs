@@ -11,7 +11,7 @@ use crate::load::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{Command, Ended, Failure};
 
-static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/lantern-ferries");
+static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo/lantern-ferries");
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
