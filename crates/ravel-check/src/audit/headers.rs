@@ -9,7 +9,7 @@ use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
 use ravel::files::content_type;
 use ravel::language::Line;
-use ravel::program::{Effect, HeaderEffect, HeaderOp, On, RuleRef, Stage};
+use ravel::program::{Effect, HeaderEffect, HeaderOp, On, RuleRef, Stage, Test, TestKind};
 
 /// A page kept longer than this is a mistake, in seconds.
 const PAGE_LIFE: u64 = 3_600;
@@ -36,6 +36,15 @@ impl<'r> Audit<'r> {
             let Effect::Headers(statement) = &rule.rule.effect else { continue };
             match self.applies(rule, statement) {
                 Some(true) => {}
+                Some(false) if !self.has_type(rule) => out.push(
+                    Finding::on(
+                        Code::HeadersNever,
+                        rule.line,
+                        format!("`{rule}` changes no answer"),
+                    )
+                    .visitor("no file has such a type; it follows from the ending of its name")
+                    .instead("correct the type"),
+                ),
                 Some(false) => out.push(
                     Finding::on(
                         Code::HeadersNever,
@@ -65,10 +74,17 @@ impl<'r> Audit<'r> {
         if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
             return Some(true);
         }
+        if !self.has_type(rule) {
+            return Some(false);
+        }
+        // A file's type follows from its name: only addresses of files need be asked.
+        let of_type = |test: &Test| matches!(test.kind, TestKind::ContentType(_));
+        let by_file = rule.pattern.origin().is_none()
+            && rule.pattern.query().is_empty()
+            && rule.tests().iter().all(of_type);
         let matching = self.space.matching(rule.rule);
         if statement.on != On::Missing
-            && rule.pattern.origin().is_none()
-            && rule.is_unconditional()
+            && by_file
             && self.addresses_below(rule.pattern.path.literal_prefix()).take(MOST_FILES).any(
                 |address| {
                     let matched = rule.pattern.path.matches(
@@ -76,9 +92,7 @@ impl<'r> Audit<'r> {
                         self.edge().site().ignore_case,
                         &mut Default::default(),
                     );
-                    matched
-                        && rule.pattern.query().is_empty()
-                        && self.request_below(address).is_some_and(|request| fits(&request))
+                    matched && self.request_below(address).is_some_and(|request| fits(&request))
                 },
             )
         {
@@ -100,12 +114,18 @@ impl<'r> Audit<'r> {
             }
         }
         // The addresses of files were gone through above, where nothing else is asked.
-        open |= !rule.asks_path_alone() && try_set(&matching.and(&self.space.naming_a_file()), 4);
+        open |= !by_file && try_set(&matching.and(&self.space.naming_a_file()), 4);
         match (found, open) {
             (true, _) => Some(true),
             (false, false) => Some(false),
             (false, true) => None,
         }
+    }
+
+    /// Whether an answer can be of a type that a rule is for.
+    fn has_type(&self, rule: RuleRef<'_>) -> bool {
+        let files = self.edge().files().names().iter().map(|name| content_type(name));
+        files.chain(["text/plain"]).any(|kind| rule.tests().fit_type(kind))
     }
 
     fn matches(&self, rule: RuleRef<'_>, request: &Request) -> bool {

@@ -101,6 +101,47 @@ impl<'e> Answer<'e> {
     }
 }
 
+/// Another service answers: there is no status to make a response of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct AnsweredElsewhere;
+
+impl fmt::Display for AnsweredElsewhere {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("another service answers this request")
+    }
+}
+
+impl std::error::Error for AnsweredElsewhere {}
+
+/// Status and headers as a server sends them; the body is that of [`Answer::file`], or
+/// [`Answer::body`].
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b permanent\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+/// let answer = edge.answer(&ravel::Request::get("https://h.example/a")?);
+/// let response = http::Response::<()>::try_from(&answer)?;
+/// assert_eq!(response.status(), 301);
+/// assert_eq!(response.headers()["location"], "https://h.example/b");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+impl TryFrom<&Answer<'_>> for http::Response<()> {
+    type Error = AnsweredElsewhere;
+
+    fn try_from(answer: &Answer<'_>) -> Result<http::Response<()>, AnsweredElsewhere> {
+        let mut response = http::Response::new(());
+        let status = answer.status.and_then(|status| http::StatusCode::from_u16(status).ok());
+        *response.status_mut() = status.ok_or(AnsweredElsewhere)?;
+        for Header { name, value, .. } in &answer.headers {
+            // Names and values of rules are valid ones, and a location is ASCII.
+            if let (Ok(name), Ok(value)) = (name.parse::<http::HeaderName>(), value.parse()) {
+                response.headers_mut().append(name, value);
+            }
+        }
+        Ok(response)
+    }
+}
+
 /// The bodies of answers without a file.
 pub const BODIES: [(u16, &str); 12] = [
     (301, MOVED),

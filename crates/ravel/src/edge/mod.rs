@@ -26,7 +26,7 @@ mod test;
 mod walk;
 mod words;
 
-pub use answer::{Answer, BODIES, Header, Outcome};
+pub use answer::{Answer, AnsweredElsewhere, BODIES, Header, Outcome};
 use context::Context;
 pub use index::{Segment, Shape, Tail};
 pub use route::{Route, RouteEnd, RouteHop};
@@ -56,6 +56,11 @@ pub struct Edge {
     shortcuts: shortcut::Shortcuts,
     vary: header::VaryNames,
 }
+
+const _: () = {
+    const fn is_shared<T: Send + Sync>() {}
+    is_shared::<Edge>();
+};
 
 impl Edge {
     /// Compiles rules and a list of files.
@@ -140,8 +145,9 @@ impl Edge {
         self.site().missing.as_ref().and_then(|(path, _)| self.file_of(path))
     }
 
-    /// Every address below the base path with its file, and what is got there; see
-    /// [`Spellings::table`].
+    /// Every address below the base path with the number of its file, and what a visitor who asks
+    /// for it gets: 0 the file, 1 a redirect to the file's own address, 2 nothing, since only rules
+    /// may name the file so. In byte order.
     pub fn spelling_table(&self) -> Vec<(&str, u32, u8)> {
         self.spellings.table()
     }
