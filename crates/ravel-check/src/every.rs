@@ -80,6 +80,13 @@ fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
 }
 
 /// Verifies everything that the rules expect, in the order of the files.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b/{x}\nexpect every /a/{x} goes to https://h.example/b/{x}\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+/// assert_eq!(ravel_check::verify_all(&edge).len(), 1);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
     let mut verdicts: Vec<Verdict> =
         edge.rules().expectations().iter().map(|expectation| verify(edge, expectation)).collect();
@@ -95,6 +102,13 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
 
 /// What `expect every` comes to for some single addresses: one for each class of addresses that
 /// something else decides, so many at most.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b/{x}\nexpect every /a/{x} goes to https://h.example/b/{x}\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+/// assert!(!ravel_check::witnesses(&edge, &rules.universals()[0], 9).is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expectation> {
     let space = Space::new(edge);
     let mut prover = Prover::new(&space, universal);

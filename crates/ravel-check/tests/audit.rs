@@ -38,6 +38,12 @@ const FILES: [&str; 6] =
 fn rules_have_these_findings_and_no_others() {
     let cases: &[(&str, &[&str])] = &[
         ("", &[]),
+        // A file's type follows from its name.
+        ("headers {/x*} type image/*\n  set x-a: 1\n", &[]),
+        ("headers {/x*} type imag/png\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers /b{/x*} type image/png\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers {/x*} on all type text/plain\n  set x-a: 1\n", &[]),
+        ("headers {/x*} type font/woff2\n  set x-a: 1\n", &["6 headers-never"]),
         // Order, queries, conditions, hosts. Of `?id=x&id=1` the first value is no number, and some
         // value is 1.
         ("redirect /x.html -> /a\nredirect /{y}.html -> /b/\n", &["7 unused-capture"]),

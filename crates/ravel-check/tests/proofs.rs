@@ -332,10 +332,12 @@ fn expect_every_is_what_every_address_says() {
 
 #[test]
 fn witnesses_stand_for_what_differs() {
-    let text = format!(
-        "site https://h.example/\n  alias www.h.example\nredirect /news{{/story*}} -> https://journal.example{{/story*}}\nredirect /old/{{x}} -> /a\n  where x is one of one, two\nexpect every /news{{/s*}} goes to https://journal.example{{/s*}}\nexpect every /old/{{x}} lacks x-a\n"
-    );
-    let rules = Rules::parse(&text).unwrap();
+    let text = "site https://h.example/\n  alias www.h.example\n\
+        redirect /news{/story*} -> https://journal.example{/story*}\n\
+        redirect /old/{x} -> /a\n  where x is one of one, two\n\
+        expect every /news{/s*} goes to https://journal.example{/s*}\n\
+        expect every /old/{x} lacks x-a\n";
+    let rules = Rules::parse(text).unwrap();
     let edge = Edge::new(&rules, FileList::from_iter(["a.html"]));
     let asked = |at: usize, most| -> Vec<String> {
         witnesses(&edge, &rules.universals()[at], most)

@@ -119,6 +119,19 @@ fn is_address(kind: RecordType) -> bool {
 
 impl<'z> Plan<'z> {
     /// What the hosts of a site in a domain need of its zone.
+    ///
+    /// ```
+    /// use ravel_dns::{Action, Plan, Zone};
+    ///
+    /// let rules = ravel::Rules::parse(
+    ///     "site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n",
+    /// )?;
+    /// let zone = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// let zone = Zone::parse("h.example", zone)?;
+    /// let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// assert!(plan.rows().iter().any(|row| row.action.is_to_do()));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(site: &Site, domain: &'z Domain, zone: &'z Zone) -> Plan<'z> {
         let mut plan =
             Plan { domain, zone, hosts: Vec::new(), rows: Vec::new(), changes: Changes::default() };

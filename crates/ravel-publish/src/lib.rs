@@ -31,6 +31,14 @@ pub const TYPES: &str = include_str!("edge.d.ts");
 
 /// An ECMAScript module that decides as the edge of this table does; [`TYPES`] says what it
 /// exports.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+/// let module = ravel_publish::module(&ravel_publish::table(&edge));
+/// assert!(module.contains("export function decide"));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn module(table: &Value) -> String {
     let reader: String = READER.split_inclusive('\n').filter(|line| !is_comment(line)).collect();
     reader.replacen("\"TABLE\"", &script_text(&table.to_string()), 1)

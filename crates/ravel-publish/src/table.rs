@@ -21,6 +21,14 @@ const VERSION: u32 = 2;
 
 /// The table of an edge. The same edge has the same table, to the byte. Its form is
 /// docs/table.schema.json.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+/// let table = ravel_publish::table(&edge);
+/// assert_eq!(table["stages"]["redirects"]["rules"][0][0], "/a");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn table(edge: &Edge) -> Value {
     let program = edge.program();
     let site = program.site();

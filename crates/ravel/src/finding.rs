@@ -61,6 +61,17 @@ impl Ord for Finding {
 
 impl Finding {
     /// Whether the rules accept it.
+    ///
+    /// ```
+    /// use ravel::finding::Finding;
+    /// use ravel::rules::Code;
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /{x} -> /b\n  accept unused-capture \"old names\"\n")?;
+    /// let line = rules.accepts()[0].line;
+    /// let finding = Finding::on(Code::UnusedCapture, ravel::language::Line { number: 2, ..line }, "x goes nowhere");
+    /// assert!(finding.is_accepted(&rules));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn is_accepted(&self, rules: &Rules) -> bool {
         rules.accepts().iter().any(|accept| self.is_accepted_by(accept, rules.site()))
     }

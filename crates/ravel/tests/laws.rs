@@ -106,11 +106,28 @@ proptest! {
         }
     }
 
+    /// Any text is read, or every problem points at a place within it; what is read has a canonical
+    /// form that means the same.
     #[test]
-    fn no_rules_file_panics(text in any::<String>(), body in any::<String>()) {
-        let _ = Rules::parse(&text);
-        for keyword in ["redirect", "headers", "expect", "fallback", "include", "gone"] {
-            let _ = Rules::parse(&format!("{SITE}{keyword} {text}\n  {body}\n  set {body}\n  where {text}\n  when {body}\n"));
+    fn any_text_is_read_or_its_problems_have_places(text in any::<String>(), body in any::<String>()) {
+        let bodies = ["redirect", "headers", "expect", "fallback", "include", "gone"].map(|keyword| {
+            format!("{SITE}{keyword} {text}\n  {body}\n  set {body}\n  where {text}\n  when {body}\n")
+        });
+        for rules in bodies.iter().chain([&text]) {
+            match Rules::parse(rules) {
+                Err(problems) => for problem in problems.iter() {
+                    let lines = rules.lines().count().max(1);
+                    let number = problem.place.line.number as usize;
+                    prop_assert!((1..=lines + 1).contains(&number), "{number} of {lines}: {rules:?}");
+                    let line = rules.lines().nth(number - 1).unwrap_or_default();
+                    let columns = problem.place.columns.clone();
+                    prop_assert!(columns.start <= columns.end && columns.end <= line.len() + 1, "{columns:?} of {line:?}");
+                },
+                Ok(read) => {
+                    let again = Rules::parse(&ravel::language::format(rules).unwrap()).unwrap();
+                    prop_assert_eq!(read.expectations().len(), again.expectations().len());
+                }
+            }
         }
     }
 
@@ -123,16 +140,28 @@ proptest! {
         }
     }
 
+    /// Any text as a request: it is refused with 400 or 421, or its walk ends, and each answer of it is
+    /// the one that asking for that URL alone gets.
     #[test]
-    fn no_request_panics(url in any::<String>(), host in any::<String>(), target in any::<String>()) {
+    fn any_request_ends(url in any::<String>(), host in any::<String>(), target in any::<String>()) {
         let rules = Rules::parse(&format!("{SITE}redirect {{+x}}b -> /{{+x}}?q={{x}}\nredirect /k?a={{v}} -> /{{v}}#{{v}}\n")).unwrap();
         let edge = Edge::new(&rules, FileList::from_iter(["index.html"]));
-        let method = http::Method::GET;
-        let mut requests = vec![Request::from_parts(method.clone(), ravel::address::Scheme::Http, &host, &target)];
-        requests.push(Request::from_parts(method, ravel::address::Scheme::Http, "h.example", &format!("/{target}")));
+        let http = ravel::address::Scheme::Http;
+        let mut requests = vec![Request::from_parts(http::Method::GET, http, &host, &target)];
+        requests.push(Request::from_parts(http::Method::GET, http, "h.example", &format!("/{target}")));
         requests.extend(Request::get(&format!("https://h.example/{url}")));
         for request in requests {
-            edge.walk(&request);
+            let walk = edge.walk(&request);
+            let first = &walk.first().answer;
+            match request.address() {
+                Err(_) => prop_assert_eq!(first.status(), Some(400)),
+                Ok(address) if !edge.site().has_host(address.host()) => prop_assert_eq!(first.status(), Some(421)),
+                Ok(_) => prop_assert!(first.location().is_some() || first.outcome() != Outcome::Redirect),
+            }
+            if walk.hops() > 0 && walk.end == ravel::edge::End::Answer {
+                let last = Request::get(walk.url()).unwrap();
+                prop_assert_eq!(edge.answer(&last).status(), walk.last().1.answer.status(), "{}", walk.url());
+            }
         }
     }
 }

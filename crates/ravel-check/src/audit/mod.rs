@@ -66,6 +66,14 @@ pub struct Remainder {
 
 impl<'r> Audit<'r> {
     /// An audit of an edge's rules and files.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a{/x*} -> /b{/x*}\nredirect /a/c -> /d\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html", "d.html"]));
+    /// let findings = ravel_check::Audit::new(&edge).rules();
+    /// assert_eq!(findings[0].code.name(), "never-acts");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(edge: &'r Edge) -> Audit<'r> {
         Audit {
             space: Space::new(edge),

@@ -67,6 +67,13 @@ impl Host {
     ///
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
+    ///
+    /// ```
+    /// use ravel::address::Host;
+    ///
+    /// assert_eq!(Host::parse("Bücher.example:443").unwrap().as_str(), "xn--bcher-kva.example");
+    /// assert!(Host::parse("no host").is_err());
+    /// ```
     pub fn parse(text: &str) -> Result<Host, Malformed> {
         let name = without_port(text)?;
         let name = name.strip_suffix('.').unwrap_or(name);
@@ -83,6 +90,13 @@ impl Host {
     ///
     /// # Errors
     /// [`Malformed::Host`] or [`Malformed::Port`].
+    ///
+    /// ```
+    /// use ravel::address::Host;
+    ///
+    /// assert_eq!(Host::of_request("H.example.").unwrap().as_str(), "h.example");
+    /// assert!(Host::of_request("b%C3%BCcher.example").is_err());
+    /// ```
     pub fn of_request(text: &str) -> Result<Host, Malformed> {
         let name = without_port(text)?;
         if let Some(inner) = name.strip_prefix('[').and_then(|name| name.strip_suffix(']')) {

@@ -60,6 +60,14 @@ pub(crate) fn path_hash(path: &[u8]) -> u64 {
 }
 
 /// Appends `bytes`, percent-encoding (upper-case hex) all that `keep` does not keep.
+///
+/// ```
+/// use ravel::address::{encode, is_path_byte};
+///
+/// let mut out = String::from("/");
+/// encode("two words".as_bytes(), is_path_byte, &mut out);
+/// assert_eq!(out, "/two%20words");
+/// ```
 pub fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {
     for &byte in bytes {
         if keep(byte) {
@@ -73,6 +81,10 @@ pub fn encode(bytes: &[u8], keep: fn(u8) -> bool, out: &mut String) {
 }
 
 /// Percent-decodes; a broken escape stays as text.
+///
+/// ```
+/// assert_eq!(&*ravel::address::decode("/caf%C3%A9"), "/café".as_bytes());
+/// ```
 pub fn decode(text: &str) -> Cow<'_, [u8]> {
     Cow::from(percent_encoding::percent_decode_str(text))
 }

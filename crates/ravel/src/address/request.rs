@@ -23,6 +23,13 @@ impl Request {
     ///
     /// # Errors
     /// When the text does not begin with `http://` or `https://`.
+    ///
+    /// ```
+    /// let request = ravel::Request::get("https://h.example/a?b")?;
+    /// assert_eq!(request.url(), "https://h.example/a?b");
+    /// assert!(ravel::Request::get("/a").is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn get(url: &str) -> Result<Request, RequestError> {
         Request::new(Method::GET, url)
     }
@@ -31,6 +38,12 @@ impl Request {
     ///
     /// # Errors
     /// When the text does not begin with `http://` or `https://`.
+    ///
+    /// ```
+    /// let request = ravel::Request::new(http::Method::POST, "http://h.example/a")?;
+    /// assert_eq!(request.method(), "POST");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(method: Method, url: &str) -> Result<Request, RequestError> {
         match Address::parse(url) {
             Err(Malformed::Scheme) => Err(RequestError { url: url.to_owned() }),
@@ -44,6 +57,13 @@ impl Request {
 
     /// A request as it arrives: the `host` field (or `:authority`) and the target in origin form
     /// (RFC 9112, section 3.2.1).
+    ///
+    /// ```
+    /// use ravel::address::Scheme;
+    ///
+    /// let request = ravel::Request::from_parts(http::Method::GET, Scheme::Https, "H.example:443", "/%61");
+    /// assert_eq!(request.url(), "https://h.example/a");
+    /// ```
     pub fn from_parts(method: Method, scheme: Scheme, host: &str, target: &str) -> Request {
         let address = match target.starts_with('/') {
             true => Address::from_parts(scheme, host, target),
@@ -57,11 +77,27 @@ impl Request {
     }
 
     /// A request for an address.
+    ///
+    /// ```
+    /// use ravel::address::Address;
+    ///
+    /// let address = Address::parse("https://h.example/a").unwrap();
+    /// assert_eq!(ravel::Request::of(http::Method::GET, address).url(), "https://h.example/a");
+    /// ```
     pub fn of(method: Method, address: Address) -> Request {
         Request { method, address: Ok(address), headers: None }
     }
 
     /// Adds a header field; fields of one name add up.
+    ///
+    /// ```
+    /// use http::header::{COOKIE, HeaderValue};
+    ///
+    /// let request = ravel::Request::get("https://h.example/")?;
+    /// let request = request.with_header(COOKIE, HeaderValue::from_static("plan=pro"));
+    /// assert_eq!(request.headers()[COOKIE], "plan=pro");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn with_header(mut self, name: HeaderName, value: HeaderValue) -> Request {
         self.headers.get_or_insert_default().append(name, value);
@@ -91,6 +127,14 @@ impl Request {
     }
 
     /// The address, or why there is none.
+    ///
+    /// ```
+    /// use ravel::address::Malformed;
+    ///
+    /// let request = ravel::Request::get("https://h.example/%zz")?;
+    /// assert_eq!(request.address().unwrap_err(), Malformed::Escape);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn address(&self) -> Result<&Address, Malformed> {
         self.address.as_ref().map_err(|(why, _)| *why)
     }

@@ -50,6 +50,14 @@ impl Address {
     ///
     /// # Errors
     /// What makes it no URL; see [`Malformed`].
+    ///
+    /// ```
+    /// use ravel::address::Address;
+    ///
+    /// let address = Address::parse("HTTPS://H.example:443/b/../%61?q='x'#top").unwrap();
+    /// assert_eq!(address.as_str(), "https://h.example/a?q=%27x%27#top");
+    /// assert_eq!((address.path(), address.query(), address.fragment()), ("/a", Some("q=%27x%27"), Some("top")));
+    /// ```
     pub fn parse(text: &str) -> Result<Address, Malformed> {
         let (scheme, host, target) = split(text)?;
         let host = match plain_host(host) {
@@ -64,6 +72,13 @@ impl Address {
     ///
     /// # Errors
     /// What makes it no URL; see [`Malformed`].
+    ///
+    /// ```
+    /// use ravel::address::Address;
+    ///
+    /// let address = Address::parse_location("http://h.example:8080/a").unwrap();
+    /// assert_eq!(address.port(), Some(8080));
+    /// ```
     pub fn parse_location(text: &str) -> Result<Address, Malformed> {
         let (scheme, host, target) = split(text)?;
         let (_, port) = split_port(host);
@@ -79,6 +94,13 @@ impl Address {
     ///
     /// # Errors
     /// What makes it no URL; see [`Malformed`].
+    ///
+    /// ```
+    /// use ravel::address::{Address, Scheme};
+    ///
+    /// let address = Address::from_parts(Scheme::Http, "H.example", "/a").unwrap();
+    /// assert_eq!(address.as_str(), "http://h.example/a");
+    /// ```
     pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, Malformed> {
         let host = match plain_host(host) {
             Some(plain) => Cow::Borrowed(plain),
@@ -166,6 +188,13 @@ impl Address {
     }
 
     /// The URL up to its fragment: what a request asks for.
+    ///
+    /// ```
+    /// use ravel::address::Address;
+    ///
+    /// let address = Address::parse("https://h.example/a?b#c").unwrap();
+    /// assert_eq!(address.without_fragment(), "https://h.example/a?b");
+    /// ```
     pub fn without_fragment(&self) -> &str {
         &self.text[..self.query_end as usize]
     }

@@ -64,6 +64,14 @@ const _: () = {
 
 impl Edge {
     /// Compiles rules and a list of files.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let answer = edge.answer(&ravel::Request::get("https://h.example/a")?);
+    /// assert_eq!(answer.location(), Some("https://h.example/b"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(rules: &Rules, files: FileList) -> Edge {
         let program = rules.program();
         let mut edge = Edge {
@@ -81,11 +89,27 @@ impl Edge {
     }
 
     /// What a request gets.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let request = ravel::Request::get("https://h.example/b")?;
+    /// assert_eq!(edge.answer(&request).file(), Some("b.html"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn answer<'e>(&'e self, request: &Request) -> Answer<'e> {
         self.decide(request, &mut Silent)
     }
 
     /// What a request gets, and why: the same answer, with the steps that led to it.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.explain(&request).answer.line().unwrap().number, 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn explain(&self, request: &Request) -> Explanation<'_> {
         let mut recorder = step::Recorder::default();
         let answer = self.decide(request, &mut recorder);
@@ -94,6 +118,14 @@ impl Edge {
 
     /// Follows a request through its redirects until it ends, as a browser would, explaining every
     /// answer.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let walk = edge.walk(&ravel::Request::get("http://h.example/a/1")?);
+    /// assert_eq!((walk.hops(), walk.url()), (1, "https://h.example/b"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn walk(&self, request: &Request) -> Walk<'_> {
         walk::walk(self, request)
     }
@@ -120,6 +152,14 @@ impl Edge {
     }
 
     /// A line as people name it: `edge.ravel:12`.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let rule = edge.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(edge.line_name(rule.line()), "edge.ravel:2");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn line_name(&self, line: Line) -> String {
         let source = self.rules.sources().get(usize::from(line.source)).map_or("", |source| source);
         format!("{source}:{}", line.number)
@@ -131,6 +171,13 @@ impl Edge {
     }
 
     /// Every address below the base path that names a file.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// assert!(edge.addresses().any(|address| address == "/b.html"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn addresses(&self) -> impl Iterator<Item = &str> {
         self.spellings.addresses()
     }
@@ -141,6 +188,13 @@ impl Edge {
     }
 
     /// The file that is shown where nothing answers, if the site has one.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// assert_eq!(edge.missing_file(), None);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn missing_file(&self) -> Option<&str> {
         self.site().missing.as_ref().and_then(|(path, _)| self.file_of(path))
     }
@@ -153,6 +207,15 @@ impl Edge {
     }
 
     /// What a pattern captures of a request; none where it does not match.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let rule = edge.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert!(edge.captures_of(&rule.pattern, &request).is_some());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn captures_of<'q>(
         &self,
         pattern: &crate::template::Pattern,
@@ -165,6 +228,13 @@ impl Edge {
     }
 
     /// The file that a path of a rule names, in any spelling.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// assert_eq!(edge.file_of("/b/"), Some("b.html"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn file_of(&self, path: &str) -> Option<&str> {
         self.spellings.any(path).map(|file| self.file_name(file))
     }
@@ -185,12 +255,30 @@ impl Edge {
     }
 
     /// The URL that a file is served under.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let file = edge.number_of("b.html").unwrap();
+    /// assert_eq!(edge.url_of(file), "https://h.example/b");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn url_of(&self, file: u32) -> String {
         let site = self.site();
         format!("{}://{}{}{}", site.scheme, site.host, site.open_base(), self.own_address(file))
     }
 
     /// The rules of a stage whose patterns match a request, whatever their tests.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// use ravel::program::Stage;
+    ///
+    /// let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.rules_for(Stage::Redirect, &request).len(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rules_for(&self, stage: Stage, request: &Request) -> Vec<RuleRef<'_>> {
         let mut found = Vec::new();
         let visit = request

@@ -52,6 +52,14 @@ pub enum RouteEnd {
 
 impl Edge {
     /// Follows a request; what its address is, must be well formed.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let route = edge.route(&ravel::Request::get("https://h.example/a/1")?);
+    /// assert_eq!(route.hops.len(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn route(&self, request: &Request) -> Route {
         // An answer joins so many; browsers follow so many.
         let most = if self.site().one_hop { MAX_REDIRECTS_JOINED } else { MAX_HOPS };

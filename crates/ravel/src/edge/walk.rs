@@ -99,6 +99,14 @@ fn without_fragment(url: &str) -> &str {
 }
 
 /// The method of the request that follows a redirect (Fetch, section 4.4).
+///
+/// ```
+/// use http::Method;
+/// use ravel::edge::method_after;
+///
+/// assert_eq!(method_after(&Method::POST, 303), Method::GET);
+/// assert_eq!(method_after(&Method::POST, 308), Method::POST);
+/// ```
 pub fn method_after(method: &Method, status: u16) -> Method {
     let to_get = match status {
         303 => method != Method::HEAD,

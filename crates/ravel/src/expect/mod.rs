@@ -41,6 +41,14 @@ impl Verdict {
 }
 
 /// Asks the edge what an expectation is about, and compares.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["a.html"]));
+/// let verdict = ravel::expect::verify(&edge, &rules.expectations()[0]);
+/// assert_eq!(verdict.failures[0].got, "serves /a.html");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
     let asked = match expectation.method.as_str() {
         "GET" => expectation.asked.to_string(),

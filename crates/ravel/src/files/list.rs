@@ -23,6 +23,12 @@ pub enum LeftOut {
 
 impl FileList {
     /// The names, in byte order.
+    ///
+    /// ```
+    /// let files = ravel::FileList::from_iter(["index.html", "a/b.css", ".git/config"]);
+    /// assert_eq!(files.names(), [Box::from("a/b.css"), Box::from("index.html")]);
+    /// assert_eq!(files.left_out().len(), 1);
+    /// ```
     pub fn names(&self) -> &[Box<str>] {
         &self.names
     }
@@ -33,11 +39,24 @@ impl FileList {
     }
 
     /// Whether a file of this name is there.
+    ///
+    /// ```
+    /// let files = ravel::FileList::from_iter(["index.html"]);
+    /// assert!(files.contains("index.html") && !files.contains("/index.html"));
+    /// ```
     pub fn contains(&self, name: &str) -> bool {
         self.names.binary_search_by(|known| (**known).cmp(name)).is_ok()
     }
 
     /// Leaves out more names.
+    ///
+    /// ```
+    /// use ravel::files::LeftOut;
+    ///
+    /// let files = ravel::FileList::from_iter(["index.html", "edge.ravel"]);
+    /// let files = files.without(["edge.ravel"], LeftOut::Rules);
+    /// assert!(!files.contains("edge.ravel"));
+    /// ```
     #[must_use]
     pub fn without<'n>(
         mut self,

@@ -37,6 +37,11 @@ enum Column {
 ///
 /// # Errors
 /// The lines that can not be cut into words.
+///
+/// ```
+/// let text = ravel::language::format("site   https://h.example/\nredirect /a->/b\nredirect  /c  ->  /d\n").unwrap();
+/// assert!(text.contains("redirect /c"));
+/// ```
 pub fn format(text: &str) -> Result<String, Vec<Problem>> {
     let mut problems = Vec::new();
     let mut shapes = Vec::new();

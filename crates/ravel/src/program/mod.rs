@@ -103,6 +103,16 @@ impl Program {
     }
 
     /// The rules of a stage with their identities, in the order of the file.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// use ravel::program::Stage;
+    ///
+    /// let rule = rules.program().rules(Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.to_string(), "redirect /a/{x} -> /b");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rules(
         &self,
         stage: Stage,
@@ -163,6 +173,13 @@ impl Program {
 
 /// Whether browsers send a header to one origin and not, or otherwise, to another (Fetch, sections
 /// 3.2, 4.4 and 4.5).
+///
+/// ```
+/// use ravel::program::is_origin_bound;
+///
+/// assert!(is_origin_bound(&http::header::COOKIE));
+/// assert!(!is_origin_bound(&http::header::ACCEPT_LANGUAGE));
+/// ```
 pub fn is_origin_bound(name: &HeaderName) -> bool {
     matches!(name.as_str(), "cookie" | "authorization" | "origin" | "referer")
         || name.as_str().starts_with("sec-")

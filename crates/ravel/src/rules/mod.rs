@@ -47,6 +47,11 @@ impl Rules {
     ///
     /// # Errors
     /// Every problem of the file, with its place.
+    ///
+    /// ```
+    /// let problems = ravel::Rules::parse("site https://h.example/\nredirct /a -> /b\n").unwrap_err();
+    /// assert!(problems.to_string().contains("redirect"));
+    /// ```
     pub fn parse(text: &str) -> Result<Rules, Problems> {
         Rules::read("edge.ravel", text, |_| Err::<Vec<u8>, _>("there is no folder to read it from"))
     }
@@ -56,6 +61,13 @@ impl Rules {
     ///
     /// # Errors
     /// Every problem of the file and of those it names, with its place.
+    ///
+    /// ```
+    /// let table = |_: &str| Ok::<_, std::io::Error>(b"old,new\n/a,/b\n/c,/d\n".to_vec());
+    /// let rules = ravel::Rules::parse_with("site https://h.example/\nredirect\n  table moved.csv\n", table)?;
+    /// assert_eq!(rules.rules(ravel::program::Stage::Redirect).len(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn parse_with<E: fmt::Display>(
         text: &str,
         load: impl FnMut(&str) -> Result<Vec<u8>, E>,
@@ -92,6 +104,12 @@ impl Rules {
     }
 
     /// The expectations, in the order of the file.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
+    /// assert_eq!(rules.expectations()[0].url.to_string(), "https://h.example/a");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn expectations(&self) -> &[Expectation] {
         &self.0.expectations
     }
@@ -112,6 +130,15 @@ impl Rules {
     }
 
     /// The same rules with more preview hosts; those that the site has already stay what they are.
+    ///
+    /// ```
+    /// use ravel::address::Host;
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+    /// let rules = rules.with_previews([Host::parse("pr-7.preview.example")?]);
+    /// assert!(rules.site().has_host("pr-7.preview.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn with_previews(&self, hosts: impl IntoIterator<Item = Host>) -> Rules {
         let mut set = RuleSet::clone(&self.0);
