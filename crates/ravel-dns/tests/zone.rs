@@ -337,9 +337,21 @@ proptest! {
         }
     }
 
+    /// Any text is refused with a line of it, or read: then it is kept to the byte, and each name of
+    /// it is found.
     #[test]
     fn any_text_is_read_or_refused(text in "[ -~\n\t\"();\\\\$@]{0,120}") {
-        let _ = Zone::parse("harbour.example", &text);
-        let _ = Zone::parse("harbour.example", &format!("{SOA}{text}"));
+        for text in [text.clone(), format!("{SOA}{text}")] {
+            match Zone::parse("harbour.example", &text) {
+                Err(error) => prop_assert!((1..=text.lines().count() as u32 + 1).contains(&error.line), "{error} in {text:?}"),
+                Ok(zone) => {
+                    let same = zone.changed(&Changes::default());
+                    prop_assert_eq!(same.text(), text);
+                    for record in zone.records() {
+                        prop_assert!(zone.of(&record.name).any(|known| known.kind == record.kind));
+                    }
+                }
+            }
+        }
     }
 }
