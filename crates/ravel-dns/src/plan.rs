@@ -40,8 +40,8 @@ pub struct Row {
     pub needed: Option<Held>,
     /// What to do.
     pub action: Action,
-    /// What else is to know; empty where nothing is.
-    pub note: String,
+    /// What else is to know.
+    pub note: Option<String>,
 }
 
 /// What a record says.
@@ -185,14 +185,14 @@ impl<'z> Plan<'z> {
             self.left_at_alias(&host, &name);
             seen = false;
         } else if is_apex {
-            self.needs_addresses(&host, &name, "");
+            self.needs_addresses(&host, &name, None);
         } else {
             seen = self.needs_alias(&host, &name);
         }
         self.hosts.push(PlannedHost { host, name, seen });
     }
 
-    fn needs_addresses(&mut self, host: &str, name: &Name, note: &str) {
+    fn needs_addresses(&mut self, host: &str, name: &Name, note: Option<&str>) {
         let start = self.rows.len();
         for kind in [RecordType::A, RecordType::AAAA] {
             let needed = self.addresses(kind);
@@ -200,7 +200,7 @@ impl<'z> Plan<'z> {
         }
         self.set(host, name, RecordType::CNAME, &[]);
         for row in &mut self.rows[start..] {
-            row.note = note.to_owned();
+            row.note = note.map(str::to_owned);
         }
     }
 
@@ -217,14 +217,9 @@ impl<'z> Plan<'z> {
                 );
                 return false;
             }
-            self.needs_addresses(
-                host,
-                name,
-                &format!(
-                    "addresses, since no CNAME can stand beside its {} record",
-                    kind_text(kind)
-                ),
-            );
+            let kind = kind_text(kind);
+            let note = format!("addresses, since no CNAME can stand beside its {kind} record");
+            self.needs_addresses(host, name, Some(&note));
             return true;
         }
         let Some(target) = self.target() else { return false };
@@ -237,8 +232,8 @@ impl<'z> Plan<'z> {
             && let super::zone::Lookup::Records(records) = self.zone.lookup(name, RecordType::A)
             && let Some(row) = self.rows.get_mut(start)
         {
-            row.note =
-                format!("until then `{}` answers for it", super::zone::shown(&records[0].name));
+            let shown = super::zone::shown(&records[0].name);
+            row.note = Some(format!("until then `{shown}` answers for it"));
         }
         true
     }
@@ -254,7 +249,7 @@ impl<'z> Plan<'z> {
             there: None,
             needed: Some(needed),
             action: Action::Unseen,
-            note,
+            note: Some(note),
         });
         for kind in [RecordType::A, RecordType::AAAA] {
             let there: Vec<&Record> = self.zone.set(name, kind).collect();
@@ -276,7 +271,7 @@ impl<'z> Plan<'z> {
             there: None,
             needed,
             action: Action::Blocked,
-            note,
+            note: Some(note),
         });
     }
 
@@ -291,20 +286,23 @@ impl<'z> Plan<'z> {
             data: data_text(&data),
             ttl: Some(there.map_or(ttl, |record| record.ttl)),
         });
-        let row = |action, note: &str| Row {
+        let row = |action, note: Option<&str>| Row {
             host: host.clone(),
             kind: RecordType::TXT,
             there: there.map(|record| held(record)),
             needed: needed.clone(),
             action,
-            note: note.to_owned(),
+            note: note.map(str::to_owned),
         };
         let row = if there.is_some() {
-            row(Action::Keep, "")
+            row(Action::Keep, None)
         } else if !self.zone.origin().zone_of(&name) {
-            row(Action::Blocked, "the name is outside this zone")
+            row(Action::Blocked, Some("the name is outside this zone"))
         } else if self.zone.set(&name, RecordType::CNAME).next().is_some() {
-            row(Action::Blocked, "a CNAME stands at this name, and nothing can stand beside it")
+            row(
+                Action::Blocked,
+                Some("a CNAME stands at this name, and nothing can stand beside it"),
+            )
         } else {
             self.changes.added.push(NewRecord {
                 name,
@@ -312,7 +310,7 @@ impl<'z> Plan<'z> {
                 kind: RecordType::TXT,
                 data: data_text(&data),
             });
-            row(Action::Add, "")
+            row(Action::Add, None)
         };
         self.rows.push(row);
     }
@@ -340,7 +338,7 @@ impl<'z> Plan<'z> {
             there: there.map(held),
             needed: needed.map(|(data, ttl)| Held { data: data_text(data), ttl: Some(ttl) }),
             action,
-            note: String::new(),
+            note: None,
         };
         for (number, record) in kept {
             let Some(data) = &record.data else { continue };

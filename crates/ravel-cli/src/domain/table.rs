@@ -29,7 +29,7 @@ pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
             (plain, held(row.there.as_ref())),
             (plain, held(row.needed.as_ref())),
             (style(row.action), row.action.name().to_owned()),
-            (FAINT, row.note.clone()),
+            (FAINT, row.note.clone().unwrap_or_default()),
         ]);
     }
     columns(&["host", "type", "there, life", "needed, life", "to do", ""], &rows, out)

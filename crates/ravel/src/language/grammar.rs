@@ -19,8 +19,8 @@ pub struct Form {
     pub form: &'static str,
     /// What it does or means.
     pub about: &'static str,
-    /// What holds when a setting is left out; empty where that cannot be.
-    pub left_out: &'static str,
+    /// What holds when a setting is left out; none where that cannot be.
+    pub left_out: Option<&'static str>,
     /// Words behind which a list with commas comes; `*` is any word.
     lists: &'static [&'static str],
     /// Words behind which all the rest of the line is one value.
@@ -80,7 +80,7 @@ macro_rules! grammar {
                 name: grammar!(@name $form $(, $named)?),
                 form: $form,
                 about: $about,
-                left_out: grammar!(@or "" $(, $left_out)?),
+                left_out: grammar!(@some $($left_out)?),
                 lists: grammar!(@or &[] $(, $lists)?),
                 values: grammar!(@or &[] $(, $values)?),
             }),*];
@@ -108,6 +108,8 @@ macro_rules! grammar {
             }
         }
     )* };
+    (@some) => { None };
+    (@some $given:literal) => { Some($given) };
     (@or $default:expr) => { $default };
     (@or $default:expr, $given:expr) => { $given };
     (@name $form:literal) => { first_word($form) };
