@@ -86,7 +86,7 @@ proptest! {
     ) {
         let pattern: Vec<String> = asks.iter().enumerate().map(|(number, one)| one.written(number)).collect();
         let capture = asks.iter().position(|one| matches!(one, Asks::Captured(_))).filter(|_| captured_too);
-        let mut own: Vec<String> = own.iter().map(|own| own.clone()).collect();
+        let mut own: Vec<String> = own.iter().cloned().collect();
         own.extend(capture.map(|number| format!("z={{v{number}}}")));
         let query = |parts: &[String]| if parts.is_empty() { String::new() } else { format!("?{}", parts.join("&")) };
         let rule = format!(
