@@ -1,0 +1,33 @@
+//! Any text as a URL and as the parts of a request: a location is what a URL parser leaves as it is.
+
+#![no_main]
+
+use std::sync::LazyLock;
+
+use libfuzzer_sys::fuzz_target;
+use ravel::address::Scheme;
+use ravel::{Edge, FileList, Request, Rules};
+
+const RULES: &str = "site https://h.example/base/\n  alias w.example\n  preview *.p.example\n\
+    redirect\n  /a/{x}?k={k} -> /{k}/{x}\n\
+    redirect https://{h}.p.example/c/{+x} -> https://{h}.o.example/{+x}?q={x}#{x}\n\
+    rewrite /r/{x} -> /{x}\nfallback /f{/x*} -> /\n";
+
+static EDGE: LazyLock<Edge> = LazyLock::new(|| {
+    let rules = Rules::parse(RULES).expect("the rules are valid");
+    Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "caf\u{e9}.html"]))
+});
+
+fuzz_target!(|given: (&str, &str, bool)| {
+    let (host, target, secure) = given;
+    let scheme = if secure { Scheme::Https } else { Scheme::Http };
+    let _ = Request::get(target);
+    let request = Request::from_parts(http::Method::GET, scheme, host, target);
+    let answer = EDGE.answer(&request);
+    assert_eq!(answer.status(), EDGE.explain(&request).answer.status());
+    let real = url::Url::parse(&format!("http://{host}/")).is_ok();
+    if let Some(location) = answer.location().filter(|_| real) {
+        let read = url::Url::parse(location).expect("a location is a URL");
+        assert_eq!(read.as_str(), location);
+    }
+});
