@@ -497,7 +497,8 @@ const ACTS = {
   redirects: {
     redirect: (rule, captures, visit) => {
       const to = redirectTo(rule, captures, visit);
-      return to && redirect(to, rule.status, /1|8/.test(rule.status - 300) ? PERMANENT : TEMPORARY);
+      const isPermanent = rule.status === 301 || rule.status === 308;
+      return to && redirect(to, rule.status, isPermanent ? PERMANENT : TEMPORARY);
     },
     gone: () => ({ outcome: "gone" }),
     elsewhere: () => ({ outcome: "elsewhere", status: null, file: null }),
