@@ -36,29 +36,23 @@ impl<'r> Audit<'r> {
             let Effect::Headers(statement) = &rule.rule.effect else { continue };
             match self.applies(rule, statement) {
                 Some(true) => {}
-                Some(false) if !self.has_type(rule) => out.push(
-                    Finding::on(
-                        Code::HeadersNever,
-                        rule.line,
-                        format!("`{rule}` changes no answer"),
-                    )
-                    .visitor("no file has such a type; it follows from the ending of its name")
-                    .instead("correct the type"),
-                ),
-                Some(false) => out.push(
-                    Finding::on(
-                        Code::HeadersNever,
-                        rule.line,
-                        format!("`{rule}` changes no answer"),
-                    )
-                    .visitor(format!(
-                        "no answer that its pattern matches is {}",
-                        on_words(statement.on)
-                    ))
-                    .instead(
-                        "correct the pattern, or say `on missing`, `on redirects` or `on all`",
-                    ),
-                ),
+                Some(false) => {
+                    let what = format!("`{rule}` changes no answer");
+                    let finding = Finding::on(Code::HeadersNever, rule.line, what);
+                    out.push(match self.has_type(rule) {
+                        true => finding
+                            .visitor(format!(
+                                "no answer that its pattern matches is {}",
+                                on_words(statement.on)
+                            ))
+                            .instead(
+                                "correct the pattern, or say `on missing`, `on redirects` or `on all`",
+                            ),
+                        false => finding
+                            .visitor("no file has such a type; it follows from the ending of its name")
+                            .instead("correct the type"),
+                    });
+                }
                 None => out.push(
                     self.not_decided(rule.line, format!("whether `{rule}` changes an answer")),
                 ),
