@@ -197,17 +197,24 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
     Found::Member(written_values)
 }
 
+/// The sets of values of those facts that hold, or do not, and that `of` picks.
+fn accepted<'r>(
+    facts: &[SignedFact<'r>],
+    wanted: bool,
+    of: impl Fn(&Fact<'r>) -> Option<&'r ValueSet>,
+) -> Vec<&'r ValueSet> {
+    facts.iter().filter(|(_, holds)| *holds == wanted).filter_map(|(fact, _)| of(fact)).collect()
+}
+
 /// Cookies of one name, so that all facts about it hold: every wanted set has a value of its own.
 fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
-    let about = |wanted: bool| {
-        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(
-            |(fact, _)| match &**fact {
-                Fact::Cookie(of, values) if *of == name => Some(*values),
-                _ => None,
-            },
-        )
+    let about = |wanted| {
+        accepted(facts, wanted, |fact| match fact {
+            Fact::Cookie(of, values) if *of == name => Some(values),
+            _ => None,
+        })
     };
-    let unwanted: Vec<&ValueSet> = about(false).collect();
+    let unwanted = about(false);
     let mut cookies = Vec::new();
     for wanted in about(true) {
         match value_in(&[wanted], &unwanted, |value| {
@@ -225,16 +232,13 @@ fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
 
 /// The value of a header, so that all facts about it hold; none where it need not be there.
 fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Found<Option<String>> {
-    let about = |wanted: bool| {
-        facts.iter().filter(move |(_, holds)| *holds == wanted).filter_map(
-            |(fact, _)| match &**fact {
-                Fact::Header(of, values) if *of == name => Some(*values),
-                _ => None,
-            },
-        )
+    let about = |wanted| {
+        accepted(facts, wanted, |fact| match fact {
+            Fact::Header(of, values) if *of == name => Some(values),
+            _ => None,
+        })
     };
-    let (wanted, unwanted): (Vec<&ValueSet>, Vec<&ValueSet>) =
-        (about(true).collect(), about(false).collect());
+    let (wanted, unwanted) = (about(true), about(false));
     if wanted.is_empty() {
         return Found::Member(None);
     }
