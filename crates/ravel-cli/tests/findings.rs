@@ -13,8 +13,6 @@ use ravel::finding::{Finding, FindingPlace};
 use ravel::rules::Code;
 use ravel::{Edge, FileList, Rules};
 use ravel_check::{Audit, Report};
-use ravel_dns::Moment;
-use time::format_description::well_known::Rfc3339;
 
 /// Everything that is found on a site whose folder is given as lines: a name, and what is in the
 /// file. `zone` is its zone.
@@ -41,7 +39,7 @@ fn check(rules: &str, folder: &str, zone: &str) -> (Vec<String>, Report) {
         "harbour.example.zone" => Ok(zone.as_bytes().to_vec()),
         path => certificate(path).map(String::into_bytes).ok_or("there is no such file"),
     };
-    let now = Moment::parse("2027-01-15T12:00:00Z", &Rfc3339).unwrap();
+    let now = "2027-01-15T12:00:00Z".parse().unwrap();
     let report = Audit::new(&edge).all(bytes, ravel_dns::findings(&rules, now, named)).0;
     (rules.sources().iter().map(|source| source.to_string()).collect(), report)
 }

@@ -2,7 +2,6 @@
 
 use ravel::Rules;
 use ravel_dns::{Course, Moment, Plan, Zone};
-use time::format_description::well_known::Rfc3339;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let rules = Rules::parse(
@@ -18,14 +17,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     for row in plan.rows() {
         println!("{:<7} {} {}", row.action.name(), row.host, row.kind);
     }
-    let switch = Moment::parse("2027-03-01T06:00:00Z", &Rfc3339)?;
+    let switch: Moment = "2027-03-01T06:00:00Z".parse()?;
     let course = Course::at_once(&plan, None, switch);
     for host in &course.hosts {
         if let Some(all) = host.all_new() {
             println!(
                 "{} is reached by all {} h after the switch",
                 host.host,
-                (all - switch).whole_hours()
+                all.since(switch) / 3_600
             );
         }
     }

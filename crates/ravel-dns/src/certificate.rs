@@ -1,5 +1,5 @@
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
+//! Certificate chains, and what is wrong with them.
+
 use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::pem::Pem;
 use x509_parser::prelude::X509Certificate;
@@ -24,8 +24,8 @@ struct Link {
     /// The identifiers of its key, and of its issuer's (RFC 5280, section 4.2.1.1 and 4.2.1.2).
     keys: (Option<Vec<u8>>, Option<Vec<u8>>),
     hosts: Vec<String>,
-    from: OffsetDateTime,
-    until: OffsetDateTime,
+    from: Moment,
+    until: Moment,
 }
 
 impl Certificate {
@@ -60,10 +60,11 @@ impl Certificate {
     }
 
     /// From when to when the whole chain is valid.
-    pub fn validity(&self) -> (OffsetDateTime, OffsetDateTime) {
+    pub fn validity(&self) -> (Moment, Moment) {
         let from = self.chain.iter().map(|link| link.from).max();
         let until = self.chain.iter().map(|link| link.until).min();
-        (from.unwrap_or(OffsetDateTime::UNIX_EPOCH), until.unwrap_or(OffsetDateTime::UNIX_EPOCH))
+        let epoch = Moment::from_unix(0);
+        (from.unwrap_or(epoch), until.unwrap_or(epoch))
     }
 
     /// Who issued the site's certificate.
@@ -123,8 +124,8 @@ fn link(certificate: &X509Certificate<'_>) -> Link {
         names: (certificate.subject().as_raw().to_vec(), certificate.issuer().as_raw().to_vec()),
         keys,
         hosts,
-        from: validity.not_before.to_datetime(),
-        until: validity.not_after.to_datetime(),
+        from: Moment::of(validity.not_before.to_datetime()),
+        until: Moment::of(validity.not_after.to_datetime()),
     }
 }
 
@@ -164,16 +165,15 @@ pub fn certificate_findings(
         );
     }
     let (from, until) = certificate.validity();
-    let moment = |moment: Moment| moment.format(&Rfc3339).unwrap_or_default();
     if now < from {
-        let what = format!("the certificate is not valid before {}", moment(from));
+        let what = format!("the certificate is not valid before {}", from);
         out.push(
             on(Code::CertificateDates, what)
                 .visitor(refused)
                 .instead("serve it from then on, or have one issued that is valid now"),
         );
     } else if now >= until {
-        let what = format!("the certificate expired on {}", moment(until));
+        let what = format!("the certificate expired on {}", until);
         out.push(
             on(Code::CertificateDates, what).visitor(refused).instead("have a new one issued"),
         );

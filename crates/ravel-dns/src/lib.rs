@@ -14,6 +14,7 @@
 
 mod certificate;
 mod course;
+mod moment;
 mod plan;
 mod wanted;
 mod wrong;
@@ -21,8 +22,8 @@ pub mod zone;
 
 pub use certificate::{Certificate, certificate_findings};
 pub use course::{Course, Ends, Gap, HostCourse, Issued, Span, Step, StepKind, Window};
+pub use moment::{Moment, MomentError};
 pub use plan::{Action, Held, Plan, Row};
-pub use time::OffsetDateTime as Moment;
 pub use wanted::Wanted;
 pub use zone::{Zone, ZoneError};
 

@@ -1,9 +1,6 @@
-use hickory_proto::rr::rdata::{A, AAAA, CNAME, TXT};
-use std::net::IpAddr;
+//! What a zone has beside what the hosts of a site need of it.
 
-use super::zone::{
-    Change, Changes, Name, NewRecord, RData, Record, RecordType, Zone, data_text, kind_text,
-};
+use super::zone::{Change, Changes, Name, NewRecord, Record, RecordData, RecordType, Zone};
 use ravel::address::Host;
 use ravel::rules::{Apex, Domain, Site};
 
@@ -92,20 +89,20 @@ impl Action {
 /// A host as a name of the DNS.
 pub(super) fn name_of(host: &str) -> Name {
     // Hosts are shorter than names can be, and their labels too.
-    Name::from_ascii(format!("{host}.")).unwrap_or_default()
+    host.parse().unwrap_or_else(|_| Name(Default::default()))
 }
 
 /// What the hosting gives for a bare domain, of one type.
-pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RData> {
-    let data = domain.addresses.iter().map(|address| match address {
-        IpAddr::V4(ip) => RData::A(A(*ip)),
-        IpAddr::V6(ip) => RData::AAAA(AAAA(*ip)),
-    });
+pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RecordData> {
+    let data = domain.addresses.iter().map(|address| RecordData::address(*address));
     data.filter(|data| data.record_type() == kind).collect()
 }
 
 fn held(record: &Record) -> Held {
-    Held { data: record.data.as_ref().map(data_text).unwrap_or_default(), ttl: Some(record.ttl) }
+    Held {
+        data: record.data.as_ref().map(ToString::to_string).unwrap_or_default(),
+        ttl: Some(record.ttl),
+    }
 }
 
 /// Types that may stand beside a CNAME (RFC 4034, section 2.5 and 4).
@@ -163,7 +160,7 @@ impl<'z> Plan<'z> {
     }
 
     /// What is needed of addresses.
-    pub(super) fn addresses(&self, kind: RecordType) -> Vec<RData> {
+    pub(super) fn addresses(&self, kind: RecordType) -> Vec<RecordData> {
         addresses(self.domain, kind)
     }
 
@@ -177,8 +174,7 @@ impl<'z> Plan<'z> {
         let is_apex = name == *self.zone.origin();
         let mut seen = true;
         if let Some(cut) = self.zone.cut_above(&name) {
-            let note =
-                format!("`{}` is delegated to name servers of its own", super::zone::shown(&cut));
+            let note = format!("`{}` is delegated to name servers of its own", cut);
             self.blocked(&host, RecordType::CNAME, note);
             seen = false;
         } else if is_apex && self.domain.apex == Apex::Alias {
@@ -213,18 +209,17 @@ impl<'z> Plan<'z> {
                 self.blocked(
                     host,
                     RecordType::CNAME,
-                    format!("no CNAME can stand beside its {} record", kind_text(kind)),
+                    format!("no CNAME can stand beside its {} record", kind),
                 );
                 return false;
             }
-            let kind = kind_text(kind);
             let note = format!("addresses, since no CNAME can stand beside its {kind} record");
             self.needs_addresses(host, name, Some(&note));
             return true;
         }
         let Some(target) = self.target() else { return false };
         let start = self.rows.len();
-        self.set(host, name, RecordType::CNAME, &[RData::CNAME(CNAME(target))]);
+        self.set(host, name, RecordType::CNAME, &[RecordData::alias_of(target)]);
         for kind in [RecordType::A, RecordType::AAAA] {
             self.set(host, name, kind, &[]);
         }
@@ -232,7 +227,7 @@ impl<'z> Plan<'z> {
             && let super::zone::Lookup::Records(records) = self.zone.lookup(name, RecordType::A)
             && let Some(row) = self.rows.get_mut(start)
         {
-            let shown = super::zone::shown(&records[0].name);
+            let shown = &records[0].name;
             row.note = Some(format!("until then `{shown}` answers for it"));
         }
         true
@@ -254,7 +249,7 @@ impl<'z> Plan<'z> {
         for kind in [RecordType::A, RecordType::AAAA] {
             let there: Vec<&Record> = self.zone.set(name, kind).collect();
             let allowed = self.addresses(kind);
-            let still: Vec<RData> = allowed
+            let still: Vec<RecordData> = allowed
                 .into_iter()
                 .filter(|data| there.iter().any(|record| record.data.as_ref() == Some(data)))
                 .collect();
@@ -264,7 +259,7 @@ impl<'z> Plan<'z> {
     }
 
     fn blocked(&mut self, host: &str, kind: RecordType, note: String) {
-        let needed = self.target().map(|target| Held { data: target.to_ascii(), ttl: None });
+        let needed = self.target().map(|target| Held { data: target.to_master(), ttl: None });
         self.rows.push(Row {
             host: host.to_owned(),
             kind,
@@ -278,12 +273,12 @@ impl<'z> Plan<'z> {
     fn proof(&mut self) {
         let Some(proof) = &self.domain.proof else { return };
         let (host, name) = (proof.name.to_string(), name_of(proof.name.as_str()));
-        let data = RData::TXT(TXT::from_bytes(proof.text.as_bytes().chunks(255).collect()));
+        let data = RecordData::text(&proof.text);
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
         let there = texts.iter().find(|record| said(record) == proof.text.as_bytes());
         let ttl = self.domain.ttl.or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
         let needed = Some(Held {
-            data: data_text(&data),
+            data: data.to_string(),
             ttl: Some(there.map_or(ttl, |record| record.ttl)),
         });
         let row = |action, note: Option<&str>| Row {
@@ -296,7 +291,7 @@ impl<'z> Plan<'z> {
         };
         let row = if there.is_some() {
             row(Action::Keep, None)
-        } else if !self.zone.origin().zone_of(&name) {
+        } else if !self.zone.origin().holds(&name) {
             row(Action::Blocked, Some("the name is outside this zone"))
         } else if self.zone.set(&name, RecordType::CNAME).next().is_some() {
             row(
@@ -308,7 +303,7 @@ impl<'z> Plan<'z> {
                 name,
                 ttl,
                 kind: RecordType::TXT,
-                data: data_text(&data),
+                data: data.to_string(),
             });
             row(Action::Add, None)
         };
@@ -318,8 +313,8 @@ impl<'z> Plan<'z> {
     /// Plans the records of a name and type, so that they become these. Their life changes only
     /// where it must: where the rules state one, and so that all of them have the same (RFC 2181,
     /// section 5.2).
-    fn set(&mut self, host: &str, name: &Name, kind: RecordType, needed: &[RData]) {
-        let mut missing: Vec<&RData> = needed.iter().collect();
+    fn set(&mut self, host: &str, name: &Name, kind: RecordType, needed: &[RecordData]) {
+        let mut missing: Vec<&RecordData> = needed.iter().collect();
         let (mut kept, mut extra) = (Vec::new(), Vec::new());
         for (number, record) in self.zone.numbered(name).filter(|(_, record)| record.kind == kind) {
             match missing.iter().position(|data| record.data.as_ref() == Some(*data)) {
@@ -332,11 +327,11 @@ impl<'z> Plan<'z> {
         }
         let ttl =
             self.domain.ttl.or(kept.first().map(|(_, record)| record.ttl)).unwrap_or(Domain::TTL);
-        let row = |there: Option<&Record>, needed: Option<(&RData, u32)>, action| Row {
+        let row = |there: Option<&Record>, needed: Option<(&RecordData, u32)>, action| Row {
             host: host.to_owned(),
             kind,
             there: there.map(held),
-            needed: needed.map(|(data, ttl)| Held { data: data_text(data), ttl: Some(ttl) }),
+            needed: needed.map(|(data, ttl)| Held { data: data.to_string(), ttl: Some(ttl) }),
             action,
             note: None,
         };
@@ -353,7 +348,7 @@ impl<'z> Plan<'z> {
         for ((number, record), data) in extra.into_iter().zip(&missing) {
             self.changes
                 .changed
-                .insert(number, Change::Set { ttl: Some(ttl), data: Some(data_text(data)) });
+                .insert(number, Change::Set { ttl: Some(ttl), data: Some(data.to_string()) });
             self.rows.push(row(Some(record), Some((data, ttl)), Action::Change));
         }
         for data in &missing[pairs..] {
@@ -361,7 +356,7 @@ impl<'z> Plan<'z> {
                 name: name.clone(),
                 ttl,
                 kind,
-                data: data_text(data),
+                data: data.to_string(),
             });
             self.rows.push(row(None, Some((data, ttl)), Action::Add));
         }
@@ -374,8 +369,5 @@ impl<'z> Plan<'z> {
 
 /// The bytes that a TXT record says, its texts put together.
 pub(super) fn said(record: &Record) -> Vec<u8> {
-    match &record.data {
-        Some(RData::TXT(txt)) => txt.txt_data.concat(),
-        _ => Vec::new(),
-    }
+    record.data.as_ref().map(RecordData::said).unwrap_or_default()
 }

@@ -1,7 +1,7 @@
-use hickory_proto::rr::rdata::{CNAME, NS, TXT};
+//! What name servers must answer.
 
 use super::plan::{addresses, name_of};
-use super::zone::{Name, RData, RecordType};
+use super::zone::{Name, RecordData, RecordType};
 use ravel::rules::{Apex, Domain, Site};
 
 /// What name servers must answer about a name.
@@ -14,7 +14,7 @@ pub struct Wanted {
     /// The type that is needed.
     pub kind: RecordType,
     /// What must be said; nothing where there must be no such records.
-    pub data: Vec<RData>,
+    pub data: Vec<RecordData>,
     /// Whether other records of the type may stand beside these.
     pub others: bool,
 }
@@ -38,7 +38,7 @@ impl Wanted {
             };
             if host != domain.name.as_str() {
                 let target =
-                    domain.host.as_ref().map(|host| RData::CNAME(CNAME(name_of(host.as_str()))));
+                    domain.host.as_ref().map(|host| RecordData::alias_of(name_of(host.as_str())));
                 wanted.push(one(RecordType::CNAME, target.into_iter().collect()));
             } else if domain.apex == Apex::Address {
                 wanted.extend(
@@ -55,14 +55,14 @@ impl Wanted {
             others,
         };
         if let Some(proof) = &domain.proof {
-            let text = TXT::from_bytes(proof.text.as_bytes().chunks(255).collect());
-            wanted.push(at(proof.name.as_str(), RecordType::TXT, vec![RData::TXT(text)], true));
+            let text = RecordData::text(&proof.text);
+            wanted.push(at(proof.name.as_str(), RecordType::TXT, vec![text], true));
         }
         if !domain.nameservers.is_empty() {
             let servers = domain
                 .nameservers
                 .iter()
-                .map(|host| RData::NS(NS(name_of(host.as_str()))))
+                .map(|host| RecordData::name_server(name_of(host.as_str())))
                 .collect();
             wanted.push(at(domain.name.as_str(), RecordType::NS, servers, false));
         }
@@ -70,8 +70,8 @@ impl Wanted {
     }
 
     /// Whether these answers are what is wanted.
-    pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RData>) -> bool {
-        let answers: Vec<&RData> =
+    pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RecordData>) -> bool {
+        let answers: Vec<&RecordData> =
             answers.into_iter().filter(|data| data.record_type() == self.kind).collect();
         let all = self.data.iter().all(|data| answers.contains(&data));
         all && (self.others || answers.iter().all(|data| self.data.contains(data)))

@@ -2,8 +2,10 @@
 
 use std::collections::BTreeSet;
 
+use hickory_proto::rr::RData;
+
 use super::plan::{Action, Plan, beside_alias, name_of};
-use super::zone::{Name, RData, Record, RecordType, kind_text, shown};
+use super::zone::{Name, Record, RecordData, RecordType};
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
 use ravel::rules::{Apex, Code, Domain};
@@ -25,8 +27,8 @@ impl CaaSet<'_> {
     /// `issue`.
     fn values(&self) -> Option<Vec<String>> {
         let of = |tag: &str| -> Vec<String> {
-            let caa = self.records.iter().filter_map(|record| match &record.data {
-                Some(RData::CAA(caa)) if caa.tag.eq_ignore_ascii_case(tag) => {
+            let caa = self.records.iter().filter_map(|record| match &record.data.as_ref()?.0 {
+                RData::CAA(caa) if caa.tag.eq_ignore_ascii_case(tag) => {
                     Some(String::from_utf8_lossy(&caa.value).into_owned())
                 }
                 _ => None,
@@ -48,8 +50,8 @@ impl CaaSet<'_> {
 
     /// A tag that is critical and that nobody has to know (RFC 8659, section 4.5).
     fn unknown_critical(&self) -> Option<(&Record, &str)> {
-        self.records.iter().find_map(|record| match &record.data {
-            Some(RData::CAA(caa)) => {
+        self.records.iter().find_map(|record| match &record.data.as_ref()?.0 {
+            RData::CAA(caa) => {
                 let known = [
                     "issue",
                     "issuewild",
@@ -91,12 +93,12 @@ impl Plan<'_> {
             };
             let mut above = plain;
             let mut records: Vec<&Record> = Vec::new();
-            while self.zone.origin().zone_of(&above) {
+            while self.zone.origin().holds(&above) {
                 records = self.zone.set(&above, RecordType::CAA).collect();
                 if !records.is_empty() {
                     break;
                 }
-                above = above.base_name();
+                above = above.above();
             }
             if records.is_empty() {
                 continue;
@@ -142,7 +144,7 @@ impl Plan<'_> {
     fn zone_line(&self) -> (Line, Box<str>) {
         match &self.domain.zone {
             Some(zone) => (zone.line, zone.path.clone()),
-            None => (self.domain.line, shown(self.zone.origin()).into()),
+            None => (self.domain.line, self.zone.origin().to_string().into()),
         }
     }
 
@@ -164,7 +166,7 @@ impl Plan<'_> {
                     true => "address records, or an alias of the DNS host's own making".to_owned(),
                     false => format!("address records for {}", addresses(self.domain)),
                 };
-                self.on(Code::CnameAtApex, record, format!("a CNAME stands at `{}`, the name of the zone", shown(name)))
+                self.on(Code::CnameAtApex, record, format!("a CNAME stands at `{}`, the name of the zone", name))
                     .visitor(
                         "it hides the zone's name servers and its mail (RFC 1034, section 3.6.2); name servers refuse the zone",
                     )
@@ -172,9 +174,7 @@ impl Plan<'_> {
             } else {
                 let what = format!(
                     "a CNAME stands at `{}` beside a record of type {} (line {})",
-                    shown(name),
-                    kind_text(other.kind),
-                    other.line
+                    name, other.kind, other.line
                 );
                 self.on(Code::CnameBesideOthers, record, what)
                     .visitor("either is hidden by the other (RFC 1034, section 3.6.2); name servers refuse the zone")
@@ -187,7 +187,7 @@ impl Plan<'_> {
     fn left_over(&self, out: &mut Vec<Finding>) {
         for host in &self.hosts {
             let alias = host.name == *self.zone.origin() && self.domain.apex == Apex::Alias;
-            let needed: Vec<RData> = [RecordType::A, RecordType::AAAA]
+            let needed: Vec<RecordData> = [RecordType::A, RecordType::AAAA]
                 .into_iter()
                 .flat_map(|kind| self.addresses(kind))
                 .collect();
@@ -223,20 +223,21 @@ impl Plan<'_> {
 
     fn hidden_wildcards(&self, out: &mut Vec<Finding>) {
         for host in self.hosts.iter().filter(|host| host.host.starts_with("*.")) {
-            let base = host.name.base_name();
-            let depth = base.iter().len();
+            let base = host.name.above();
+            let depth = base.0.iter().len();
             let named: BTreeSet<Name> = self.hosts.iter().map(|host| host.name.clone()).collect();
             let below = self.zone.records().filter(|record| {
-                let labels = record.name.iter().len();
+                let labels = record.name.0.iter().len();
                 labels == depth + 1
-                    && base.zone_of(&record.name)
+                    && base.holds(&record.name)
                     && record.name != host.name
                     && !named.contains(&record.name)
             });
             let mut seen = BTreeSet::new();
             for record in below.filter(|record| seen.insert(&record.name)) {
                 let target = self.target();
-                let leads_there = matches!(&record.data, Some(RData::CNAME(alias)) if Some(&alias.0) == target.as_ref());
+                let leads_there =
+                    target.is_some() && record.data.as_ref().and_then(RecordData::alias) == target;
                 if !leads_there {
                     out.push(
                         self.on(
@@ -244,8 +245,7 @@ impl Plan<'_> {
                             record,
                             format!(
                                 "`{}` has a record of its own, so `{}` does not answer for it",
-                                shown(&record.name),
-                                host.host
+                                &record.name, host.host
                             ),
                         )
                         .visitor("that preview does not reach the site")
@@ -266,14 +266,13 @@ impl Plan<'_> {
                     record,
                     format!(
                         "`{}` is answered by other name servers: `{}` is delegated",
-                        host.host,
-                        shown(&cut)
+                        host.host, &cut
                     ),
                 )
                 .visitor("what this zone says of the host is not seen")
                 .instead(format!(
                     "write its records in the zone of `{}`, and a `domain` statement for that",
-                    shown(&cut)
+                    &cut
                 )),
             );
         }
@@ -331,8 +330,8 @@ impl Plan<'_> {
         let records: Vec<&Record> = self.zone.set(self.zone.origin(), RecordType::NS).collect();
         let there: BTreeSet<Name> = records
             .iter()
-            .filter_map(|record| match &record.data {
-                Some(RData::NS(name)) => Some(name.0.clone()),
+            .filter_map(|record| match &record.data.as_ref()?.0 {
+                RData::NS(name) => Some(Name(name.0.clone())),
                 _ => None,
             })
             .collect();
@@ -342,7 +341,7 @@ impl Plan<'_> {
         let list = |names: &BTreeSet<Name>, others: &BTreeSet<Name>| {
             names
                 .difference(others)
-                .map(|name| format!("`{}`", shown(name)))
+                .map(|name| format!("`{}`", name))
                 .collect::<Vec<_>>()
                 .join(", ")
         };
@@ -365,12 +364,11 @@ impl Plan<'_> {
         let mut seen = BTreeSet::new();
         for number in self.changes().changed.keys() {
             let record = records[*number as usize];
-            if record.ttl > LONG && seen.insert((&record.name, u16::from(record.kind))) {
+            if record.ttl > LONG && seen.insert((&record.name, record.kind)) {
                 let days = record.ttl.div_ceil(86_400);
                 let what = format!(
                     "{} of `{}` lives {days} days, and is about to change",
-                    record.kind,
-                    shown(&record.name)
+                    record.kind, &record.name
                 );
                 out.push(
                     self.on(Code::LongLife, record, what)

@@ -5,11 +5,12 @@ use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use hickory_proto::rr::Name;
+use hickory_proto::serialize::binary::BinEncodable;
 use hickory_proto::serialize::txt::Parser;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use ravel_dns::Zone;
-use ravel_dns::zone::{data_text, kind_text, shown};
+use ravel_dns::zone::{RecordData, RecordType};
 
 const ORIGIN: &str = "harbour.example";
 
@@ -17,9 +18,8 @@ const ORIGIN: &str = "harbour.example";
 fn ours(text: &str) -> Result<BTreeSet<String>, String> {
     let zone = Zone::parse(ORIGIN, text).map_err(|error| error.to_string())?;
     let lines = zone.records().map(|record| {
-        let data = record.data.as_ref().map_or("?".to_owned(), data_text);
-        let kind = kind_text(record.kind);
-        format!("{} {} {kind} {data}", shown(&record.name).to_lowercase(), record.ttl)
+        let data = record.data.as_ref().map_or("?".to_owned(), ToString::to_string);
+        format!("{} {} {} {data}", record.name.to_string().to_lowercase(), record.ttl, record.kind)
     });
     Ok(lines.collect())
 }
@@ -30,9 +30,14 @@ fn theirs(text: &str) -> Result<BTreeSet<String>, String> {
         Parser::new(text, None, Some(origin)).parse().map_err(|error| error.to_string())?;
     let records = sets.values().flat_map(|set| set.records_without_rrsigs());
     let lines = records.map(|record| {
-        let name = shown(&record.name).to_lowercase();
-        let kind = kind_text(record.record_type());
-        format!("{name} {} {kind} {}", record.ttl, data_text(&record.data))
+        let name = record.name.to_lowercase().to_ascii();
+        let name = name.trim_end_matches('.');
+        let kind = RecordType::from_code(record.record_type().into());
+        format!(
+            "{name} {} {kind} {}",
+            record.ttl,
+            RecordData::from_wire(kind, &record.data.to_bytes().unwrap()).unwrap()
+        )
     });
     Ok(lines.collect())
 }

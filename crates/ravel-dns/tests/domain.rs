@@ -4,10 +4,8 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 use ravel::Rules;
-use ravel_dns::zone::{Lookup, Name, RData, Record, RecordType, data_text, shown};
+use ravel_dns::zone::{Lookup, Name, Record, RecordData, RecordType};
 use ravel_dns::{Action, Course, Ends, Issued, Moment, Plan, StepKind, Zone};
-use time::Duration;
-use time::format_description::well_known::Rfc3339;
 
 const SETTINGS: &str =
     "host site.host.example\naddress 192.0.2.44, 2001:db8:44::1\nproof _edge-proof \"p-1\"\n";
@@ -27,7 +25,7 @@ fn zone(body: &str) -> Zone {
 }
 
 fn moment() -> Moment {
-    Moment::parse("2027-03-01T06:00:00Z", &Rfc3339).unwrap()
+    "2027-03-01T06:00:00Z".parse().unwrap()
 }
 
 /// The rows that are not as they must be, in short.
@@ -150,7 +148,7 @@ fn assert_settles(rules: &Rules, zone: &Zone) {
     let others = |zone: &Zone| -> Vec<String> {
         let kinds = [RecordType::A, RecordType::AAAA, RecordType::CNAME, RecordType::SOA];
         let other = |record: &&Record| {
-            let name = shown(&record.name);
+            let name = record.name.to_string();
             !of_site.contains(&&*name) || !kinds.contains(&record.kind) && name != of_site[3]
         };
         zone.records()
@@ -213,7 +211,7 @@ struct Resolver {
 #[derive(Clone)]
 enum Kept {
     Alias(Name),
-    Data(Vec<RData>),
+    Data(Vec<RecordData>),
 }
 
 /// Zones, each from a moment on.
@@ -254,7 +252,7 @@ impl Resolver {
             match self.ask(versions, &name, kind, now) {
                 None => return Ends { missing: true, ..Ends::default() },
                 Some(Kept::Alias(target)) => {
-                    let text = shown(&target);
+                    let text = target.to_string();
                     if text == "site.host.example" {
                         return Ends { new: true, ..Ends::default() };
                     }
@@ -264,8 +262,8 @@ impl Resolver {
                     name = target;
                 }
                 Some(Kept::Data(data)) => {
-                    let new = |data: &RData| {
-                        ["192.0.2.44", "2001:db8:44::1"].contains(&&*data_text(data))
+                    let new = |data: &RecordData| {
+                        ["192.0.2.44", "2001:db8:44::1"].contains(&&*data.to_string())
                     };
                     return Ends {
                         new: data.iter().any(new),
@@ -286,7 +284,7 @@ fn brute_force(versions: &Versions<'_>, name: &Name, now: i64) -> Ends {
     let first = now - 7 * HALVES;
     let names: Vec<Name> = ["harbour.example.", "www.harbour.example.", "old.harbour.example."]
         .iter()
-        .map(|name| Name::from_ascii(name).unwrap())
+        .map(|name| name.parse().unwrap())
         .collect();
     let mut of_kind = [Ends::default(); 2];
     for (at, kind) in [RecordType::A, RecordType::AAAA].into_iter().enumerate() {
@@ -363,13 +361,13 @@ proptest! {
             true => Course::in_order(&plan, None, moment()),
             false => Course::at_once(&plan, None, moment()),
         };
-        let changes: Vec<i64> = course.zones.iter().map(|(at, _)| (*at - moment()).whole_seconds()).collect();
+        let changes: Vec<i64> = course.zones.iter().map(|(at, _)| at.since(moment())).collect();
         let mut versions = vec![(i64::MIN / 2, &zone)];
         versions.extend(changes.iter().zip(&course.zones).map(|(at, (_, zone))| (HALVES * at, zone)));
         for host in &course.hosts {
-            let name = Name::from_ascii(format!("{}.", host.host)).unwrap();
+            let name = host.host.parse().unwrap();
             for now in changes.iter().flat_map(|change| change - 2..change + 9) {
-                let at = moment() + Duration::seconds(now);
+                let at = moment().plus(now);
                 let span = host.spans.iter().find(|span| span.from.is_none_or(|from| from <= at) && span.until.is_none_or(|until| until > at));
                 let seen = brute_force(&versions, &name, HALVES * now);
                 prop_assert_eq!(span.unwrap().ends, seen, "{} at {}, {:?}\n{}", host.host, now, changes, text);
@@ -379,7 +377,7 @@ proptest! {
 }
 
 fn after(course: &Course, at: Option<Moment>) -> Option<i64> {
-    at.map(|at| (at - course.moment).whole_seconds())
+    at.map(|at| at.since(course.moment))
 }
 
 #[test]
@@ -439,7 +437,7 @@ fn in_order_nobody_is_without_https() {
                 StepKind::Switch => "switch",
                 StepKind::Raise => "raise",
             };
-            ((step.at - course.moment).whole_seconds(), word)
+            (step.at.since(course.moment), word)
         })
         .collect();
     assert_eq!(

@@ -3,9 +3,7 @@
 
 use proptest::prelude::*;
 use ravel_dns::Zone;
-use ravel_dns::zone::{
-    Change, Changes, Lookup, Name, NewRecord, Record, RecordType, data_text, kind_text, shown,
-};
+use ravel_dns::zone::{Change, Changes, Lookup, Name, NewRecord, Record, RecordType};
 
 const SOA: &str = "@ 3600 IN SOA ns1 hostmaster 7 7200 900 1209600 600\n";
 
@@ -15,13 +13,13 @@ fn zone(body: &str) -> Zone {
 }
 
 fn name(text: &str) -> Name {
-    Name::from_ascii(format!("{text}.")).unwrap()
+    text.parse().unwrap()
 }
 
 /// A record in one line: name, life, type, data.
 fn line(record: &Record) -> String {
-    let data = record.data.as_ref().map_or("?".to_owned(), data_text);
-    format!("{} {} {} {data}", shown(&record.name), record.ttl, kind_text(record.kind))
+    let data = record.data.as_ref().map_or("?".to_owned(), ToString::to_string);
+    format!("{} {} {} {data}", record.name, record.ttl, record.kind)
 }
 
 #[test]
@@ -169,7 +167,7 @@ fn questions_are_answered_as_a_name_server_does() {
         ("harbour.example", RecordType::A, "192.0.2.1"),
         ("HARBOUR.example", RecordType::A, "192.0.2.1"),
         ("harbour.example", RecordType::AAAA, "no data"),
-        ("www.harbour.example", RecordType::A, "alias harbour.example."),
+        ("www.harbour.example", RecordType::A, "alias harbour.example"),
         ("www.harbour.example", RecordType::CNAME, "harbour.example."),
         ("x.wild.harbour.example", RecordType::A, "192.0.2.2"),
         ("x.y.wild.harbour.example", RecordType::A, "192.0.2.2"),
@@ -187,7 +185,7 @@ fn questions_are_answered_as_a_name_server_does() {
     for (asked, kind, expected) in cases {
         let found = match zone.lookup(&name(asked), kind) {
             Lookup::Records(records) => {
-                records.iter().map(|record| data_text(record.data.as_ref().unwrap())).collect()
+                records.iter().map(|record| record.data.as_ref().unwrap().to_string()).collect()
             }
             Lookup::Alias(_, target) => format!("alias {target}"),
             Lookup::Delegated(_) => "delegated".to_owned(),
@@ -309,7 +307,7 @@ proptest! {
                 2 if record.kind == RecordType::A => {
                     let data = "198.51.100.9".to_owned();
                     changes.changed.insert(number, Change::Set { ttl: None, data: Some(data.clone()) });
-                    said = format!("{} {} A {data}", shown(&record.name), record.ttl);
+                    said = format!("{} {} A {data}", record.name, record.ttl);
                 }
                 _ => {}
             }

@@ -7,7 +7,9 @@ use std::time::Duration;
 use async_trait::async_trait;
 use hickory_net::runtime::Time;
 use hickory_proto::op::{Edns, Metadata, OpCode, ResponseCode};
-use hickory_proto::rr::{DNSClass, Name, Record, RecordType};
+use hickory_proto::rr::rdata::NULL;
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
+use hickory_proto::serialize::binary::{BinDecoder, Restrict};
 use hickory_server::server::{Request, RequestHandler, ResponseHandler, ResponseInfo, Server};
 use hickory_server::zone_handler::MessageResponseBuilder;
 use ravel_dns::Zone;
@@ -102,40 +104,43 @@ impl Answering {
             authorities: vec![],
             soa: vec![],
         };
-        if class != DNSClass::IN || !self.zone.origin().zone_of(name) {
+        let name = name.to_ascii().parse::<zone::Name>().ok();
+        let Some(mut name) =
+            name.filter(|name| class == DNSClass::IN && self.zone.origin().holds(name))
+        else {
             return Reply { code: ResponseCode::Refused, authoritative: false, ..reply };
-        }
-        let mut name = name.clone();
+        };
+        let kind = zone::RecordType::from_code(kind.into());
         for _ in 0..=MOST_ALIASES {
             match self.zone.lookup(&name, kind) {
                 Lookup::Records(records) => {
-                    reply
-                        .answers
-                        .extend(records.iter().filter_map(|record| record_of(record, &name)));
+                    reply.answers.extend(
+                        records.iter().filter_map(|record| record_of(record, &name, record.ttl)),
+                    );
                     if reply.answers.is_empty() {
                         reply.code = ResponseCode::NotImp;
                     }
                     return reply;
                 }
                 Lookup::Alias(record, target) => {
-                    reply.answers.extend(record_of(record, &name));
-                    if !self.zone.origin().zone_of(target) {
+                    reply.answers.extend(record_of(record, &name, record.ttl));
+                    if !self.zone.origin().holds(&target) {
                         return reply;
                     }
-                    name = target.clone();
+                    name = target;
                 }
                 Lookup::Delegated(servers) => {
                     reply.authoritative = !reply.answers.is_empty();
                     reply.authorities.extend(
-                        servers.iter().filter_map(|record| record_of(record, &record.name)),
+                        servers
+                            .iter()
+                            .filter_map(|record| record_of(record, &record.name, record.ttl)),
                     );
                     return reply;
                 }
                 negative @ (Lookup::NoData | Lookup::NoName) => {
                     let soa = self.zone.soa();
-                    reply.soa.extend(soa.data.clone().map(|data| {
-                        Record::from_rdata(soa.name.clone(), self.zone.negative_ttl(), data)
-                    }));
+                    reply.soa.extend(record_of(soa, &soa.name, self.zone.negative_ttl()));
                     if negative == Lookup::NoName {
                         reply.code = ResponseCode::NXDomain;
                     }
@@ -148,8 +153,16 @@ impl Answering {
 }
 
 /// A record as it is sent, for the name that was asked.
-fn record_of(record: &zone::Record, name: &Name) -> Option<Record> {
-    Some(Record::from_rdata(name.clone(), record.ttl, record.data.clone()?))
+fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Record> {
+    let data = record.data.as_ref()?;
+    let wire = data.to_wire();
+    let len = Restrict::new(u16::try_from(wire.len()).ok()?);
+    let kind = RecordType::from(data.record_type().code());
+    let data = match kind {
+        RecordType::Unknown(_) => RData::Unknown { code: kind, rdata: NULL::with(wire) },
+        kind => RData::read(&mut BinDecoder::new(&wire), kind, len).ok()?,
+    };
+    Some(Record::from_rdata(Name::from_ascii(name.to_master()).ok()?, ttl, data))
 }
 
 #[async_trait]

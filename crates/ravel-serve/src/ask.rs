@@ -10,8 +10,10 @@ use hickory_net::tcp::TcpClientStream;
 use hickory_net::udp::UdpClientStream;
 use hickory_net::xfer::{DnsExchange, DnsHandle};
 use hickory_proto::op::{DnsRequestOptions, DnsResponse, Query, ResponseCode};
-use hickory_proto::rr::{Name, RData, RecordType};
+use hickory_proto::rr::{Name, Record, RecordType as Type};
+use hickory_proto::serialize::binary::BinEncodable;
 use ravel_dns::Wanted;
+use ravel_dns::zone::{self, RecordData, RecordType};
 
 /// How long an answer is waited for, each time.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -24,7 +26,7 @@ const AT_ONCE: usize = 4;
 pub enum Said {
     /// Records of the name, with the seconds they may still be kept; none where the name has none
     /// of the type.
-    Records(Vec<(RData, u32)>),
+    Records(Vec<(RecordData, u32)>),
     /// There is no such name.
     NoName,
     /// It does not answer, with its reason.
@@ -66,7 +68,9 @@ pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
 }
 
 /// One question. An error means that no answer came.
-async fn question(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Said, String> {
+async fn question(server: SocketAddr, name: &zone::Name, kind: RecordType) -> Result<Said, String> {
+    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
+    let kind = Type::from(kind.code());
     let mut response = over_udp(server, name, kind).await.map_err(in_words)?;
     if response.metadata.truncation {
         response = over_tcp(server, name, kind).await.map_err(in_words)?;
@@ -77,7 +81,11 @@ async fn question(server: SocketAddr, name: &Name, kind: RecordType) -> Result<S
                 .answers
                 .iter()
                 .filter(|record| record.name == *name && record.record_type() == kind);
-            Said::Records(own.map(|record| (record.data.clone(), record.ttl)).collect())
+            let data = |record: &Record| {
+                let wire = record.data.to_bytes().ok()?;
+                RecordData::from_wire(RecordType::from_code(kind.into()), &wire)
+            };
+            Said::Records(own.filter_map(|record| Some((data(record)?, record.ttl))).collect())
         }
         ResponseCode::NXDomain => Said::NoName,
         code => Said::Refused(code.to_str().to_lowercase()),
@@ -95,22 +103,14 @@ fn in_words(error: NetError) -> String {
     }
 }
 
-async fn over_udp(
-    server: SocketAddr,
-    name: &Name,
-    kind: RecordType,
-) -> Result<DnsResponse, NetError> {
+async fn over_udp(server: SocketAddr, name: &Name, kind: Type) -> Result<DnsResponse, NetError> {
     let exchange = UdpClientStream::builder(server, TokioRuntimeProvider::default())
         .with_timeout(Some(PATIENCE))
         .exchange();
     answer(exchange, name, kind).await
 }
 
-async fn over_tcp(
-    server: SocketAddr,
-    name: &Name,
-    kind: RecordType,
-) -> Result<DnsResponse, NetError> {
+async fn over_tcp(server: SocketAddr, name: &Name, kind: Type) -> Result<DnsResponse, NetError> {
     // The connection lives as long as its provider.
     let provider = TokioRuntimeProvider::default();
     let exchange =
@@ -123,7 +123,7 @@ async fn over_tcp(
 async fn answer(
     exchange: DnsExchange<TokioRuntimeProvider>,
     name: &Name,
-    kind: RecordType,
+    kind: Type,
 ) -> Result<DnsResponse, NetError> {
     let mut options = DnsRequestOptions::default();
     options.use_edns = true;

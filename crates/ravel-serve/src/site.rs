@@ -9,7 +9,7 @@ use ravel::files::LeftOut;
 use ravel::finding::Finding;
 use ravel::language::{Line, Problems};
 use ravel::{Edge, FileList, Rules};
-use time::OffsetDateTime;
+use std::time::SystemTime;
 use walkdir::WalkDir;
 
 /// A rules file with the folder it speaks of, read and compiled.
@@ -96,7 +96,7 @@ impl Site {
 
     /// What is wrong with the site's zones and certificates now.
     pub fn domain_findings(&self) -> Vec<Finding> {
-        ravel_dns::findings(&self.rules, OffsetDateTime::now_utc(), |path| self.named(path))
+        ravel_dns::findings(&self.rules, SystemTime::now().into(), |path| self.named(path))
     }
 
     /// A line as people name it: `edge.ravel:9`.

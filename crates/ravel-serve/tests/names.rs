@@ -5,7 +5,6 @@ use std::net::SocketAddr;
 use std::process::Command;
 
 use ravel::Rules;
-use ravel_dns::zone::data_text;
 use ravel_dns::{Wanted, Zone};
 use ravel_serve::{NameServer, Said, ask};
 use tokio::sync::oneshot;
@@ -36,7 +35,7 @@ fn in_words(said: &Said) -> String {
     match said {
         Said::Records(records) => records
             .iter()
-            .map(|(data, ttl)| format!("{} {} {ttl}", data.record_type(), data_text(data)))
+            .map(|(data, ttl)| format!("{} {} {ttl}", data.record_type(), data))
             .collect::<Vec<_>>()
             .join(", "),
         Said::NoName => "no such name".to_owned(),

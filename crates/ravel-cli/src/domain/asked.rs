@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use anstyle::Style;
 use ravel::rules::Domain;
 use ravel_dns::Wanted;
-use ravel_dns::zone::{RData, data_text};
+use ravel_dns::zone::RecordData;
 use ravel_serve::{Asked, Said};
 
 use super::table::{Cell, columns, cut, duration};
@@ -81,7 +81,7 @@ fn needed(wanted: &Wanted) -> Vec<Cell> {
     if wanted.data.is_empty() {
         return vec![(FAINT, "–".to_owned())];
     }
-    wanted.data.iter().map(|data| (Style::new(), cut(&data_text(data)))).collect()
+    wanted.data.iter().map(|data| (Style::new(), cut(&data.to_string()))).collect()
 }
 
 fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
@@ -96,11 +96,11 @@ fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
     }
 }
 
-fn shown(wanted: &Wanted, (data, ttl): &(RData, u32)) -> String {
+fn shown(wanted: &Wanted, (data, ttl): &(RecordData, u32)) -> String {
     let kind = if data.record_type() == wanted.kind {
         String::new()
     } else {
         format!("{} ", data.record_type())
     };
-    format!("{kind}{}  {}", cut(&data_text(data)), duration(i64::from(*ttl)))
+    format!("{kind}{}  {}", cut(&data.to_string()), duration(i64::from(*ttl)))
 }

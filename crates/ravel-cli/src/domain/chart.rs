@@ -4,7 +4,6 @@ use std::io::{self, Write};
 
 use anstyle::Style;
 use ravel_dns::{Course, Ends, Gap, HostCourse, Issued, Moment, StepKind};
-use time::format_description::well_known::Rfc3339;
 
 use super::table::{Cell, columns, duration};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
@@ -21,7 +20,7 @@ pub(super) fn print(
     now: Moment,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), moment(at_once.moment))?;
+    writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), at_once.moment)?;
     course(at_once, out)?;
     writeln!(
         out,
@@ -33,11 +32,10 @@ pub(super) fn print(
     if let Some(first) =
         in_order.steps.first().filter(|first| first.at < now && in_order.moment > now)
     {
-        let earliest = now.saturating_add(in_order.moment - first.at);
+        let earliest = now.plus(in_order.moment.since(first.at));
         let text = format!(
             "the first step should have been at {}; begun now, the switch can be at {}",
-            moment(first.at),
-            moment(earliest)
+            first.at, earliest
         );
         writeln!(out, "{}", in_style(NOTE, text))?;
     }
@@ -67,18 +65,15 @@ pub(super) fn gaps_in_words(course: &Course) -> Vec<String> {
 fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
     let name = &host.host;
     match gap.until {
-        None => format!("{name}: without HTTPS from {} on", moment(gap.from)),
+        None => format!("{name}: without HTTPS from {} on", gap.from),
         Some(until) if until <= gap.from => {
-            format!(
-                "{name}: without HTTPS from {} for as long as the issuing takes",
-                moment(gap.from)
-            )
+            format!("{name}: without HTTPS from {} for as long as the issuing takes", gap.from)
         }
         Some(until) => format!(
             "{name}: without HTTPS for {}, from {} to {}",
-            duration((until - gap.from).whole_seconds()),
-            moment(gap.from),
-            moment(until)
+            duration(until.since(gap.from)),
+            gap.from,
+            until
         ),
     }
 }
@@ -86,9 +81,8 @@ fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
 /// Start and end of what is drawn: a little more than what happens.
 pub(super) fn extent(course: &Course) -> (Moment, Moment) {
     let (from, until) = course.extent();
-    let margin = time::Duration::seconds((until - from).whole_seconds() / 12)
-        .max(time::Duration::minutes(5));
-    (from.saturating_sub(margin), until.saturating_add(margin))
+    let margin = (until.since(from) / 12).max(5 * 60);
+    (from.plus(-margin), until.plus(margin))
 }
 
 /// Round distances from the switch, in seconds, that are marked on the axis.
@@ -98,8 +92,7 @@ pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
         2_419_200, 31_536_000,
     ];
     let (from, until) = extent(course);
-    let (from, until) =
-        ((from - course.moment).whole_seconds(), (until - course.moment).whole_seconds());
+    let (from, until) = (from.since(course.moment), until.since(course.moment));
     let step = STEPS
         .into_iter()
         .find(|step| (until - from) / step < most)
@@ -109,17 +102,14 @@ pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
 
 fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let (from, until) = extent(course);
-    let length = (until - from).whole_seconds().max(1);
-    let at = |column: i64| from.saturating_add(time::Duration::seconds(length * column / WIDTH));
+    let length = until.since(from).max(1);
+    let at = |column: i64| from.plus(length * column / WIDTH);
     let names = course.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
     for mark in marks(course, MOST_MARKS) {
-        let column = ((course.moment.saturating_add(time::Duration::seconds(mark)) - from)
-            .whole_seconds()
-            * WIDTH
-            / length)
-            .clamp(0, WIDTH - 1) as usize;
+        let column =
+            (course.moment.plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
             labels.push_str(&" ".repeat(column - labels.chars().count()));
@@ -240,10 +230,10 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
 fn steps(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for step in &course.steps {
-        let ahead = (step.at - course.moment).whole_seconds();
+        let ahead = step.at.since(course.moment);
         for words in step_in_words(&step.kind) {
             rows.push(vec![
-                (Style::new(), moment(step.at)),
+                (Style::new(), step.at.to_string()),
                 (FAINT, signed(ahead)),
                 (STRONG, words),
             ]);
@@ -272,13 +262,8 @@ pub(super) fn step_in_words(step: &StepKind) -> Vec<String> {
     vec![words.to_owned()]
 }
 
-/// A moment as RFC 3339 writes it.
-pub(super) fn moment(moment: Moment) -> String {
-    moment.replace_nanosecond(0).unwrap_or(moment).format(&Rfc3339).unwrap_or_default()
-}
-
 fn relative(switch: Moment, at: Moment) -> String {
-    match (at - switch).whole_seconds() {
+    match at.since(switch) {
         0 => "at the switch".to_owned(),
         seconds if seconds > 0 => format!("{} later", duration(seconds)),
         seconds => format!("{} before", duration(seconds)),

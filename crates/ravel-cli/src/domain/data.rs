@@ -2,14 +2,12 @@
 
 use std::io::{self, Write};
 
-use ravel_dns::zone::data_text;
 use ravel_dns::{
     Certificate, Course, Gap, Held, HostCourse, Issued, Moment, Plan, Row, Step, StepKind, Window,
 };
 use ravel_serve::{Asked, Said};
 use serde_json::{Value, json};
 
-use super::chart::moment;
 use super::{View, asked};
 use crate::findings::finding_data;
 use crate::load::Loaded;
@@ -66,7 +64,7 @@ fn row(row: &Row) -> Value {
 
 fn certificate(certificate: &Certificate) -> Value {
     let (from, until) = certificate.validity();
-    json!({ "hosts": certificate.hosts(), "from": moment(from), "until": moment(until), "issuer": certificate.issuer() })
+    json!({ "hosts": certificate.hosts(), "from": from.to_string(), "until": until.to_string(), "issuer": certificate.issuer() })
 }
 
 fn server(view: &View<'_>, server: &Asked) -> Value {
@@ -79,12 +77,12 @@ fn server(view: &View<'_>, server: &Asked) -> Value {
             };
             let records: Vec<Value> = records
                 .iter()
-                .map(|(data, ttl)| json!({ "type": data.record_type().to_string(), "data": data_text(data), "ttl": ttl }))
+                .map(|(data, ttl)| json!({ "type": data.record_type().to_string(), "data": data.to_string(), "ttl": ttl }))
                 .collect();
             json!({
                 "host": wanted.host,
                 "type": wanted.kind.to_string(),
-                "needed": wanted.data.iter().map(data_text).collect::<Vec<_>>(),
+                "needed": wanted.data.iter().map(ToString::to_string).collect::<Vec<_>>(),
                 "records": records,
                 "error": error,
                 "as_needed": asked::meets(wanted, said),
@@ -97,7 +95,7 @@ fn server(view: &View<'_>, server: &Asked) -> Value {
 
 fn course(course: &Course) -> Value {
     json!({
-        "moment": moment(course.moment),
+        "moment": course.moment.to_string(),
         "steps": course.steps.iter().map(step).collect::<Vec<_>>(),
         "hosts": course.hosts.iter().map(host).collect::<Vec<_>>(),
         "unseen": course.unseen,
@@ -119,7 +117,7 @@ fn step(step: &Step) -> Value {
         StepKind::Switch => "switch",
         StepKind::Raise => "raise",
     };
-    let mut value = json!({ "at": moment(step.at), "step": name });
+    let mut value = json!({ "at": step.at.to_string(), "step": name });
     if let StepKind::Lower(sets, ttl) = &step.kind {
         value["ttl"] = json!(ttl);
         value["records"] = sets
@@ -131,12 +129,12 @@ fn step(step: &Step) -> Value {
 }
 
 fn window(window: Window) -> Value {
-    json!({ "best": moment(window.best), "worst": moment(window.worst) })
+    json!({ "best": window.best.to_string(), "worst": window.worst.to_string() })
 }
 
 fn host(host: &HostCourse) -> Value {
-    let at = |at: Option<Moment>| at.map(moment);
-    let gap = |gap: Gap| json!({ "from": moment(gap.from), "until": at(gap.until) });
+    let at = |at: Option<Moment>| at.map(|at| at.to_string());
+    let gap = |gap: Gap| json!({ "from": gap.from.to_string(), "until": at(gap.until) });
     let spans: Vec<Value> = host
         .spans
         .iter()

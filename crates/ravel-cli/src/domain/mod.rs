@@ -10,13 +10,12 @@ mod table;
 use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Weight};
 use ravel_dns::{Action, Certificate, Course, Moment, Plan, Wanted, Zone};
 use ravel_serve::{Asked, NameServer};
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
 use crate::load::{Loaded, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
@@ -35,7 +34,7 @@ pub(crate) struct Arguments {
     write: Option<PathBuf>,
     /// Show what visitors see when the records change at this moment (RFC 3339), and in which order
     /// nobody notices
-    #[arg(long, value_name = "MOMENT", value_parser = moment)]
+    #[arg(long, value_name = "MOMENT")]
     switch: Option<Moment>,
     /// Write what `--switch` shows as a picture
     #[arg(long, value_name = "FILE", requires = "switch")]
@@ -50,13 +49,6 @@ pub(crate) struct Arguments {
     /// Print data for programs
     #[arg(long)]
     json: bool,
-}
-
-fn moment(text: &str) -> Result<Moment, String> {
-    OffsetDateTime::parse(text, &Rfc3339).map_err(|_| {
-        "write date, time and offset as in 2027-03-01T06:00:00Z or 2027-03-01T07:00:00+01:00"
-            .to_owned()
-    })
 }
 
 /// An address with a port, or without: then it is that of the DNS.
@@ -112,7 +104,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         return answer(&domains, files, port, out);
     }
     let asked = asked(&loaded, &domains, arguments)?;
-    let now = OffsetDateTime::now_utc();
+    let now = Moment::from(SystemTime::now());
     let mut views = Vec::new();
     for ((domain, (zone, certificate)), (wanted, asked)) in domains.iter().zip(&files).zip(asked) {
         let plan = zone.as_ref().map(|zone| Plan::new(loaded.rules.site(), domain, zone));
@@ -212,7 +204,7 @@ fn answer(
     out: &mut dyn Write,
 ) -> crate::Outcome {
     let Some((Some(zone), _)) = files.into_iter().next() else { return Err(no_zone(&domains[0])) };
-    let origin = ravel_dns::zone::shown(zone.origin());
+    let origin = zone.origin().to_string();
     let runtime = tokio::runtime::Runtime::new()?;
     runtime.block_on(async {
         let server = NameServer::bind(zone, port).await.map_err(|error| {

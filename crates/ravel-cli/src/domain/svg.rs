@@ -3,7 +3,7 @@
 use maud::{Markup, PreEscaped, html};
 use ravel_dns::{Course, Ends, Issued, Moment};
 
-use super::chart::{extent, gaps_in_words, marks, moment, signed, step_in_words};
+use super::chart::{extent, gaps_in_words, marks, signed, step_in_words};
 
 /// Sizes, in pixels.
 const WIDTH: f64 = 1_080.0;
@@ -71,16 +71,11 @@ const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
 fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y: f64) -> f64 {
-    body.push(words(
-        MARGIN,
-        y,
-        "head",
-        &format!("{title}: the switch is at {}", moment(course.moment)),
-    ));
+    body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", course.moment)));
     y += LINE;
     if course.steps.len() > 1 {
         for step in &course.steps {
-            let at = signed((step.at - course.moment).whole_seconds());
+            let at = signed(step.at.since(course.moment));
             for (number, line) in step_in_words(&step.kind).iter().enumerate() {
                 if number == 0 {
                     body.push(words(MARGIN, y, "note", &at));
@@ -94,7 +89,7 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
     let (from, until) = extent(course);
     let right = WIDTH - MARGIN;
     let x = |at: Moment| {
-        let share = (at - from).as_seconds_f64() / (until - from).as_seconds_f64().max(1.0);
+        let share = at.since(from) as f64 / until.since(from).max(1) as f64;
         left + (right - left) * share.clamp(0.0, 1.0)
     };
     let top = y;
@@ -120,7 +115,7 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
         y += ROW * 0.8;
     }
     for mark in marks(course, 9) {
-        let at = px(x(course.moment.saturating_add(time::Duration::seconds(mark))));
+        let at = px(x(course.moment.plus(mark)));
         let dash = if mark == 0 { "none" } else { "2 4" };
         body.push(html! { line x1=(at) x2=(at) y1=(px(top - 4.0)) y2=(px(y)) stroke="#26221c" stroke-width="1" stroke-dasharray=(dash) {} });
         body.push(html! { text class="axis" x=(at) y=(px(y + 16.0)) { (signed(mark)) } });

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel_dns::{Action, Certificate, Held, Plan, zone};
+use ravel_dns::{Action, Certificate, Held, Plan};
 
 use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
@@ -15,8 +15,12 @@ const WIDEST: usize = 44;
 
 pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
     let path = plan.domain().zone.as_ref().map_or("", |file| &file.path);
-    let name = zone::shown(plan.zone().origin());
-    writeln!(out, "{}  {path}, serial {}\n", in_style(STRONG, name), plan.zone().serial())?;
+    writeln!(
+        out,
+        "{}  {path}, serial {}\n",
+        in_style(STRONG, plan.zone().origin()),
+        plan.zone().serial()
+    )?;
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     let mut last = "";
     for row in plan.rows() {

@@ -8,8 +8,6 @@
 mod prepare;
 mod seen;
 
-use time::{Duration, OffsetDateTime};
-
 use super::plan::{Plan, PlannedHost, name_of, said};
 use super::wrong::CaaSet;
 use super::zone::{RecordType, Zone};
@@ -180,11 +178,11 @@ impl Course {
         versions.push(Version { from: 0, zone: &switched });
         let arrived = Course::over(plan, certificate, moment, &versions, allowed)
             .settled()
-            .map_or(0, |at| (at - moment).whole_seconds());
+            .map_or(0, |at| at.since(moment));
         let after = plan.zone.changed(plan.changes());
         versions.push(Version { from: arrived, zone: &after });
         let mut course = Course::over(plan, certificate, moment, &versions, allowed);
-        let at = |seconds| later(moment, seconds);
+        let at = |seconds| moment.plus(seconds);
         course.zones = versions
             .iter()
             .skip(1)
@@ -242,7 +240,7 @@ impl Course {
         versions: &[Version<'_>],
         allowed: Option<(i64, i64)>,
     ) -> Course {
-        let at = |seconds| later(moment, seconds);
+        let at = |seconds| moment.plus(seconds);
         let proof = plan.domain.proof.as_ref().and_then(|proof| {
             let name = name_of(proof.name.as_str());
             let has = |zone: &Zone| {
@@ -312,7 +310,7 @@ impl HostCourse {
     /// When the first visitors reach the new site; the start of time where they always do.
     pub fn first_new(&self) -> Option<Moment> {
         let span = self.spans.iter().find(|span| span.ends.new)?;
-        span.from.or(span.until).or(Some(OffsetDateTime::UNIX_EPOCH))
+        span.from.or(span.until).or(Some(Moment::from_unix(0)))
     }
 
     /// When the last visitors are gone from the old one; none where there are none or they stay.
@@ -339,10 +337,6 @@ impl Ends {
         self.new |= other.new;
         self.missing |= other.missing;
     }
-}
-
-fn later(moment: Moment, seconds: i64) -> Moment {
-    moment.saturating_add(Duration::seconds(seconds))
 }
 
 fn issued(

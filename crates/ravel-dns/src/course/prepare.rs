@@ -3,7 +3,7 @@
 use super::LOW;
 use super::seen::ask;
 use crate::plan::{Action, Plan, name_of};
-use crate::zone::{Change, Changes, RecordType, shown};
+use crate::zone::{Change, Changes, RecordType};
 
 /// The sets of records that change or go, and live long: whose, which type, their life.
 pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
@@ -18,7 +18,7 @@ pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
     let grown = changes.added.iter().filter(|record| record.kind != RecordType::TXT);
     let grown = grown.flat_map(|new| plan.zone.set(&new.name, new.kind));
     for record in changed.chain(grown).filter(|record| record.ttl > LOW) {
-        let key = shown(&record.name);
+        let key = record.name.to_string();
         match sets.iter_mut().find(|(name, kind, _)| *name == key && *kind == record.kind) {
             Some(set) => set.2 = set.2.max(record.ttl),
             None => sets.push((key, record.kind, record.ttl)),

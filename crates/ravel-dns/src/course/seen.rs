@@ -2,18 +2,18 @@
 
 use std::collections::BTreeSet;
 
-use super::{EVER, Ends, Span, Version, later};
+use super::{EVER, Ends, Span, Version};
 use crate::Moment;
 use crate::plan::Plan;
-use crate::zone::{Lookup, Name, RData, RecordType, Zone};
+use crate::zone::{Lookup, Name, RecordData, RecordType, Zone};
 
 /// Aliases are followed so far.
 const MOST_ALIASES: usize = 8;
 
 /// What a version of the zone says to a question, and how long that is kept.
 pub(super) enum Said<'z> {
-    Data(Vec<&'z RData>),
-    Alias(&'z Name),
+    Data(Vec<&'z RecordData>),
+    Alias(Name),
     Nothing,
 }
 
@@ -65,7 +65,7 @@ pub(super) fn spans(
         if spans.last().is_some_and(|last| last.ends == ends) {
             continue;
         }
-        let from = (at != EVER).then(|| later(moment, at));
+        let from = (at != EVER).then(|| moment.plus(at));
         if let Some(last) = spans.last_mut() {
             last.until = from;
         }
@@ -81,10 +81,10 @@ fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
     while at < names.len() && names.len() <= MOST_ALIASES {
         for version in versions {
             if let (_, Said::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
-                && version.zone.origin().zone_of(target)
-                && !names.contains(target)
+                && version.zone.origin().holds(&target)
+                && !names.contains(&target)
             {
-                names.push(target.clone());
+                names.push(target);
             }
         }
         at += 1;
@@ -116,13 +116,11 @@ fn ends_of(
         let old = Ends { old: true, ..Ends::default() };
         all.add(match ask(version.zone, name, kind).1 {
             Said::Nothing => Ends { missing: true, ..Ends::default() },
-            Said::Alias(target) if plan.target().as_ref() == Some(target) => {
+            Said::Alias(target) if plan.target().as_ref() == Some(&target) => {
                 Ends { new: true, ..Ends::default() }
             }
-            Said::Alias(target)
-                if depth < MOST_ALIASES && version.zone.origin().zone_of(target) =>
-            {
-                ends_of(plan, versions, target, kind, at, depth + 1)
+            Said::Alias(target) if depth < MOST_ALIASES && version.zone.origin().holds(&target) => {
+                ends_of(plan, versions, &target, kind, at, depth + 1)
             }
             Said::Alias(_) => old,
             Said::Data(data) => {

@@ -1,56 +1,115 @@
 //! What records say, by their types.
 
-use std::str::FromStr;
+use std::fmt;
+use std::net::IpAddr;
 
-use hickory_proto::rr::rdata::{NULL, TXT};
-use hickory_proto::rr::{Name, RData, RecordType};
-use hickory_proto::serialize::binary::BinDecoder;
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, NS, NULL, TXT};
+use hickory_proto::rr::{self, RData};
+use hickory_proto::serialize::binary::{BinDecoder, BinEncodable, Restrict};
 
 use super::scan::Word;
+use super::{Name, RecordType};
 
-/// Types with a mnemonic that the DNS package does not know (IANA, "Resource Record TYPEs").
-const OTHER_TYPES: [(&str, u16); 29] = [
-    ("MD", 3),
-    ("MF", 4),
-    ("MB", 7),
-    ("MG", 8),
-    ("MR", 9),
-    ("WKS", 11),
-    ("MINFO", 14),
-    ("RP", 17),
-    ("AFSDB", 18),
-    ("X25", 19),
-    ("ISDN", 20),
-    ("RT", 21),
-    ("PX", 26),
-    ("GPOS", 27),
-    ("LOC", 29),
-    ("KX", 36),
-    ("APL", 42),
-    ("IPSECKEY", 45),
-    ("DHCID", 49),
-    ("HIP", 55),
-    ("ZONEMD", 63),
-    ("SPF", 99),
-    ("NID", 104),
-    ("L32", 105),
-    ("L64", 106),
-    ("LP", 107),
-    ("EUI48", 108),
-    ("EUI64", 109),
-    ("URI", 256),
-];
+/// What a record says (RFC 1035, section 3.3, and the standards of the types since).
+///
+/// ```
+/// use ravel_dns::zone::{RecordData, RecordType};
+///
+/// let address = RecordData::from_wire(RecordType::A, &[192, 0, 2, 44]).unwrap();
+/// assert_eq!(address.to_string(), "192.0.2.44");
+/// assert_eq!((address.record_type(), address.to_wire()), (RecordType::A, vec![192, 0, 2, 44]));
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecordData(pub(crate) RData);
 
-/// The type that a word names: a mnemonic, or `TYPE` and a number (RFC 3597, section 5).
-pub(super) fn kind(word: &str) -> Option<RecordType> {
-    let upper = word.to_ascii_uppercase();
-    let numbered = || upper.strip_prefix("TYPE")?.parse::<u16>().ok();
-    let other = || OTHER_TYPES.iter().find(|(name, _)| *name == upper).map(|(_, code)| *code);
-    match RecordType::from_str(&upper) {
-        Ok(RecordType::ANY | RecordType::AXFR | RecordType::IXFR | RecordType::OPT) => None,
-        Ok(RecordType::ANAME) => None,
-        Ok(kind) => Some(kind),
-        Err(_) => numbered().or_else(other).map(RecordType::from),
+impl RecordData {
+    /// Reads the form of messages, without compressed names; none if these bytes are no data of the
+    /// type.
+    pub fn from_wire(kind: RecordType, bytes: &[u8]) -> Option<RecordData> {
+        let data = match kind.known() {
+            code @ rr::RecordType::Unknown(_) => {
+                RData::Unknown { code, rdata: NULL::with(bytes.to_vec()) }
+            }
+            kind => {
+                let len = Restrict::new(u16::try_from(bytes.len()).ok()?);
+                RData::read(&mut BinDecoder::new(bytes), kind, len).ok()?
+            }
+        };
+        Some(RecordData(data))
+    }
+
+    /// The form of messages, without compressed names.
+    pub fn to_wire(&self) -> Vec<u8> {
+        self.0.to_bytes().unwrap_or_default()
+    }
+
+    /// The type of records that say this.
+    pub fn record_type(&self) -> RecordType {
+        RecordType::of(self.0.record_type())
+    }
+
+    pub(crate) fn address(address: IpAddr) -> RecordData {
+        RecordData(match address {
+            IpAddr::V4(ip) => RData::A(A(ip)),
+            IpAddr::V6(ip) => RData::AAAA(AAAA(ip)),
+        })
+    }
+
+    pub(crate) fn alias_of(name: Name) -> RecordData {
+        RecordData(RData::CNAME(CNAME(name.0)))
+    }
+
+    pub(crate) fn name_server(name: Name) -> RecordData {
+        RecordData(RData::NS(NS(name.0)))
+    }
+
+    pub(crate) fn text(text: &str) -> RecordData {
+        RecordData(RData::TXT(TXT::from_bytes(text.as_bytes().chunks(255).collect())))
+    }
+
+    /// The name that a CNAME leads to.
+    pub(crate) fn alias(&self) -> Option<Name> {
+        match &self.0 {
+            RData::CNAME(target) => Some(Name(target.0.clone())),
+            _ => None,
+        }
+    }
+
+    /// The bytes that a TXT record says, its texts put together.
+    pub(crate) fn said(&self) -> Vec<u8> {
+        match &self.0 {
+            RData::TXT(txt) => txt.txt_data.concat(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// The serial and the minimum that an SOA states.
+    pub(super) fn soa(&self) -> Option<(u32, u32)> {
+        match &self.0 {
+            RData::SOA(soa) => Some((soa.serial, soa.minimum)),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for RecordData {
+    /// In the notation of master files.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.0 {
+            RData::TXT(txt) => {
+                let parts: Vec<String> = txt.txt_data.iter().map(|part| quoted(part)).collect();
+                f.write_str(&parts.join(" "))
+            }
+            RData::CAA(caa) => {
+                let flags = u8::from(caa.issuer_critical) << 7 | caa.reserved_flags;
+                write!(f, "{flags} {} {}", caa.tag, quoted(&caa.value))
+            }
+            RData::Unknown { rdata, .. } => {
+                write!(f, "\\# {} ", rdata.anything.len())?;
+                rdata.anything.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+            }
+            data => data.fmt(f),
+        }
     }
 }
 
@@ -89,7 +148,7 @@ pub(super) fn read(
     kind: RecordType,
     words: &[Word<'_>],
     origin: &Name,
-) -> Result<Option<RData>, (&'static str, Option<usize>)> {
+) -> Result<Option<RecordData>, (&'static str, Option<usize>)> {
     if words.first().is_some_and(|word| word.text == "\\#" && !word.quoted) {
         return generic(kind, &words[1..])
             .map(Some)
@@ -106,22 +165,23 @@ pub(super) fn read(
         let parts: Option<Vec<Vec<u8>>> =
             words.iter().map(|word| unescape(word.text).filter(|part| part.len() <= 255)).collect();
         let parts = parts.ok_or((what, Some(0)))?;
-        return Ok(Some(RData::TXT(TXT::from_bytes(parts.iter().map(Vec::as_slice).collect()))));
+        let txt = TXT::from_bytes(parts.iter().map(Vec::as_slice).collect());
+        return Ok(Some(RecordData(RData::TXT(txt))));
     }
     let mut text = String::new();
     for (number, word) in words.iter().enumerate() {
         text.push_str(if number > 0 { " " } else { "" });
         if names(kind).contains(&number) {
             let name = absolute(word.text, origin).ok_or((what, Some(number)))?;
-            text.push_str(&name.to_ascii());
+            text.push_str(&name.to_master());
         } else if word.quoted {
             text.push_str(&format!("\"{}\"", word.text));
         } else {
             text.push_str(word.text);
         }
     }
-    match RData::try_from_str(kind, &text) {
-        Ok(data) => Ok(Some(data)),
+    match RData::try_from_str(kind.known(), &text) {
+        Ok(data) => Ok(Some(RecordData(data))),
         Err(_) if most < usize::MAX => {
             Err((what, Some(if words.len() == 1 { 0 } else { wrong_word(kind, words) })))
         }
@@ -138,7 +198,7 @@ fn wrong_word(kind: RecordType, words: &[Word<'_>]) -> usize {
 }
 
 /// Data of any type, as a length and bytes (RFC 3597, section 5).
-fn generic(kind: RecordType, words: &[Word<'_>]) -> Option<RData> {
+fn generic(kind: RecordType, words: &[Word<'_>]) -> Option<RecordData> {
     let (len, digits) = words.split_first()?;
     let len: u16 = len.text.parse().ok()?;
     let digits: String = digits.iter().map(|word| word.text).collect();
@@ -147,16 +207,7 @@ fn generic(kind: RecordType, words: &[Word<'_>]) -> Option<RData> {
     }
     let byte = |at: usize| u8::from_str_radix(&digits[at..at + 2], 16).ok();
     let bytes: Vec<u8> = (0..digits.len()).step_by(2).map(byte).collect::<Option<_>>()?;
-    let mut decoder = BinDecoder::new(&bytes);
-    match kind {
-        RecordType::Unknown(code) => {
-            Some(RData::Unknown { code: RecordType::Unknown(code), rdata: NULL::with(bytes) })
-        }
-        kind => {
-            let len = hickory_proto::serialize::binary::Restrict::new(len);
-            RData::read(&mut decoder, kind, len).ok()
-        }
-    }
+    RecordData::from_wire(kind, &bytes)
 }
 
 /// A name, whole; a relative one gets the origin.
@@ -164,10 +215,10 @@ pub(super) fn absolute(text: &str, origin: &Name) -> Option<Name> {
     if text == "@" {
         return Some(origin.clone());
     }
-    let name = Name::from_ascii(text).ok()?;
+    let name = rr::Name::from_ascii(text).ok()?;
     match name.is_fqdn() {
-        true => Some(name),
-        false => name.append_domain(origin).ok(),
+        true => Some(Name(name)),
+        false => name.append_domain(&origin.0).ok().map(Name),
     }
 }
 
@@ -198,7 +249,7 @@ fn unescape(text: &str) -> Option<Vec<u8>> {
 }
 
 /// Bytes as a quoted text.
-pub(super) fn quoted(bytes: &[u8]) -> String {
+fn quoted(bytes: &[u8]) -> String {
     let mut text = String::from("\"");
     for &byte in bytes {
         match byte {

@@ -1,3 +1,5 @@
+//! Why a zone can not be read.
+
 use std::fmt;
 
 /// Why a zone can not be read.

@@ -1,6 +1,6 @@
-use hickory_proto::rr::{Name, RData, RecordType};
+//! What a zone answers.
 
-use super::{Record, Zone};
+use super::{Name, Record, RecordData, RecordType, Zone};
 
 /// What a zone answers when it is asked for a name and a type.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -8,7 +8,7 @@ pub enum Lookup<'z> {
     /// The records, all of that name and type; those of a wildcard keep its name.
     Records(Vec<&'z Record>),
     /// Another name to ask, by this CNAME.
-    Alias(&'z Record, &'z Name),
+    Alias(&'z Record, Name),
     /// The name belongs to another zone, by these NS records.
     Delegated(Vec<&'z Record>),
     /// The name has no records of the type.
@@ -20,7 +20,7 @@ pub enum Lookup<'z> {
 impl Zone {
     /// Answers a question (RFC 1034, section 4.3.2; wildcards by RFC 4592).
     pub fn lookup<'z>(&'z self, name: &Name, kind: RecordType) -> Lookup<'z> {
-        if !self.origin.zone_of(name) {
+        if !self.origin.holds(name) {
             return Lookup::NoName;
         }
         if let Some(cut) =
@@ -31,11 +31,11 @@ impl Zone {
         if self.names.contains_key(name) {
             return self.answer_of(name, kind);
         }
-        let mut above = name.base_name();
+        let mut above = name.above();
         while !self.names.contains_key(&above) {
-            above = above.base_name();
+            above = above.above();
         }
-        match above.prepend_label("*") {
+        match above.0.prepend_label("*").map(Name) {
             Ok(wildcard) if self.names.contains_key(&wildcard) => self.answer_of(&wildcard, kind),
             _ => Lookup::NoName,
         }
@@ -43,11 +43,11 @@ impl Zone {
 
     /// The highest name below the zone's, at or above this one, that is another zone's.
     pub(crate) fn cut_above(&self, name: &Name) -> Option<Name> {
-        let depth = self.origin.num_labels();
+        let depth = self.origin.0.num_labels();
         // A wildcard's label is not counted by the package.
-        let labels = name.iter().len();
+        let labels = name.0.iter().len();
         (usize::from(depth) + 1..=labels)
-            .map(|count| name.trim_to(count))
+            .map(|count| Name(name.0.trim_to(count)))
             .find(|above| self.set(above, RecordType::NS).next().is_some())
     }
 
@@ -64,10 +64,8 @@ impl Zone {
         if records.is_empty() { Lookup::NoData } else { Lookup::Records(records) }
     }
 
-    fn alias_of(&self, name: &Name) -> Option<(&Record, &Name)> {
-        self.set(name, RecordType::CNAME).find_map(|record| match &record.data {
-            Some(RData::CNAME(target)) => Some((record, &target.0)),
-            _ => None,
-        })
+    fn alias_of(&self, name: &Name) -> Option<(&Record, Name)> {
+        self.set(name, RecordType::CNAME)
+            .find_map(|record| Some((record, record.data.as_ref().and_then(RecordData::alias)?)))
     }
 }

@@ -10,14 +10,18 @@
 
 mod data;
 mod error;
+mod kind;
 mod lookup;
+mod name;
 mod read;
 mod scan;
 mod write;
 
+pub use data::RecordData;
 pub use error::{ZoneError, ZoneErrorKind};
-pub use hickory_proto::rr::{Name, RData, RecordType};
+pub use kind::{RecordType, RecordTypeError};
 pub use lookup::Lookup;
+pub use name::{Name, NameError};
 pub use write::{Change, Changes, NewRecord};
 
 use std::ops::Range;
@@ -46,7 +50,7 @@ pub struct Record {
     /// Its type.
     pub kind: RecordType,
     /// What it says; none for types whose notation is not known here, which are kept as they stand.
-    pub data: Option<RData>,
+    pub data: Option<RecordData>,
     /// The line on which it begins, from 1.
     pub line: u32,
 }
@@ -77,11 +81,8 @@ impl Record {
 }
 
 /// The minimum that the data of an SOA states.
-fn minimum(data: Option<&RData>) -> Option<u32> {
-    match data {
-        Some(RData::SOA(soa)) => Some(soa.minimum),
-        _ => None,
-    }
+fn minimum(data: Option<&RecordData>) -> Option<u32> {
+    data?.soa().map(|(_, minimum)| minimum)
 }
 
 impl Zone {
@@ -102,10 +103,7 @@ impl Zone {
 
     /// The serial of the zone's SOA.
     pub fn serial(&self) -> u32 {
-        match &self.soa().data {
-            Some(RData::SOA(soa)) => soa.serial,
-            _ => 0,
-        }
+        self.soa().data.as_ref().and_then(RecordData::soa).map_or(0, |(serial, _)| serial)
     }
 
     /// The SOA record.
@@ -135,37 +133,5 @@ impl Zone {
 
     fn numbers_of(&self, name: &Name) -> impl Iterator<Item = u32> {
         self.names.get(name).map_or(&[][..], Vec::as_slice).iter().copied()
-    }
-}
-
-/// A name as people write it: without the final dot.
-pub fn shown(name: &Name) -> String {
-    let text = name.to_ascii();
-    text.strip_suffix('.').filter(|rest| !rest.is_empty()).map_or(text.clone(), str::to_owned)
-}
-
-/// A type as master files write it (RFC 3597, section 5).
-pub fn kind_text(kind: RecordType) -> String {
-    match kind {
-        RecordType::Unknown(code) => format!("TYPE{code}"),
-        kind => kind.to_string(),
-    }
-}
-
-/// What a record says, in the notation of master files.
-pub fn data_text(data: &RData) -> String {
-    match data {
-        RData::TXT(txt) => {
-            txt.txt_data.iter().map(|part| data::quoted(part)).collect::<Vec<_>>().join(" ")
-        }
-        RData::CAA(caa) => {
-            let flags = u8::from(caa.issuer_critical) << 7 | caa.reserved_flags;
-            format!("{flags} {} {}", caa.tag, data::quoted(&caa.value))
-        }
-        RData::Unknown { rdata, .. } => {
-            let digits: String = rdata.anything.iter().map(|byte| format!("{byte:02x}")).collect();
-            format!("\\# {} {digits}", rdata.anything.len())
-        }
-        data => data.to_string(),
     }
 }

@@ -1,11 +1,12 @@
+//! Reads master files (RFC 1035, section 5).
+
 use std::ops::Range;
 
-use hickory_proto::rr::{Name, RecordType};
 use hickory_proto::serialize::txt::parse_ttl;
 use rustc_hash::FxHashMap;
 
 use super::scan::{Scanner, Word, Words};
-use super::{Entry, Record, Zone, ZoneError, ZoneErrorKind, data, minimum, shown};
+use super::{Entry, Name, Record, RecordType, Zone, ZoneError, ZoneErrorKind, data, minimum};
 
 /// What earlier lines say about later ones; the writer keeps the same, to know what a reader will
 /// understand.
@@ -97,7 +98,7 @@ impl Zone {
             wanted: "the name of a domain",
             found: Some(domain.to_owned()),
         };
-        let origin = Name::from_ascii(format!("{domain}.")).map_err(|_| fail(1, wanted()))?;
+        let origin: Name = domain.parse().map_err(|_| fail(1, wanted()))?;
         let mut zone = Zone {
             text: body.into(),
             origin: origin.clone(),
@@ -134,23 +135,23 @@ impl Zone {
             }
             if *name != self.origin {
                 return fail(ZoneErrorKind::OtherZone {
-                    wanted: shown(&self.origin),
-                    found: shown(name),
+                    wanted: self.origin.to_string(),
+                    found: name.to_string(),
                 });
             }
             self.soa = number;
         }
-        if !self.origin.zone_of(name) {
-            return fail(ZoneErrorKind::Outside(shown(name)));
+        if !self.origin.holds(name) {
+            return fail(ZoneErrorKind::Outside(name.to_string()));
         }
         match self.names.get_mut(name) {
             Some(numbers) => numbers.push(number),
             None => {
                 // Names between this one and the zone's are there, too, with no records (RFC 4592,
                 // section 2.2.2).
-                let mut above = name.base_name();
-                while self.origin.zone_of(&above) && !self.names.contains_key(&above) {
-                    let next = above.base_name();
+                let mut above = name.above();
+                while self.origin.holds(&above) && !self.names.contains_key(&above) {
+                    let next = above.above();
                     self.names.insert(above, Vec::new());
                     above = next;
                 }
@@ -204,7 +205,7 @@ fn entry(words: &Words<'_>, sight: &Sight) -> Result<Entry, ZoneError> {
         Some(split) => split,
         None => return Err(expected("a type such as `A` or `CNAME`", None, words)),
     };
-    let kind = data::kind(word.text).filter(|_| !word.quoted);
+    let kind = word.text.parse::<RecordType>().ok().filter(|_| !word.quoted);
     let kind = kind.ok_or_else(|| expected("a type such as `A` or `CNAME`", Some(word), words))?;
     let data = data::read(kind, data_words, &sight.origin)
         .map_err(|(wanted, at)| expected(wanted, at.and_then(|at| data_words.get(at)), words))?;

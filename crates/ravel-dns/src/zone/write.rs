@@ -1,10 +1,10 @@
-use std::collections::BTreeMap;
+//! Writes a zone again, with only what changes changed.
 
-use hickory_proto::rr::{Name, RecordType};
+use std::collections::BTreeMap;
 
 use super::read::Sight;
 use super::scan::{Scanner, Words};
-use super::{Zone, shown};
+use super::{Name, RecordType, Zone};
 
 /// What becomes of a record.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,7 +52,7 @@ impl Changes {
 impl Zone {
     /// The zone with these changes.
     pub fn changed(&self, changes: &Changes) -> Zone {
-        let domain = shown(&self.origin);
+        let domain = self.origin.to_string();
         Zone::parse(&domain, &self.with(changes)).expect("what is written can be read")
     }
 
@@ -192,13 +192,13 @@ impl<'z> Writer<'z> {
     fn name(&self, name: &Name) -> String {
         let origin = &self.zone.origin;
         if self.sight.origin != *origin {
-            return name.to_ascii();
+            return name.to_master();
         }
         if name == origin {
             return "@".to_owned();
         }
-        let whole = name.to_ascii();
-        let suffix = format!(".{}", origin.to_ascii());
+        let whole = name.to_master();
+        let suffix = format!(".{}", origin.to_master());
         match whole
             .len()
             .checked_sub(suffix.len())
