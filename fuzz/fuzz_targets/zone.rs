@@ -9,7 +9,7 @@ use ravel_dns::{Plan, Zone};
 fuzz_target!(|text: &str| {
     let zone = match Zone::parse("h.example", text) {
         Ok(zone) => zone,
-        Err(error) => return assert!(error.line >= 1),
+        Err(error) => return assert!(error.line() >= 1),
     };
     let rules = "site https://h.example/\n  alias www.h.example\n\
         domain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n";

@@ -33,11 +33,14 @@ fn failed_expectations(path: &Path, folder: &Path) -> Result<usize, Box<dyn std:
     let edge = Edge::new(&rules, FileList::from_iter(names));
     let mut failed = 0;
     for verdict in ravel_check::verify_all(&edge) {
-        for failure in &verdict.failures {
+        for failure in verdict.failures() {
             failed += 1;
             println!(
                 "line {}: {} {}, but {}",
-                verdict.line.number, verdict.asked, failure.expected, failure.got
+                verdict.line().number(),
+                verdict.asked(),
+                failure.expected(),
+                failure.got()
             );
         }
     }

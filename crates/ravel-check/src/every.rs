@@ -50,32 +50,24 @@ struct Prover<'s, 'r> {
 fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
     let mut prover = Prover::new(space, universal);
     prover.run();
-    let asked = format!("every {}", universal.pattern);
-    let expected = universal.outcome.as_ref().map_or_else(
-        || universal.checks.iter().map(|check| check.to_string()).collect::<Vec<_>>().join(", "),
+    let asked = format!("every {}", universal.pattern());
+    let expected = universal.outcome().map_or_else(
+        || universal.checks().iter().map(|check| check.to_string()).collect::<Vec<_>>().join(", "),
         |outcome| outcome.to_string(),
     );
     match (prover.failing, prover.undecided) {
         (Some((request, verdict)), _) => {
             let described = describe_request(&request);
-            let failures = verdict
-                .failures
-                .into_iter()
-                .map(|failure| Failure { got: format!("{described} {}", failure.got), ..failure });
-            Verdict {
-                line: universal.line,
-                asked,
-                failures: failures.collect(),
-                decided: verdict.decided,
-            }
+            let failures = verdict.failures().iter().map(|failure| {
+                Failure::new(failure.expected(), format!("{described} {}", failure.got()))
+            });
+            Verdict::new(universal.line(), asked, failures.collect(), verdict.decided())
         }
         (None, Some(why)) => {
-            let failure = Failure { expected, got: format!("not decided: {why}") };
-            Verdict { line: universal.line, asked, failures: vec![failure], decided: None }
+            let failure = Failure::new(expected, format!("not decided: {why}"));
+            Verdict::new(universal.line(), asked, vec![failure], None)
         }
-        (None, None) => {
-            Verdict { line: universal.line, asked, failures: Vec::new(), decided: None }
-        }
+        (None, None) => Verdict::new(universal.line(), asked, Vec::new(), None),
     }
 }
 
@@ -95,7 +87,7 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
         verdicts.extend(
             edge.rules().universals().iter().map(|universal| verify_every(&space, universal)),
         );
-        verdicts.sort_by_key(|verdict| verdict.line);
+        verdicts.sort_by_key(|verdict| verdict.line());
     }
     verdicts
 }
@@ -113,8 +105,8 @@ pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expecta
     let space = Space::new(edge);
     let mut prover = Prover::new(&space, universal);
     prover.run();
-    prover.asked.sort_by_key(|asked| asked.url.len());
-    prover.asked.dedup_by(|one, other| one.url == other.url && one.given == other.given);
+    prover.asked.sort_by_key(|asked| asked.url().len());
+    prover.asked.dedup_by(|one, other| one.url() == other.url() && one.given() == other.given());
     prover.asked.truncate(most);
     prover.asked
 }
@@ -144,7 +136,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         self.by_files(&mut rest);
         rest = rest.or(&passed_over);
         for number in self.overlapping(Stage::Fallback) {
-            let rule = self.space.rule(Stage::Fallback, number).rule;
+            let rule = self.space.rule(Stage::Fallback, number).rule();
             let Some(path) = rule.shows() else { continue };
             let mut taken = self.space.matching(rule);
             if rule.spares_files() {
@@ -158,7 +150,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             rest.take_out(&taken);
         }
         for number in self.overlapping(Stage::Missing) {
-            let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule);
+            let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule());
             self.class(rest.and(&taken), Why::Alike);
             rest.take_out(&taken);
         }
@@ -173,25 +165,25 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn subject(&self) -> RequestSet<'r> {
         let site = self.edge().site();
         let get = self.space.with_methods(|method| *method == http::Method::GET);
-        let mut set = self.space.of_pattern(&self.universal.pattern).and(&get);
-        set = match self.universal.pattern.origin() {
+        let mut set = self.space.of_pattern(self.universal.pattern()).and(&get);
+        set = match self.universal.pattern().origin() {
             None => set.and(&self.space.with_origins(|origin| {
-                origin.role == Role::Canonical && origin.scheme == site.scheme
+                origin.role == Role::Canonical && origin.scheme == site.scheme()
             })),
             Some(origin) => {
-                set.and(&self.space.with_origins(|asked| asked.scheme == origin.scheme))
+                set.and(&self.space.with_origins(|asked| asked.scheme == origin.scheme()))
             }
         };
-        self.space.given(&set, &self.universal.given)
+        self.space.given(&set, self.universal.given())
     }
 
     fn overlapping(&self, stage: Stage) -> Vec<u32> {
-        self.space.overlaps(stage).with(&self.universal.pattern)
+        self.space.overlaps(stage).with(self.universal.pattern())
     }
 
     fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
         for number in self.overlapping(Stage::Redirect) {
-            let rule = self.space.rule(Stage::Redirect, number).rule;
+            let rule = self.space.rule(Stage::Redirect, number).rule();
             let (sure, maybe) = self.space.acting(rule);
             let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
             let why = rule.redirect().map_or(Why::Alike, |redirect| Why::Redirect(rule, redirect));
@@ -224,7 +216,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn by_rewrites(&mut self, rest: &mut RequestSet<'r>) -> RequestSet<'r> {
         let mut passed_over = RequestSet::default();
         for number in self.overlapping(Stage::Rewrite) {
-            let rule = self.space.rule(Stage::Rewrite, number).rule;
+            let rule = self.space.rule(Stage::Rewrite, number).rule();
             let Some(path) = rule.shows() else { continue };
             let taken = self.under_given(&self.space.matching(rule));
             let class = rest.and(&taken);
@@ -249,14 +241,14 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Asks every address of a file that is in a set.
     fn files_of(&mut self, set: &RequestSet<'r>) {
         let Member::Shortest(_) = set.shortest(self.space) else { return };
-        let pattern = &self.universal.pattern;
-        let prefix = if pattern.origin().is_none() { pattern.path.literal_prefix() } else { "" };
+        let pattern = self.universal.pattern();
+        let prefix = if pattern.origin().is_none() { pattern.path().literal_prefix() } else { "" };
         let mut asked = 0;
         for address in self.space.addresses_below(prefix) {
             if pattern.origin().is_none()
-                && !pattern.path.matches(
+                && !pattern.path().matches(
                     address,
-                    self.edge().site().ignore_case,
+                    self.edge().site().ignore_case(),
                     &mut Default::default(),
                 )
             {
@@ -276,7 +268,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     fn under_given(&self, set: &RequestSet<'r>) -> RequestSet<'r> {
-        self.space.given(set, &self.universal.given)
+        self.space.given(set, self.universal.given())
     }
 
     fn undecided(&mut self, why: &str) {
@@ -309,16 +301,16 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Cuts a class by the header statements that touch what is asked about.
     fn by_headers(&self, set: RequestSet<'r>) -> Vec<RequestSet<'r>> {
         let mut classes = vec![set];
-        if self.universal.checks.is_empty() {
+        if self.universal.checks().is_empty() {
             return classes;
         }
         for number in self.overlapping(Stage::Headers) {
-            let rule = self.space.rule(Stage::Headers, number).rule;
-            let Effect::Headers(statement) = &rule.effect else { continue };
-            let touches = statement.ops.iter().any(|op| {
+            let rule = self.space.rule(Stage::Headers, number).rule();
+            let Effect::Headers(statement) = &rule.effect() else { continue };
+            let touches = statement.ops().iter().any(|op| {
                 let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) =
                     op;
-                self.universal.checks.iter().any(|check| check.name == *name)
+                self.universal.checks().iter().any(|check| check.name() == *name)
             });
             if !touches || classes.len() > MOST_LISTED {
                 continue;
@@ -350,7 +342,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// there.
     fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
         let follows = matches!(
-            self.universal.outcome,
+            self.universal.outcome(),
             Some(Outcomes::GoesTo { .. } | Outcomes::Is(Is::Loop, _))
         );
         if !follows {
@@ -383,33 +375,24 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     fn verdict(&self, request: &Request) -> (Verdict, Expectation) {
-        let mut given = self.universal.given.clone();
-        for (name, value) in request.headers() {
-            given.append(name, value.clone());
-        }
-        let mut expectation = Expectation {
-            line: self.universal.line,
-            method: http::Method::GET,
-            asked: request.url().into(),
-            url: request.url().into(),
-            given,
-            outcome: None,
-            checks: self.universal.checks.clone(),
-        };
-        let mut verdict_of = |query: Option<&str>| {
-            expectation.outcome = self.outcome_for(request, query).ok();
-            let mut verdict = verify(self.edge(), &expectation);
-            if let (None, Some(outcome)) = (&expectation.outcome, &self.universal.outcome) {
-                let got = "captures what can not stand in that".to_owned();
-                verdict.failures.push(Failure { expected: outcome.to_string(), got });
-            }
-            (verdict, expectation.clone())
+        let verdict_of = |query: Option<&str>| {
+            let outcome = self.outcome_for(request, query).ok();
+            let expectation = self.universal.of_request(request, outcome);
+            let verdict = verify(self.edge(), &expectation);
+            let verdict = match (expectation.outcome(), self.universal.outcome()) {
+                (None, Some(outcome)) => verdict.with_failure(Failure::new(
+                    outcome.to_string(),
+                    "captures what can not stand in that",
+                )),
+                _ => verdict,
+            };
+            (verdict, expectation)
         };
         let plain = verdict_of(None);
         let query = request.address().ok().and_then(|address| address.query());
         if plain.0.holds()
             || query.is_none()
-            || !matches!(self.universal.outcome, Some(Outcomes::GoesTo { .. }))
+            || !matches!(self.universal.outcome(), Some(Outcomes::GoesTo { .. }))
         {
             return plain;
         }
@@ -420,11 +403,12 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// The outcome that is expected of one address. `Err` if its captures can not stand there.
     fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<Outcomes, ()> {
-        let pattern = &self.universal.pattern;
+        let pattern = self.universal.pattern();
         let site = self.edge().site();
         let captures = self.edge().captures_of(pattern, request).ok_or(())?;
-        let base = TargetBase { scheme: site.scheme, host: site.host.as_str(), base: &site.base };
-        Ok(match self.universal.outcome.as_ref().ok_or(())? {
+        let base =
+            TargetBase { scheme: site.scheme(), host: site.host().as_str(), base: site.base() };
+        Ok(match self.universal.outcome().ok_or(())? {
             Outcomes::GoesTo { address, status, hops } => {
                 let address = address.expand(pattern, &captures, base, query).map_err(|_| ())?;
                 Outcomes::GoesTo { address, status: *status, hops: *hops }
@@ -441,8 +425,8 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// Whether what holds for one address that a rule redirects holds for all of them.
     fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
-        let target = &redirect.target;
-        let Some(Outcomes::GoesTo { address: expected, .. }) = &self.universal.outcome else {
+        let target = &redirect.target();
+        let Some(Outcomes::GoesTo { address: expected, .. }) = &self.universal.outcome() else {
             return false;
         };
         if target.expressions().next().is_none() && expected.expressions().next().is_none() {
@@ -450,9 +434,9 @@ impl<'s, 'r> Prover<'s, 'r> {
             // carried along.
             return self.end_is_plain(target);
         }
-        let now = symbolic(&rule.pattern, &self.universal.pattern)
+        let now = symbolic(rule.pattern(), self.universal.pattern())
             .and_then(|known| written(target, &known));
-        let wanted = symbolic(&self.universal.pattern, &self.universal.pattern)
+        let wanted = symbolic(self.universal.pattern(), self.universal.pattern())
             .and_then(|known| written(expected, &known));
         match (now, wanted) {
             (Some(now), Some(wanted)) if now == wanted => {}
@@ -460,7 +444,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         }
         let site = self.edge().site();
         match target.origin() {
-            Some(origin) if !site.has_host(origin.host.host.as_str()) => true,
+            Some(origin) if !site.has_host(origin.host().host().as_str()) => true,
             _ => self.image_is_served(rule),
         }
     }
@@ -468,8 +452,8 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Whether no rule at a literal target asks about more than its path.
     fn end_is_plain(&self, target: &Target) -> bool {
         self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
-            let rule = self.space.rule(Stage::Redirect, number).rule;
-            rule.pattern.query().is_empty() && rule.is_unconditional()
+            let rule = self.space.rule(Stage::Redirect, number).rule();
+            rule.pattern().query().is_empty() && rule.is_unconditional()
         })
     }
 
@@ -478,14 +462,14 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn image_is_served(&self, rule: &'r Rule) -> bool {
         let Some(image) = self.space.image(rule) else { return false };
         let site = self.edge().site();
-        let home = self
-            .space
-            .with_origins(|origin| origin.role == Role::Canonical && origin.scheme == site.scheme);
+        let home = self.space.with_origins(|origin| {
+            origin.role == Role::Canonical && origin.scheme == site.scheme()
+        });
         let mut rest = image.and(&home);
         let Some(redirect) = rule.redirect() else { return false };
-        let met = |stage| self.space.overlaps(stage).with_target(&redirect.target);
+        let met = |stage| self.space.overlaps(stage).with_target(redirect.target());
         for number in met(Stage::Redirect) {
-            let other = self.space.rule(Stage::Redirect, number).rule;
+            let other = self.space.rule(Stage::Redirect, number).rule();
             if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
                 return false;
             }
@@ -496,7 +480,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             return false;
         }
         for number in met(Stage::Fallback) {
-            let other = self.space.rule(Stage::Fallback, number).rule;
+            let other = self.space.rule(Stage::Fallback, number).rule();
             let Some(path) = other.shows() else { continue };
             if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
                 let mut taken = self.space.matching(other);

@@ -12,7 +12,7 @@
 //! )?;
 //! let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["new/a.html"]));
 //! assert!(!ravel_check::verify_all(&edge)[0].holds());
-//! assert_eq!(ravel_check::Audit::new(&edge).rules()[0].code.name(), "never-acts");
+//! assert_eq!(ravel_check::Audit::new(&edge).rules()[0].code().name(), "never-acts");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 

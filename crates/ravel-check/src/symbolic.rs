@@ -19,25 +19,25 @@ pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Sy
     {
         return None;
     }
-    if of.path.as_str() == by.path.as_str() || same_forms(of, by) {
+    if of.path().as_str() == by.path().as_str() || same_forms(of, by) {
         let names = of
-            .path
+            .path()
             .expressions()
             .enumerate()
             .map(|(number, (_, name))| (name.to_owned(), vec![Symbol::Capture(number)]));
         return Some(names.collect());
     }
-    if of.path.is_literal() {
+    if of.path().is_literal() {
         return Some(Vec::new());
     }
-    let last = of.path.pieces().last();
-    let only = of.path.expressions().count() == 1;
+    let last = of.path().pieces().last();
+    let only = of.path().expressions().count() == 1;
     let (Some(Piece::Expression(Expression::Any | Expression::Segments, name)), true) =
         (last, only)
     else {
         return None;
     };
-    let prefix = of.path.literal_prefix();
+    let prefix = of.path().literal_prefix();
     let mut pieces = pieces(by);
     match pieces.first_mut() {
         Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
@@ -50,7 +50,7 @@ pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Sy
 /// Whether two patterns are the same but for the names of their captures.
 fn same_forms(a: &Pattern, b: &Pattern) -> bool {
     let forms =
-        |pattern: &Pattern| pattern.path.expressions().map(|(form, _)| form).collect::<Vec<_>>();
+        |pattern: &Pattern| pattern.path().expressions().map(|(form, _)| form).collect::<Vec<_>>();
     pieces(a) == pieces(b) && forms(a) == forms(b)
 }
 
@@ -64,7 +64,7 @@ fn pieces(pattern: &Pattern) -> Vec<Symbol> {
             Symbol::Capture(number - 1)
         }
     };
-    pattern.path.pieces().map(piece).collect()
+    pattern.path().pieces().map(piece).collect()
 }
 
 /// What a target writes, in pieces, with neighbouring texts joined; none where it has more than a
@@ -78,7 +78,7 @@ pub(super) fn written(
     }
     let origin = target
         .origin()
-        .map_or(String::new(), |origin| format!("{}://{}", origin.scheme, origin.host));
+        .map_or(String::new(), |origin| format!("{}://{}", origin.scheme(), origin.host()));
     let mut out: Vec<Symbol> = Vec::new();
     let mut push = |piece: &Symbol| match (out.last_mut(), piece) {
         (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),

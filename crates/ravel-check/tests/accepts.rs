@@ -27,12 +27,12 @@ fn findings(text: &str) -> (BTreeSet<(u32, Code)>, usize) {
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "b.html"]));
     let audit = Audit::new(&edge);
     let report = audit.report(audit.rules());
-    let line = |finding: &Finding| match &finding.place {
-        FindingPlace::Line(line) => line.number,
+    let line = |finding: &Finding| match &finding.place() {
+        FindingPlace::Line(line) => line.number(),
         place => panic!("of rules is said where they are written: {place:?}"),
     };
-    let found = report.findings.iter().map(|finding| (line(finding), finding.code));
-    (found.collect(), report.accepted)
+    let found = report.findings().iter().map(|finding| (line(finding), finding.code()));
+    (found.collect(), report.accepted())
 }
 
 proptest! {

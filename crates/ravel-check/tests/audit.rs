@@ -19,14 +19,14 @@ fn report(rules: &str, folder: &[(&str, &str)]) -> Report {
 }
 
 fn shown(findings: &[Finding]) -> Vec<String> {
-    let place = |finding: &Finding| match &finding.place {
-        FindingPlace::Line(line) => line.number.to_string(),
+    let place = |finding: &Finding| match &finding.place() {
+        FindingPlace::Line(line) => line.number().to_string(),
         FindingPlace::Named { name, number, .. } => format!("{name}:{number:?}"),
         FindingPlace::File { name, at } => {
             format!("{name}{}", at.as_ref().map_or(String::new(), |(line, _)| format!(":{line}")))
         }
     };
-    findings.iter().map(|finding| format!("{} {}", place(finding), finding.code)).collect()
+    findings.iter().map(|finding| format!("{} {}", place(finding), finding.code())).collect()
 }
 
 const HEAD: &str = "site https://h.example/\n  files dist\n  missing /404.html\n  alias www.h.example\n  preview *.p.example\n";
@@ -179,7 +179,7 @@ fn rules_have_these_findings_and_no_others() {
     for (rules, expected) in cases {
         let files: Vec<(&str, &str)> = FILES.iter().map(|name| (*name, "")).collect();
         let report = report(&format!("{HEAD}{rules}"), &files);
-        assert_eq!(shown(&report.findings), *expected, "{rules}{:#?}", report.findings);
+        assert_eq!(shown(report.findings()), *expected, "{rules}{:#?}", report.findings());
     }
 }
 
@@ -252,7 +252,7 @@ fn references_are_followed_as_browsers_do() {
         files.retain(|(name, _)| changed.iter().all(|(other, _)| other != name));
         files.extend(&changed);
         let report = report(&format!("{HEAD}fallback /app{{/s*}} -> /app/\n"), &files);
-        assert_eq!(shown(&report.findings), expected, "{changed:?}{:#?}", report.findings);
+        assert_eq!(shown(report.findings()), expected, "{changed:?}{:#?}", report.findings());
     }
 }
 
@@ -291,13 +291,13 @@ fn what_is_accepted_is_accepted_where_it_stands() {
         let audit = Audit::new(&edge);
         let report = audit.report(audit.rules());
         assert_eq!(
-            (report.accepted, shown(&report.findings)),
+            (report.accepted(), shown(report.findings())),
             (*accepted, expected.iter().map(|text| text.to_string()).collect())
         );
     }
     let folder = "site https://h.example/\n  files dist\n    accept left-out \"for the old server\"\n  missing /404.html\n";
     let report = report(folder, &[("index.html", ""), ("404.html", ""), (".htaccess", "")]);
-    assert_eq!((report.accepted, report.findings.len()), (1, 0));
+    assert_eq!((report.accepted(), report.findings().len()), (1, 0));
 }
 
 #[test]

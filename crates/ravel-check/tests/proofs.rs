@@ -17,7 +17,7 @@ use ravel::expect::verify;
 use ravel::finding::{Finding, FindingPlace};
 use ravel::program::Stage;
 use ravel::rules::Code;
-use ravel::{Edge, Expectation, FileList, Outcome, Request, Rule, Rules};
+use ravel::{Edge, FileList, Outcome, Request, Rule, Rules};
 use ravel_check::{Audit, verify_all, witnesses};
 use universe::{conditions, pattern, requests};
 
@@ -80,16 +80,17 @@ fn site_of(rules: &[String]) -> Rules {
 }
 
 fn line(finding: &Finding) -> u32 {
-    match &finding.place {
-        FindingPlace::Line(line) => line.number,
+    match &finding.place() {
+        FindingPlace::Line(line) => line.number(),
         FindingPlace::File { .. } | FindingPlace::Named { .. } => 0,
     }
 }
 
 fn has(findings: &[Finding], code: Code, number: u32) -> bool {
     findings.iter().any(|finding| {
-        finding.code == code
-            && (line(finding) == number || finding.lines.iter().any(|line| line.number == number))
+        finding.code() == code
+            && (line(finding) == number
+                || finding.lines().iter().any(|line| line.number() == number))
     })
 }
 
@@ -99,7 +100,7 @@ fn acting(edge: &Edge, request: &Request) -> BTreeSet<u32> {
         .words()
         .filter(|step| step.matched())
         .filter_map(|step| step.line())
-        .map(|line| line.number)
+        .map(|line| line.number())
         .collect()
 }
 
@@ -120,19 +121,19 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
                 requests.iter().flat_map(|request| acting(&edge, request)).collect();
             let all = [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing];
             for rule in all.into_iter().flat_map(|stage| rules.rules(stage)) {
-                let number = rule.line.number;
+                let number = rule.line().number();
                 let said = findings.iter().any(|finding| {
                     line(finding) == number
-                        && matches!(finding.code, Code::NeverActs | Code::SameRule)
+                        && matches!(finding.code(), Code::NeverActs | Code::SameRule)
                 });
                 if let Some(finding) = findings
                     .iter()
-                    .find(|finding| line(finding) == number && finding.code == Code::NeverActs)
+                    .find(|finding| line(finding) == number && finding.code() == Code::NeverActs)
                 {
                     covers(&edge, &requests, rule, finding)
                         .map_err(|why| TestCaseError::fail(format!("{why}: {texts:?}")))?;
                 }
-                let left = remainders.iter().find(|remainder| remainder.line == rule.line);
+                let left = remainders.iter().find(|remainder| remainder.line() == rule.line());
                 add(&rules_seen, true);
                 add(&never, said);
                 prop_assert!(
@@ -141,9 +142,9 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
                 );
                 if let Some(left) = left {
                     prop_assert!(
-                        acting(&edge, &left.example).contains(&number),
+                        acting(&edge, left.example()).contains(&number),
                         "{rule} does not act on {}: {texts:?}",
-                        left.example.url()
+                        left.example().url()
                     );
                 }
                 let file_missing = has(&findings, Code::NoSuchFile, number);
@@ -162,16 +163,16 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
 
 /// Whether the lines of a finding take every request on which the rule would act if it stood alone.
 fn covers(edge: &Edge, requests: &[Request], rule: &Rule, finding: &Finding) -> Result<(), String> {
-    let takers: BTreeSet<u32> = finding.lines.iter().map(|line| line.number).collect();
-    let alone = Rules::parse(&format!("{SITE}gone {}\n", rule.pattern)).unwrap();
+    let takers: BTreeSet<u32> = finding.lines().iter().map(|line| line.number()).collect();
+    let alone = Rules::parse(&format!("{SITE}gone {}\n", rule.pattern())).unwrap();
     let alone = Edge::new(&alone, FileList::default());
-    let by_files = finding.what.contains("file");
+    let by_files = finding.what().contains("file");
     for request in
         requests.iter().filter(|request| alone.answer(request).outcome() == Outcome::Gone)
     {
         let why = edge.explain(request);
         let hidden = why.words().any(|step| {
-            step.line() == Some(rule.line)
+            step.line() == Some(rule.line())
                 && matches!(step.step(), Step::Rule(_, RuleResult::Shadowed(_)))
         });
         if hidden && !by_files && acting(edge, request).is_disjoint(&takers) {
@@ -196,10 +197,10 @@ fn every_circle_is_found_and_none_invented() {
             let edge = Edge::new(&rules, FileList::from_iter(FILES));
             let findings = Audit::new(&edge).rules();
             add(&sets_seen, true);
-            add(&undecided, findings.iter().any(|finding| finding.code == Code::NotDecided));
-            for finding in findings.iter().filter(|finding| finding.code == Code::Circle) {
+            add(&undecided, findings.iter().any(|finding| finding.code() == Code::NotDecided));
+            for finding in findings.iter().filter(|finding| finding.code() == Code::Circle) {
                 add(&circles, true);
-                let example = Request::get(finding.example.as_ref().unwrap()).unwrap();
+                let example = Request::get(finding.example().as_ref().unwrap()).unwrap();
                 let cookie = example.clone().with_header(COOKIE, HeaderValue::from_static("c=1"));
                 let round = [&example, &cookie]
                     .into_iter()
@@ -208,14 +209,14 @@ fn every_circle_is_found_and_none_invented() {
             }
             for request in &requests {
                 let walk = edge.walk(request);
-                if walk.end != End::Loop {
+                if walk.end() != End::Loop {
                     continue;
                 }
                 let on_the_way: Vec<u32> = walk
-                    .answers
+                    .answers()
                     .iter()
-                    .filter_map(|(_, why)| why.answer.line())
-                    .map(|line| line.number)
+                    .filter_map(|(_, why)| why.answer().line())
+                    .map(|line| line.number())
                     .collect();
                 let found = on_the_way.iter().any(|number| {
                     has(&findings, Code::Circle, *number)
@@ -284,7 +285,7 @@ fn expect_every_is_what_every_address_says() {
             let edge = Edge::new(&rules, FileList::from_iter(FILES));
             let verdict = verify_all(&edge)
                 .into_iter()
-                .find(|verdict| verdict.asked.starts_with("every"))
+                .find(|verdict| verdict.asked().starts_with("every"))
                 .unwrap();
             let matcher = Rules::parse(&format!("{SITE}gone {subject}\n")).unwrap();
             let matcher = Edge::new(&matcher, FileList::default());
@@ -294,18 +295,14 @@ fn expect_every_is_what_every_address_says() {
                 if !canonical || matcher.answer(request).outcome() != Outcome::Gone {
                     return false;
                 }
-                let expectation = Expectation {
-                    url: request.url().into(),
-                    given: request.headers().clone(),
-                    ..one.clone()
-                };
+                let expectation = rules.universals()[0].of_request(request, one.outcome().cloned());
                 let carried = request.url().contains('?') && outcome.starts_with("goes to");
                 !verify(&edge, &expectation).holds() && !carried
             };
             let shortest = requests.iter().filter(failing).map(|request| request.url().len()).min();
             add(&seen, true);
             add(&held, verdict.holds());
-            let got = verdict.failures.first().map_or("", |failure| &*failure.got);
+            let got = verdict.failures().first().map_or("", |failure| failure.got());
             if got.starts_with("not decided") {
                 add(&undecided, true);
                 return Ok(());
@@ -342,7 +339,7 @@ fn witnesses_stand_for_what_differs() {
     let asked = |at: usize, most| -> Vec<String> {
         witnesses(&edge, &rules.universals()[at], most)
             .iter()
-            .map(|one| one.url.to_string())
+            .map(|one| one.url().to_string())
             .collect()
     };
     assert!(

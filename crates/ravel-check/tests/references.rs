@@ -63,10 +63,10 @@ fn leads_somewhere(edge: &Edge, target: &Url) -> bool {
         return true;
     }
     let walk = edge.walk(&Request::get(target.as_str()).unwrap());
-    match walk.end {
+    match walk.end() {
         End::Away => true,
         End::Loop => false,
-        End::Answer => !matches!(walk.last().1.answer.status(), Some(404 | 410)),
+        End::Answer => !matches!(walk.last().1.answer().status(), Some(404 | 410)),
     }
 }
 
@@ -91,11 +91,11 @@ proptest! {
         };
         let (report, _) = Audit::new(&edge).all(read, Vec::new());
         let found: Vec<Url> = report
-            .findings
+            .findings()
             .iter()
-            .filter(|finding| finding.code == Code::BrokenLink)
-            .map(|finding| match &finding.place {
-                FindingPlace::File { name, .. } => target(name, finding.what.split('`').nth(1).unwrap_or_default()),
+            .filter(|finding| finding.code() == Code::BrokenLink)
+            .map(|finding| match &finding.place() {
+                FindingPlace::File { name, .. } => target(name, finding.what().split('`').nth(1).unwrap_or_default()),
                 place => panic!("a link is in no file: {place:?}"),
             })
             .collect();
@@ -124,20 +124,20 @@ proptest! {
         let Ok(rules) = Rules::parse(&text) else { return Ok(()) };
         let edge = Edge::new(&rules, FileList::from_iter(PAGES));
         let ways = Audit::new(&edge).ways_in();
-        prop_assert!(ways.ways.len() >= 2);
-        let origins: BTreeSet<&str> = ways.ways.iter().map(|way| way.origin.as_str()).collect();
-        prop_assert_eq!(origins.len(), ways.ways.len(), "each once");
-        for way in &ways.ways {
-            for end in std::iter::once(&way.first).chain(&way.deep) {
-                prop_assert!(end.asked.starts_with(&way.origin));
-                let walk = edge.walk(&Request::get(&end.asked).unwrap());
-                prop_assert_eq!(walk.hops(), end.hops, "{}\n{}", end.asked, text);
-                prop_assert_eq!(walk.url(), &end.url, "{}\n{}", end.asked, text);
-                let status = if walk.end == End::Away { None } else { walk.last().1.answer.status() };
-                prop_assert_eq!(status, end.status, "{}\n{}", end.asked, text);
-                let plain = walk.answers.iter().map(|(url, _)| url.as_str()).chain([walk.url()]).collect::<Vec<_>>();
+        prop_assert!(ways.ways().len() >= 2);
+        let origins: BTreeSet<&str> = ways.ways().iter().map(|way| way.origin()).collect();
+        prop_assert_eq!(origins.len(), ways.ways().len(), "each once");
+        for way in ways.ways() {
+            for end in std::iter::once(&way.first()).chain(&way.deep()) {
+                prop_assert!(end.asked().starts_with(way.origin()));
+                let walk = edge.walk(&Request::get(end.asked()).unwrap());
+                prop_assert_eq!(walk.hops(), end.hops(), "{}\n{}", end.asked(), text);
+                prop_assert_eq!(walk.url(), end.url(), "{}\n{}", end.asked(), text);
+                let status = if walk.end() == End::Away { None } else { walk.last().1.answer().status() };
+                prop_assert_eq!(status, end.status(), "{}\n{}", end.asked(), text);
+                let plain = walk.answers().iter().map(|(url, _)| url.as_str()).chain([walk.url()]).collect::<Vec<_>>();
                 let back = plain.windows(2).any(|pair| pair[0].starts_with("https:") && pair[1].starts_with("http:"));
-                prop_assert_eq!(back, end.back_to_plain, "{}\n{}", end.asked, text);
+                prop_assert_eq!(back, end.back_to_plain(), "{}\n{}", end.asked(), text);
             }
         }
     }

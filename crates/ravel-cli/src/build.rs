@@ -51,7 +51,7 @@ enum Content {
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let loaded = Loaded::read(rules)?;
     refuse_to_lose(&loaded, arguments)?;
-    let table = publish::table(&loaded.edge);
+    let table = publish::table(loaded.edge());
     let (files, limits) = match arguments.kind {
         Kind::Module => (module(&table)?, Vec::new()),
         Kind::Files => pages(&loaded, &table)?,
@@ -75,10 +75,11 @@ fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure>
         let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
         folder.canonicalize().ok()
     });
-    let root = loaded.root.as_ref().and_then(|root| root.canonicalize().ok());
-    let rules = if loaded.folder.as_os_str().is_empty() { Path::new(".") } else { &loaded.folder }
-        .canonicalize()
-        .ok();
+    let root = loaded.root().as_ref().and_then(|root| root.canonicalize().ok());
+    let rules =
+        if loaded.folder().as_os_str().is_empty() { Path::new(".") } else { loaded.folder() }
+            .canonicalize()
+            .ok();
     if let (Some(there), Some(root)) = (&there, &root)
         && there.starts_with(root)
     {
@@ -118,7 +119,7 @@ fn pages(
     loaded: &Loaded,
     table: &serde_json::Value,
 ) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
-    let Some(root) = &loaded.root else {
+    let Some(root) = &loaded.root() else {
         return Err(Failure::Message(
             "the rules name no folder of built files; add `files FOLDER` to `site`".to_owned(),
         ));
@@ -126,29 +127,29 @@ fn pages(
     let unreadable = |name: &str, error: &dyn std::fmt::Display| {
         Failure::Message(format!("`{name}` can not be read: {error}"))
     };
-    let lost = match loaded.edge.missing_file() {
+    let lost = match loaded.edge().missing_file() {
         Some(name) => {
             let bytes = loaded.bytes(name).map_err(|error| unreadable(name, &error))?;
             Some(String::from_utf8(bytes).map_err(|error| unreadable(name, &error))?)
         }
         None => None,
     };
-    let published = publish::files(&loaded.edge, table, lost.as_deref());
+    let published = publish::files(loaded.edge(), table, lost.as_deref());
     let mut files: BTreeMap<String, Content> = loaded
-        .edge
+        .edge()
         .files()
         .names()
         .iter()
         .map(|name| (name.to_string(), Content::Copy(root.join(&**name))))
         .collect();
-    for (name, page) in published.pages {
+    for (name, page) in published.pages() {
         let content = match page {
-            Page::Text(text) => Content::Text(text),
+            Page::Text(text) => Content::Text(text.clone()),
             Page::Copy(of) => Content::Copy(root.join(of)),
         };
-        files.insert(name, content);
+        files.insert(name.clone(), content);
     }
-    Ok((files, published.limits))
+    Ok((files, published.limits().to_vec()))
 }
 
 /// Writes a folder beside its place and renames it, so that it is never half there.
@@ -225,27 +226,27 @@ fn print(
         return Ok(());
     }
     let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
-    let width = limits.iter().map(|limit| loaded.name(limit.line).len()).max().unwrap_or(0);
+    let width = limits.iter().map(|limit| loaded.name(limit.line()).len()).max().unwrap_or(0);
     let widest =
-        limits.iter().map(|limit| limit.what.chars().count().min(WIDEST)).max().unwrap_or(0);
+        limits.iter().map(|limit| limit.what().chars().count().min(WIDEST)).max().unwrap_or(0);
     for (exactness, style, title) in [
         (Exactness::Exact, GOOD, "exactly as on an edge"),
         (Exactness::Near, NOTE, "nearly: the visitor ends where they should, in another way"),
         (Exactness::Not, BAD, "not on a host that only serves files"),
     ] {
-        let mut of = limits.iter().filter(|limit| limit.exactness == exactness).peekable();
+        let mut of = limits.iter().filter(|limit| limit.exactness() == exactness).peekable();
         if of.peek().is_none() {
             continue;
         }
         writeln!(out, "{}", in_style(style, title))?;
         for limit in of {
-            let line = loaded.name(limit.line);
-            let what = cut(&limit.what, WIDEST);
+            let line = loaded.name(limit.line());
+            let what = cut(limit.what(), WIDEST);
             writeln!(
                 out,
                 "  {}  {what:<widest$}  {}",
                 in_style(FAINT, format_args!("{line:<width$}")),
-                limit.how
+                limit.how()
             )?;
         }
         writeln!(out)?;
@@ -256,7 +257,7 @@ fn print(
         count(files.len(), "file", "files"),
         in_style(STRONG, place)
     )?;
-    let not = limits.iter().filter(|limit| limit.exactness == Exactness::Not).count();
+    let not = limits.iter().filter(|limit| limit.exactness() == Exactness::Not).count();
     writeln!(
         out,
         "{}",
@@ -286,7 +287,7 @@ fn print_json(
     let limits: Vec<_> = limits
         .iter()
         .map(|limit| {
-            json!({ "source": loaded.source(limit.line), "line": limit.line.number, "what": limit.what, "done": limit.exactness.name(), "how": limit.how })
+            json!({ "source": loaded.source(limit.line()), "line": limit.line().number(), "what": limit.what(), "done": limit.exactness().name(), "how": limit.how() })
         })
         .collect();
     let kind = if arguments.kind == Kind::Module { "module" } else { "files" };

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
 use ravel::rules::{Code, Weight};
-use ravel_check::{Audit, Remainder, Report, Way, WayEnd, WaysIn};
+use ravel_check::{Audit, Remainder, Report, WayEnd, WaysIn};
 use serde::Serialize;
 
 use crate::findings::{FindingData, excerpt, finding_data, weight_word};
@@ -51,13 +51,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         return why(name, out);
     }
     let loaded = Loaded::read(rules)?;
-    let mut audit = Audit::new(&loaded.edge);
+    let mut audit = Audit::new(loaded.edge());
     let (report, ways) = look_over(&loaded, &mut audit);
     let mut left = if arguments.left { audit.remainders() } else { Vec::new() };
-    left.retain(|remainder| !remainder.taken_by.is_empty());
+    left.retain(|remainder| !remainder.taken_by().is_empty());
     let found = Found { report, ways, left };
     if let Some(path) = &arguments.sarif {
-        let text = sarif::of(&loaded, &found.report.findings);
+        let text = sarif::of(&loaded, found.report.findings());
         write_or_say(path, text.as_bytes())?;
     }
     match arguments.json {
@@ -65,7 +65,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         false => print(&loaded, &found, out)?,
     }
     let fails = match arguments.strict {
-        true => !found.report.findings.is_empty(),
+        true => !found.report.findings().is_empty(),
         false => found.report.count(Weight::Problem) > 0,
     };
     Ok(if fails { Ended::Found } else { Ended::Well })
@@ -116,7 +116,8 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
 
 /// Looks the site over; a terminal shows how far the reading of its files is.
 fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
-    let files = loaded.edge.files().names().iter().filter(|name| ravel_check::reads(name)).count();
+    let files =
+        loaded.edge().files().names().iter().filter(|name| ravel_check::reads(name)).count();
     let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
     let start = Instant::now();
     let found = audit.all(
@@ -134,17 +135,17 @@ fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
 }
 
 fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
-    findings::print(loaded, &found.report.findings, out)?;
+    findings::print(loaded, found.report.findings(), out)?;
     for remainder in &found.left {
-        let by: Vec<String> = remainder.taken_by.iter().map(|line| loaded.name(*line)).collect();
+        let by: Vec<String> = remainder.taken_by().iter().map(|line| loaded.name(*line)).collect();
         writeln!(
             out,
             "{}  {} take a part of it; left is {}, for example",
-            in_style(STRONG, loaded.name(remainder.line)),
+            in_style(STRONG, loaded.name(remainder.line())),
             by.join(", "),
-            remainder.example.url()
+            remainder.example().url()
         )?;
-        excerpt(loaded, remainder.line, out)?;
+        excerpt(loaded, remainder.line(), out)?;
         writeln!(out)?;
     }
     print_ways(&found.ways, out)?;
@@ -152,10 +153,10 @@ fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> 
 }
 
 fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
-    let deep = ways.deep.as_deref().unwrap_or_default();
-    let width = ways.ways.iter().map(|way| way.origin.len()).max().unwrap_or(0).max(8);
+    let deep = ways.deep().unwrap_or_default();
+    let width = ways.ways().iter().map(|way| way.origin().len()).max().unwrap_or(0).max(8);
     let end_width =
-        ways.ways.iter().map(|way| end_in_words(&way.first).len()).max().unwrap_or(0).max(10);
+        ways.ways().iter().map(|way| end_in_words(way.first()).len()).max().unwrap_or(0).max(10);
     writeln!(
         out,
         "{}",
@@ -164,19 +165,21 @@ fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
             format_args!("{:<width$}  {:<end_width$}  {deep}", "ways in", "first page")
         )
     )?;
-    for Way { origin, first, deep, .. } in &ways.ways {
-        let deep = deep.as_ref().map(end_in_words).unwrap_or_default();
-        writeln!(out, "{origin:<width$}  {:<end_width$}  {deep}", end_in_words(first))?;
+    for way in ways.ways() {
+        let deep = way.deep().map(end_in_words).unwrap_or_default();
+        let first = end_in_words(way.first());
+        writeln!(out, "{:<width$}  {first:<end_width$}  {deep}", way.origin())?;
     }
     writeln!(out)
 }
 
 /// `200` for what is answered at once, else where it ends.
 fn end_in_words(end: &WayEnd) -> String {
-    let status = end.status.map_or_else(|| "another site".to_owned(), |status| status.to_string());
-    match end.hops {
+    let status =
+        end.status().map_or_else(|| "another site".to_owned(), |status| status.to_string());
+    match end.hops() {
         0 => status,
-        hops => format!("{}, {status} at {}", count(hops, "hop", "hops"), origin_of(&end.url)),
+        hops => format!("{}, {status} at {}", count(hops, "hop", "hops"), origin_of(end.url())),
     }
 }
 
@@ -188,8 +191,11 @@ fn origin_of(url: &str) -> &str {
 fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
     let problems = report.count(Weight::Problem);
     let advice = report.count(Weight::Advice);
-    let accepted =
-        if report.accepted > 0 { format!(", {} accepted", report.accepted) } else { String::new() };
+    let accepted = if report.accepted() > 0 {
+        format!(", {} accepted", report.accepted())
+    } else {
+        String::new()
+    };
     let text = format!(
         "{}, {}{accepted}",
         count(problems, "problem", "problems"),
@@ -197,11 +203,14 @@ fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
     );
     let style = if problems == 0 { GOOD } else { BAD };
     writeln!(out, "{}", in_style(style, text))?;
-    if let Some(first) = report.findings.first() {
+    if let Some(first) = report.findings().first() {
         writeln!(
             out,
             "{}",
-            in_style(FAINT, format_args!("ravel check --why {} explains that finding", first.code))
+            in_style(
+                FAINT,
+                format_args!("ravel check --why {} explains that finding", first.code())
+            )
         )?;
     }
     Ok(())
@@ -241,21 +250,21 @@ struct LeftData<'a> {
 
 fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
     let findings =
-        found.report.findings.iter().map(|finding| finding_data(loaded, finding)).collect();
-    let ways_in = found.ways.ways.iter().map(|way| WayData {
-        origin: &way.origin,
-        ends: std::iter::once(&way.first).chain(&way.deep).map(end_data).collect(),
+        found.report.findings().iter().map(|finding| finding_data(loaded, finding)).collect();
+    let ways_in = found.ways.ways().iter().map(|way| WayData {
+        origin: way.origin(),
+        ends: std::iter::once(way.first()).chain(way.deep()).map(end_data).collect(),
     });
     let left = found.left.iter().map(|remainder| LeftData {
-        source: loaded.source(remainder.line),
-        line: remainder.line.number,
-        example: remainder.example.url(),
-        taken_by: remainder.taken_by.iter().map(|line| loaded.name(*line)).collect(),
+        source: loaded.source(remainder.line()),
+        line: remainder.line().number(),
+        example: remainder.example().url(),
+        taken_by: remainder.taken_by().iter().map(|line| loaded.name(*line)).collect(),
     });
     let data = ReportData {
         problems: found.report.count(Weight::Problem),
         advice: found.report.count(Weight::Advice),
-        accepted: found.report.accepted,
+        accepted: found.report.accepted(),
         findings,
         ways_in: ways_in.collect(),
         left: left.collect(),
@@ -265,5 +274,5 @@ fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result
 }
 
 fn end_data(end: &WayEnd) -> EndData<'_> {
-    EndData { asked: &end.asked, url: &end.url, status: end.status, hops: end.hops }
+    EndData { asked: end.asked(), url: end.url(), status: end.status(), hops: end.hops() }
 }

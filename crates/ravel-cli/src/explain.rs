@@ -68,7 +68,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
                 return Ok(());
             }
         };
-        let walk = loaded.edge.walk(&request);
+        let walk = loaded.edge().walk(&request);
         if arguments.brief {
             return writeln!(out, "{address:width$}  {}", summary(&walk));
         }
@@ -111,7 +111,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 /// origin.
 fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, String> {
     let url = match address.starts_with('/') {
-        true => format!("{}{address}", loaded.rules.site().url().trim_end_matches('/')),
+        true => format!("{}{address}", loaded.rules().site().url().trim_end_matches('/')),
         false => address.to_owned(),
     };
     Request::new(method, &url).map_err(|error| format!("{error}, or with `/`"))
@@ -130,8 +130,8 @@ fn print(
     };
     writeln!(out, "{}", in_style(STRONG, format_args!("{method}{}", request.url())))?;
     writeln!(out, "  {}", summary(walk))?;
-    let several = walk.answers.len() > 1;
-    for (number, (url, explanation)) in walk.answers.iter().enumerate() {
+    let several = walk.answers().len() > 1;
+    for (number, (url, explanation)) in walk.answers().iter().enumerate() {
         writeln!(out)?;
         if several && number > 0 {
             writeln!(out, "  {}", in_style(FAINT, format_args!("then GET {url}")))?;
@@ -142,9 +142,9 @@ fn print(
 }
 
 fn summary(walk: &Walk<'_>) -> String {
-    let last = &walk.last().1.answer;
+    let last = &walk.last().1.answer();
     let paint = |text: String| in_style(outcome(walk.outcome()), text);
-    let ends = match (walk.end, last.outcome()) {
+    let ends = match (walk.end(), last.outcome()) {
         (End::Away, _) => paint("leaves the site".to_owned()),
         (End::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
         (End::Answer, Outcome::File) => {
@@ -170,7 +170,7 @@ fn print_answer(
     explanation: &Explanation<'_>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let answer = &explanation.answer;
+    let answer = &explanation.answer();
     let status = answer.status().map_or_else(|| "—".to_owned(), |status| status.to_string());
     let what = match (answer.location(), answer.file()) {
         (Some(location), _) => format!("to {location}"),
@@ -182,7 +182,7 @@ fn print_answer(
         answer.outcome(),
         Outcome::File | Outcome::Redirect | Outcome::Gone | Outcome::Elsewhere
     );
-    let program = loaded.edge.program();
+    let program = loaded.edge().program();
     let worth = |step: &Step| match step {
         Step::Rule(_, RuleResult::NotMatched(_)) => !settled,
         // What `headers` statements do is seen below, with their lines.
@@ -199,8 +199,8 @@ fn print_answer(
         decides: words.matched(),
     });
     let headers = answer.headers().iter().map(|header| Row {
-        place: place(header.line),
-        what: format!("{}: {}", header.name, header.value),
+        place: place(header.line()),
+        what: format!("{}: {}", header.name(), header.value()),
         came: String::new(),
         decides: false,
     });
@@ -278,23 +278,23 @@ struct Ends<'a> {
 }
 
 fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) -> Document<'a> {
-    let last = &walk.last().1.answer;
-    let answered = walk.end == End::Answer;
+    let last = &walk.last().1.answer();
+    let answered = walk.end() == End::Answer;
     let place =
-        |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number));
+        |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number()));
     let header = |header: &'a Header<'_>| {
-        let (source, line) = place(header.line);
-        HeaderData { name: header.name, value: &header.value, source, line }
+        let (source, line) = place(header.line());
+        HeaderData { name: header.name(), value: header.value(), source, line }
     };
     let answer = |(url, explanation): &'a (String, Explanation<'_>)| AnswerData {
         url,
-        outcome: explanation.answer.outcome().as_str(),
-        status: explanation.answer.status(),
-        location: explanation.answer.location(),
-        file: explanation.answer.file(),
-        headers: explanation.answer.headers().iter().map(header).collect(),
+        outcome: explanation.answer().outcome().as_str(),
+        status: explanation.answer().status(),
+        location: explanation.answer().location(),
+        file: explanation.answer().file(),
+        headers: explanation.answer().headers().iter().map(header).collect(),
         header_changes: explanation
-            .headers
+            .headers()
             .iter()
             .map(|change| steps::header_change(loaded, change))
             .collect(),
@@ -302,7 +302,7 @@ fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) ->
     };
     Document {
         request: Asked { method: request.method().as_str(), url: request.url() },
-        answers: walk.answers.iter().map(answer).collect(),
+        answers: walk.answers().iter().map(answer).collect(),
         ends: Ends {
             url: walk.url(),
             outcome: walk.outcome().as_str(),

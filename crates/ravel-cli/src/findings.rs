@@ -25,14 +25,15 @@ pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) 
 }
 
 fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
-    let (style, weight) = (weight_style(finding.code.weight()), weight_word(finding.code.weight()));
+    let (style, weight) =
+        (weight_style(finding.code().weight()), weight_word(finding.code().weight()));
     writeln!(
         out,
         "  {} {}",
-        in_style(style, format_args!("{weight} {}", finding.code)),
-        finding.what
+        in_style(style, format_args!("{weight} {}", finding.code())),
+        finding.what()
     )?;
-    match &finding.place {
+    match &finding.place() {
         FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
         FindingPlace::File { name, at: Some((number, range)) } => {
             let text = loaded.bytes(name).unwrap_or_default();
@@ -45,7 +46,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
             marked(*number, line, from..(range.end - start).min(line.len()).max(from), out)?;
         }
         FindingPlace::Named { name, number: Some(number), .. } => {
-            let text = match loaded.texts.get(&**name) {
+            let text = match loaded.texts().get(&**name) {
                 Some(text) => text.clone(),
                 None => {
                     String::from_utf8_lossy(&loaded.named(name).unwrap_or_default()).into_owned()
@@ -55,7 +56,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
         }
         FindingPlace::File { .. } | FindingPlace::Named { .. } => {}
     }
-    for (label, text) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
+    for (label, text) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
         if let Some(text) = text {
             writeln!(out, "       {}  {text}", in_style(FAINT, format_args!("{label:<8}")))?;
         }
@@ -66,11 +67,11 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
 /// A line of the rules, marked as a whole.
 pub(crate) fn excerpt(loaded: &Loaded, line: Line, out: &mut dyn Write) -> io::Result<()> {
     let text = loaded
-        .texts
+        .texts()
         .get(loaded.source(line))
         .map_or("", String::as_str)
         .trim_start_matches('\u{feff}');
-    whole_line(text, line.number, '#', out)
+    whole_line(text, line.number(), '#', out)
 }
 
 /// A line of a text, marked up to its comment.
@@ -132,9 +133,9 @@ pub(crate) fn weight_style(weight: Weight) -> anstyle::Style {
 
 /// The file that a finding is in, as people name it.
 pub(crate) fn file_of(loaded: &Loaded, finding: &Finding) -> String {
-    match &finding.place {
+    match &finding.place() {
         FindingPlace::Line(line) => loaded.source(*line).to_owned(),
-        FindingPlace::File { name, .. } => match &loaded.rules.site().files {
+        FindingPlace::File { name, .. } => match &loaded.rules().site().files() {
             Some(folder) => format!("{folder}/{name}"),
             None => name.to_string(),
         },
@@ -144,8 +145,8 @@ pub(crate) fn file_of(loaded: &Loaded, finding: &Finding) -> String {
 
 /// The line that a finding is on, if it is on one.
 pub(crate) fn line_number(finding: &Finding) -> Option<u32> {
-    match &finding.place {
-        FindingPlace::Line(line) => Some(line.number),
+    match &finding.place() {
+        FindingPlace::Line(line) => Some(line.number()),
         FindingPlace::File { at, .. } => at.as_ref().map(|(number, _)| *number),
         FindingPlace::Named { number, .. } => *number,
     }
@@ -166,14 +167,14 @@ pub(crate) struct FindingData<'a> {
 
 pub(crate) fn finding_data<'a>(loaded: &Loaded, finding: &'a Finding) -> FindingData<'a> {
     FindingData {
-        code: finding.code.name(),
-        weight: weight_word(finding.code.weight()),
+        code: finding.code().name(),
+        weight: weight_word(finding.code().weight()),
         source: file_of(loaded, finding),
         line: line_number(finding),
-        what: &finding.what,
-        visitors: finding.visitor.as_deref(),
-        instead: finding.instead.as_deref(),
-        example: finding.example.as_deref(),
-        lines: finding.lines.iter().map(|line| loaded.name(*line)).collect(),
+        what: finding.what(),
+        visitors: finding.visitor(),
+        instead: finding.instead(),
+        example: finding.example(),
+        lines: finding.lines().iter().map(|line| loaded.name(*line)).collect(),
     }
 }

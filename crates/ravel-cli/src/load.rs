@@ -24,7 +24,7 @@ impl Loaded {
     /// Takes in the text of a file that the rules do not name themselves.
     pub(crate) fn know(&mut self, name: &str, text: &str) {
         if let Some(site) = Arc::get_mut(&mut self.0) {
-            site.texts.insert(name.to_owned(), text.to_owned());
+            site.know(name, text);
         }
     }
 

@@ -33,11 +33,11 @@ pub(crate) fn of(loaded: &Loaded, findings: &[Finding]) -> String {
 }
 
 fn result(loaded: &Loaded, finding: &Finding) -> Value {
-    let mut text = finding.what.clone();
-    if let Some(visitor) = &finding.visitor {
+    let mut text = finding.what().to_owned();
+    if let Some(visitor) = finding.visitor() {
         text.push_str(&format!("\nVisitors: {visitor}"));
     }
-    if let Some(instead) = &finding.instead {
+    if let Some(instead) = finding.instead() {
         text.push_str(&format!("\nInstead: {instead}"));
     }
     let mut location = json!({ "artifactLocation": { "uri": uri(&file_of(loaded, finding)) } });
@@ -45,22 +45,22 @@ fn result(loaded: &Loaded, finding: &Finding) -> Value {
         location["region"] = json!({ "startLine": line });
     }
     let others: Vec<Value> = (1..)
-        .zip(&finding.lines)
+        .zip(finding.lines())
         .map(|(id, line)| {
             json!({
                 "id": id,
                 "physicalLocation": {
                     "artifactLocation": { "uri": uri(loaded.source(*line)) },
-                    "region": { "startLine": line.number },
+                    "region": { "startLine": line.number() },
                 },
             })
         })
         .collect();
-    let index = Code::ALL.iter().position(|code| *code == finding.code).unwrap_or(0);
+    let index = Code::ALL.iter().position(|code| *code == finding.code()).unwrap_or(0);
     let mut result = json!({
-        "ruleId": finding.code.name(),
+        "ruleId": finding.code().name(),
         "ruleIndex": index,
-        "level": level(finding.code),
+        "level": level(finding.code()),
         "message": { "text": text },
         "locations": [{ "physicalLocation": location }],
     });

@@ -49,25 +49,22 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
                 )
             })?,
     };
-    let options = Options {
-        rules: rules.to_owned(),
-        listen: arguments.listen,
-        http: arguments.http,
-        https: arguments.https,
-        inspect: arguments.inspect,
-        data,
-    };
+    let options = Options::new(rules, data).with_listen(arguments.listen).with_ports(
+        arguments.http,
+        arguments.https,
+        arguments.inspect,
+    );
     let runtime = tokio::runtime::Runtime::new()?;
     runtime.block_on(serve(options, arguments.json, out))
 }
 
 async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outcome {
-    if !options.listen.is_loopback() {
+    if !options.listen().is_loopback() {
         anstream::eprintln!(
             "{}warning{:#}: everybody who reaches {} can see the site",
             style::NOTE,
             style::NOTE,
-            options.listen
+            options.listen()
         );
     }
     let server = Server::bind(options).await.map_err(failure)?;
@@ -118,29 +115,29 @@ fn failure(error: ServeError) -> Failure {
 fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
     let addresses = server.addresses();
     let site = server.live().site();
-    let site = site.rules.site();
+    let site = site.rules().site();
     writeln!(
         out,
         "{} is served on its own names, with `.localhost` behind them:\n",
-        in_style(STRONG, &site.host)
+        in_style(STRONG, site.host())
     )?;
-    let mut hosts = vec![site.host.to_string()];
-    hosts.extend(site.aliases.iter().map(|alias| alias.host.to_string()));
+    let mut hosts = vec![site.host().to_string()];
+    hosts.extend(site.aliases().iter().map(|alias| alias.host().to_string()));
     for host in hosts {
-        writeln!(out, "  https://{host}.localhost:{}{}", addresses.https.port(), site.base)?;
-        writeln!(out, "  http://{host}.localhost:{}{}", addresses.http.port(), site.base)?;
+        writeln!(out, "  https://{host}.localhost:{}{}", addresses.https().port(), site.base())?;
+        writeln!(out, "  http://{host}.localhost:{}{}", addresses.http().port(), site.base())?;
     }
     writeln!(
         out,
         "  http://localhost:{}{}  {}",
-        addresses.http.port(),
-        site.base,
+        addresses.http().port(),
+        site.base(),
         in_style(FAINT, "as a preview host")
     )?;
     writeln!(
         out,
         "\nEach request, and why it was answered so:  {}",
-        in_style(STRONG, format_args!("http://{}/", addresses.inspect))
+        in_style(STRONG, format_args!("http://{}/", addresses.inspect()))
     )?;
     writeln!(
         out,
@@ -153,48 +150,48 @@ fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
 fn begun(server: &Server) -> serde_json::Value {
     let addresses = server.addresses();
     json!({
-        "http": addresses.http.to_string(),
-        "https": addresses.https.to_string(),
-        "inspect": addresses.inspect.to_string(),
+        "http": addresses.http().to_string(),
+        "https": addresses.https().to_string(),
+        "inspect": addresses.inspect().to_string(),
         "authority": server.authority().display().to_string(),
     })
 }
 
 /// A request in one line.
 fn line(record: &Record) -> String {
-    let style = match record.status {
+    let style = match record.status() {
         200..=299 => style::GOOD,
         300..=399 => anstyle::AnsiColor::Blue.on_default(),
         400..=499 => style::NOTE,
         _ => style::BAD,
     };
-    let led = match (&record.location, &record.file) {
+    let led = match (record.location(), record.file()) {
         (Some(location), _) => format!("→ {location}"),
-        (None, Some(file)) => file.clone(),
-        (None, None) => record.outcome.clone(),
+        (None, Some(file)) => file.to_owned(),
+        (None, None) => record.outcome().to_owned(),
     };
-    let by = record.line.as_deref().unwrap_or_default();
+    let by = record.line().unwrap_or_default();
     format!(
         "{} {:<4} {} {led}  {}",
-        in_style(style, record.status),
-        record.method,
-        record.url,
+        in_style(style, record.status()),
+        record.method(),
+        record.url(),
         in_style(FAINT, by)
     )
 }
 
 fn data(record: &Record) -> serde_json::Value {
-    let time = record.time.duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    let time = record.time().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     json!({
         "time": time.as_secs_f64(),
-        "method": record.method,
-        "url": record.url,
-        "status": record.status,
-        "outcome": record.outcome,
-        "line": record.line,
-        "file": record.file,
-        "location": record.location,
-        "hops": record.hops,
+        "method": record.method(),
+        "url": record.url(),
+        "status": record.status(),
+        "outcome": record.outcome(),
+        "line": record.line(),
+        "file": record.file(),
+        "location": record.location(),
+        "hops": record.hops(),
     })
 }
 

@@ -24,23 +24,23 @@ pub(crate) fn step(loaded: &Loaded, words: &StepWords<'_>) -> Value {
 
 /// A change of a header.
 pub(crate) fn header_change(loaded: &Loaded, change: &HeaderStep) -> Value {
-    let (kind, value) = match &change.change {
+    let (kind, value) = match &change.change() {
         HeaderChange::Set(value) => ("set", Some(value)),
         HeaderChange::Added(value) => ("added", Some(value)),
         HeaderChange::Dropped => ("dropped", None),
     };
-    let mut out = with_place(loaded, change.line);
-    out.insert("name".into(), json!(change.name));
+    let mut out = with_place(loaded, change.line());
+    out.insert("name".into(), json!(change.name()));
     out.insert("change".into(), kind.into());
     out.insert("value".into(), json!(value));
-    out.insert("rule".into(), json!(change.rule.map(|rule| rule.index())));
+    out.insert("rule".into(), json!(change.rule().map(|rule| rule.index())));
     Value::Object(out)
 }
 
 fn with_place(loaded: &Loaded, line: Option<Line>) -> Map<String, Value> {
     let mut out = Map::new();
     out.insert("source".into(), json!(line.map(|line| loaded.source(line))));
-    out.insert("line".into(), json!(line.map(|line| line.number)));
+    out.insert("line".into(), json!(line.map(|line| line.number())));
     out
 }
 
@@ -99,7 +99,7 @@ fn canonical_change(change: &CanonicalChange) -> Value {
 }
 
 fn rule_data(loaded: &Loaded, rule: ravel::RuleId, result: &RuleResult) -> Map<String, Value> {
-    let program = loaded.edge.program();
+    let program = loaded.edge().program();
     let (happened, more) = match result {
         RuleResult::Matched => ("matched", json!({})),
         RuleResult::NotMatched(Mismatch::Origin) => ("not-matched", json!({ "part": "origin" })),
@@ -109,7 +109,7 @@ fn rule_data(loaded: &Loaded, rule: ravel::RuleId, result: &RuleResult) -> Map<S
         }
         RuleResult::NotMatched(_) => ("not-matched", json!({})),
         RuleResult::ConditionNotMet(number) => {
-            let languages = &loaded.edge.site().languages;
+            let languages = &loaded.edge().site().languages();
             let condition =
                 program.rule(rule).tests().get(*number).map(|test| test.written(languages));
             ("condition-not-met", json!({ "condition": condition }))

@@ -87,15 +87,15 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 fn of_rules(loaded: &Loaded) -> Vec<Outcome> {
     let outcome = |verdict: ravel::expect::Verdict| Outcome {
-        line: verdict.line,
-        asked: verdict.asked,
-        failures: verdict.failures,
-        decided: verdict.decided,
+        line: verdict.line(),
+        asked: verdict.asked().to_owned(),
+        failures: verdict.failures().to_vec(),
+        decided: verdict.decided(),
         rules: None,
         not_asked: None,
         sampled: None,
     };
-    verify_all(&loaded.edge).into_iter().map(outcome).collect()
+    verify_all(loaded.edge()).into_iter().map(outcome).collect()
 }
 
 /// Asks the running site; a terminal shows how far it is.
@@ -110,12 +110,10 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
         }
         None => None,
     };
-    let reach = Reach {
-        connect: arguments.connect.clone(),
-        connect_http: arguments.connect_http.clone(),
-        authority,
-        patience: Duration::from_secs(arguments.timeout.max(1)),
-    };
+    let reach = Reach::new(Duration::from_secs(arguments.timeout.max(1)))
+        .with_connect(arguments.connect.clone())
+        .with_connect_http(arguments.connect_http.clone())
+        .with_authority(authority);
     let wrong = |why| {
         Failure::Message(format!(
             "`{}`: {why}",
@@ -124,7 +122,7 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
     };
     let visitor = Visitor::new(Arc::clone(loaded.shared()), reach).map_err(wrong)?;
     visitor.find().await.map_err(Failure::Message)?;
-    let all = loaded.rules.expectations().len() + loaded.rules.universals().len();
+    let all = loaded.rules().expectations().len() + loaded.rules().universals().len();
     let shown = if io::stderr().is_terminal() {
         ProgressDrawTarget::stderr()
     } else {
@@ -135,19 +133,19 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
     let mut outcomes = Vec::new();
     while let Some(verdict) = verdicts.next().await {
         bar.inc(1);
-        let why = if verdict.rules_hold {
+        let why = if verdict.rules_hold() {
             "the site answers otherwise than these rules do: an older version, a cache, or another host"
         } else {
             "these rules do not do it, either"
         };
         outcomes.push(Outcome {
-            line: verdict.line,
-            asked: verdict.asked,
-            rules: (!verdict.failures.is_empty()).then(|| format!("{}; {why}", verdict.rules)),
-            failures: verdict.failures,
+            line: verdict.line(),
+            asked: verdict.asked().to_owned(),
+            rules: (!verdict.failures().is_empty()).then(|| format!("{}; {why}", verdict.rules())),
+            failures: verdict.failures().to_vec(),
             decided: None,
-            not_asked: verdict.not_asked,
-            sampled: verdict.sampled,
+            not_asked: verdict.not_asked().map(str::to_owned),
+            sampled: verdict.sampled(),
         });
     }
     bar.finish_and_clear();
@@ -168,7 +166,7 @@ fn print(
         return writeln!(
             out,
             "{} states no expectation; add one with `expect`",
-            loaded.rules.sources()[0]
+            loaded.rules().sources()[0]
         );
     }
     let expectations = count(all, "expectation", "expectations");
@@ -186,9 +184,9 @@ fn print(
     for outcome in outcomes.iter().filter(|outcome| !outcome.failures.is_empty()) {
         let place = in_style(FAINT, loaded.name(outcome.line));
         writeln!(out, "\n  {place}  {}", in_style(STRONG, &outcome.asked))?;
-        for Mismatch { expected, got } in &outcome.failures {
-            writeln!(out, "    expected  {expected}")?;
-            writeln!(out, "    got       {}", in_style(BAD, got))?;
+        for failure in &outcome.failures {
+            writeln!(out, "    expected  {}", failure.expected())?;
+            writeln!(out, "    got       {}", in_style(BAD, failure.got()))?;
         }
         if let Some(rules) = &outcome.rules {
             let (says, why) = rules.rsplit_once("; ").unwrap_or((rules, ""));
@@ -243,7 +241,7 @@ fn junit(loaded: &Loaded, outcomes: &[Outcome], live: bool) -> Junit {
         } else {
             let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
             let part = |failure: &Mismatch| {
-                format!("expected {}\ngot      {}", failure.expected, failure.got)
+                format!("expected {}\ngot      {}", failure.expected(), failure.got())
             };
             let mut text = outcome.failures.iter().map(part).collect::<Vec<_>>().join("\n");
             if let Some(rules) = &outcome.rules {
@@ -319,16 +317,16 @@ fn data<'a>(loaded: &'a Loaded, outcome: &'a Outcome) -> VerdictData<'a> {
     let failures = outcome
         .failures
         .iter()
-        .map(|failure| FailureData { expected: &failure.expected, got: &failure.got });
+        .map(|failure| FailureData { expected: failure.expected(), got: failure.got() });
     VerdictData {
         source: loaded.source(outcome.line),
-        line: outcome.line.number,
+        line: outcome.line.number(),
         asked: &outcome.asked,
         holds: outcome.failures.is_empty() && outcome.not_asked.is_none(),
         failures: failures.collect(),
         decided: outcome
             .decided
-            .map(|line| Place { source: loaded.source(line), line: line.number }),
+            .map(|line| Place { source: loaded.source(line), line: line.number() }),
         rules: outcome.rules.as_deref(),
         not_asked: outcome.not_asked.as_deref(),
         sampled: outcome.sampled,

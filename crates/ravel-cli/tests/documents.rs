@@ -103,7 +103,7 @@ fn the_reference_shows_the_grammar() {
 }
 
 fn table(heading: &str, forms: &[ravel::language::grammar::Form]) -> String {
-    let settings = forms.iter().any(|form| form.left_out.is_some());
+    let settings = forms.iter().any(|form| form.left_out().is_some());
     let row = |cells: [&str; 3]| match settings {
         true => format!("| {} | {} | {} |\n", cells[0], cells[1], cells[2]),
         false => format!("| {} | {} |\n", cells[0], cells[1]),
@@ -111,8 +111,8 @@ fn table(heading: &str, forms: &[ravel::language::grammar::Form]) -> String {
     let mut table = row([heading, "meaning", "when left out"])
         + if settings { "|---|---|---|\n" } else { "|---|---|\n" };
     for form in forms {
-        let written = format!("`{}`", form.form.replace('|', "\\|"));
-        table.push_str(&row([&written, form.about, form.left_out.unwrap_or_default()]));
+        let written = format!("`{}`", form.form().replace('|', "\\|"));
+        table.push_str(&row([&written, form.about(), form.left_out().unwrap_or_default()]));
     }
     table
 }

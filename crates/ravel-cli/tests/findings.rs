@@ -73,17 +73,17 @@ fn certificate(path: &str) -> Option<String> {
 }
 
 fn said(sources: &[String], finding: &Finding) -> String {
-    let place = match &finding.place {
+    let place = match &finding.place() {
         FindingPlace::Line(line) => {
-            format!("{}:{}", sources[usize::from(line.source)], line.number)
+            format!("{}:{}", sources[usize::from(line.source())], line.number())
         }
         FindingPlace::File { name, at: Some((line, _)) } => format!("{name}:{line}"),
         FindingPlace::File { name, at: None } => name.to_string(),
         FindingPlace::Named { name, number: Some(number), .. } => format!("{name}:{number}"),
         FindingPlace::Named { name, number: None, .. } => name.to_string(),
     };
-    let mut text = format!("{place}: {}\n", finding.what);
-    for (label, words) in [("visitors", &finding.visitor), ("instead", &finding.instead)] {
+    let mut text = format!("{place}: {}\n", finding.what());
+    for (label, words) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
         if let Some(words) = words {
             writeln!(text, "  {label}: {words}").unwrap();
         }
@@ -102,13 +102,13 @@ fn the_catalogue_is_what_is_found() {
         let zone = block(section, "zone").unwrap_or("");
         let (sources, report) = check(wrong, folder, zone);
         let found: Vec<&Finding> =
-            report.findings.iter().filter(|finding| finding.code == code).collect();
-        assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings);
+            report.findings().iter().filter(|finding| finding.code() == code).collect();
+        assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings());
         let mended = block(section, "mended").unwrap_or(wrong);
         let zone = block(section, "mended-zone").unwrap_or(zone);
         let (_, mended) = check(mended, block(section, "mended-folder").unwrap_or(folder), zone);
         let still: Vec<&Finding> =
-            mended.findings.iter().filter(|finding| finding.code == code).collect();
+            mended.findings().iter().filter(|finding| finding.code() == code).collect();
         assert!(still.is_empty(), "{name} is not mended: {still:#?}");
         found.iter().map(|finding| said(&sources, finding)).collect()
     });

@@ -34,7 +34,7 @@ fn the_catalogue_is_what_happens() {
         let problems =
             Rules::parse_with(block(section, "wrong").unwrap(), load).expect_err(section);
         let kinds: Vec<String> =
-            problems.iter().map(|problem| variant(&format!("{:?}", problem.kind))).collect();
+            problems.iter().map(|problem| variant(&format!("{:?}", problem.kind()))).collect();
         assert!(kinds.iter().any(|kind| kind == name), "{name}: {kinds:?}\n{problems}");
         seen.extend(kinds);
         let mended = block(section, "mended").expect(section);

@@ -15,15 +15,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let plan = Plan::new(rules.site(), domain, &zone);
     for row in plan.rows() {
-        println!("{:<7} {} {}", row.action.name(), row.host, row.kind);
+        println!("{:<7} {} {}", row.action().name(), row.host(), row.kind());
     }
     let switch: Moment = "2027-03-01T06:00:00Z".parse()?;
     let course = Course::at_once(&plan, None, switch);
-    for host in &course.hosts {
+    for host in course.hosts() {
         if let Some(all) = host.all_new() {
             println!(
                 "{} is reached by all {} h after the switch",
-                host.host,
+                host.host(),
                 all.since(switch) / 3_600
             );
         }

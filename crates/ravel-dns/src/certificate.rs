@@ -136,11 +136,11 @@ pub fn certificate_findings(
     certificate: &Certificate,
     now: Moment,
 ) -> Vec<Finding> {
-    let Some(file) = &domain.certificate else { return Vec::new() };
+    let Some(file) = domain.certificate() else { return Vec::new() };
     let on = |code, what: String| {
         Finding::at(
             code,
-            FindingPlace::Named { by: file.line, name: file.path.clone(), number: None },
+            FindingPlace::Named { by: file.line(), name: file.path().into(), number: None },
             what,
         )
     };
@@ -157,8 +157,8 @@ pub fn certificate_findings(
         };
         out.push(
             on(Code::CertificateLacksHost, format!("the certificate does not name `{host}`{why}"))
-                .visitor(refused)
-                .instead(format!(
+                .with_visitor(refused)
+                .with_instead(format!(
                     "a certificate with `{host}` among its subject alternative names; it has {}",
                     certificate.hosts().join(", ")
                 )),
@@ -169,13 +169,15 @@ pub fn certificate_findings(
         let what = format!("the certificate is not valid before {}", from);
         out.push(
             on(Code::CertificateDates, what)
-                .visitor(refused)
-                .instead("serve it from then on, or have one issued that is valid now"),
+                .with_visitor(refused)
+                .with_instead("serve it from then on, or have one issued that is valid now"),
         );
     } else if now >= until {
         let what = format!("the certificate expired on {}", until);
         out.push(
-            on(Code::CertificateDates, what).visitor(refused).instead("have a new one issued"),
+            on(Code::CertificateDates, what)
+                .with_visitor(refused)
+                .with_instead("have a new one issued"),
         );
     }
     if let Some((number, subject, wanted)) = certificate.misplaced() {
@@ -184,8 +186,8 @@ pub fn certificate_findings(
                 Code::CertificateChain,
                 format!("certificate {number} of the chain is `{subject}`, which did not issue the one before it"),
             )
-            .visitor("browsers that do not know the missing link refuse the site")
-            .instead(format!("behind each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
+            .with_visitor("browsers that do not know the missing link refuse the site")
+            .with_instead(format!("behind each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
         );
     }
     out

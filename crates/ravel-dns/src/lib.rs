@@ -33,19 +33,33 @@ use ravel::rules::{Code, Domain, NamedFile, Rules};
 /// Why a file that a `domain` statement names can not be understood.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unreadable {
+    pub(crate) file: NamedFile,
+    pub(crate) number: Option<u32>,
+    pub(crate) why: String,
+}
+
+impl Unreadable {
     /// The file, and the line that names it.
-    pub file: NamedFile,
+    pub fn file(&self) -> &NamedFile {
+        &self.file
+    }
+
     /// The line in it, from 1; none where the file as a whole is meant.
-    pub number: Option<u32>,
+    pub fn number(&self) -> Option<u32> {
+        self.number
+    }
+
     /// What is wrong.
-    pub why: String,
+    pub fn why(&self) -> &str {
+        &self.why
+    }
 }
 
 impl std::fmt::Display for Unreadable {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self.number {
-            Some(number) => write!(f, "`{}` line {number}: {}", self.file.path, self.why),
-            None => write!(f, "`{}`: {}", self.file.path, self.why),
+            Some(number) => write!(f, "`{}` line {number}: {}", self.file.path(), self.why),
+            None => write!(f, "`{}`: {}", self.file.path(), self.why),
         }
     }
 }
@@ -62,10 +76,10 @@ impl Zone {
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
     ) -> Result<Option<Zone>, Unreadable> {
-        let Some(file) = &domain.zone else { return Ok(None) };
+        let Some(file) = domain.zone() else { return Ok(None) };
         let fail = |number, why| Unreadable { file: file.clone(), number, why };
-        let bytes =
-            read(&file.path).map_err(|error| fail(None, format!("it can not be read: {error}")))?;
+        let bytes = read(file.path())
+            .map_err(|error| fail(None, format!("it can not be read: {error}")))?;
         let text = String::from_utf8(bytes).map_err(|error| {
             let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
             let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
@@ -74,7 +88,7 @@ impl Zone {
                 "this is no UTF-8; write other bytes as `\\DDD`, and save the file as UTF-8".into(),
             )
         })?;
-        Zone::parse(domain.name.as_str(), &text)
+        Zone::parse(domain.name().as_str(), &text)
             .map(Some)
             .map_err(|error| fail(Some(error.line), error.kind.to_string()))
     }
@@ -89,10 +103,10 @@ impl Certificate {
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
     ) -> Result<Option<Certificate>, Unreadable> {
-        let Some(file) = &domain.certificate else { return Ok(None) };
+        let Some(file) = domain.certificate() else { return Ok(None) };
         let fail = |why| Unreadable { file: file.clone(), number: None, why };
         let bytes =
-            read(&file.path).map_err(|error| fail(format!("it can not be read: {error}")))?;
+            read(file.path()).map_err(|error| fail(format!("it can not be read: {error}")))?;
         Certificate::read(&bytes).map(Some).map_err(fail)
     }
 }
@@ -124,10 +138,10 @@ pub fn findings<E: std::fmt::Display>(
 
 impl From<Unreadable> for Finding {
     fn from(error: Unreadable) -> Finding {
-        let NamedFile { path, line } = error.file;
-        let place = FindingPlace::Named { by: line, name: path, number: error.number };
+        let (by, name) = (error.file.line(), error.file.path().into());
+        let place = FindingPlace::Named { by, name, number: error.number };
         Finding::at(Code::Unreadable, place, error.why)
-            .visitor("nothing is known of what they get")
-            .instead("a file that can be read, or none at all")
+            .with_visitor("nothing is known of what they get")
+            .with_instead("a file that can be read, or none at all")
     }
 }

@@ -27,27 +27,63 @@ pub(super) struct PlannedHost {
 /// A record that is there, or needed, or both.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Row {
+    pub(crate) host: String,
+    pub(crate) kind: RecordType,
+    pub(crate) there: Option<Held>,
+    pub(crate) needed: Option<Held>,
+    pub(crate) action: Action,
+    pub(crate) note: Option<String>,
+}
+
+impl Row {
     /// The host, as the rules name it, or the name of the proof.
-    pub host: String,
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
     /// The type.
-    pub kind: RecordType,
+    pub fn kind(&self) -> RecordType {
+        self.kind
+    }
+
     /// What is there.
-    pub there: Option<Held>,
+    pub fn there(&self) -> Option<&Held> {
+        self.there.as_ref()
+    }
+
     /// What is needed.
-    pub needed: Option<Held>,
+    pub fn needed(&self) -> Option<&Held> {
+        self.needed.as_ref()
+    }
+
     /// What to do.
-    pub action: Action,
+    pub fn action(&self) -> Action {
+        self.action
+    }
+
     /// What else is to know.
-    pub note: Option<String>,
+    pub fn note(&self) -> Option<&str> {
+        self.note.as_deref()
+    }
 }
 
 /// What a record says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Held {
+    pub(crate) data: String,
+    pub(crate) ttl: Option<u32>,
+}
+
+impl Held {
     /// In the notation of master files.
-    pub data: String,
+    pub fn data(&self) -> &str {
+        &self.data
+    }
+
     /// Its life, in seconds; none where it is not a record.
-    pub ttl: Option<u32>,
+    pub fn ttl(&self) -> Option<u32> {
+        self.ttl
+    }
 }
 
 /// What to do about a record.
@@ -94,7 +130,7 @@ pub(super) fn name_of(host: &str) -> Name {
 
 /// What the hosting gives for a bare domain, of one type.
 pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RecordData> {
-    let data = domain.addresses.iter().map(|address| RecordData::address(*address));
+    let data = domain.addresses().iter().map(|address| RecordData::address(*address));
     data.filter(|data| data.record_type() == kind).collect()
 }
 
@@ -126,7 +162,7 @@ impl<'z> Plan<'z> {
     /// let zone = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
     /// let zone = Zone::parse("h.example", zone)?;
     /// let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
-    /// assert!(plan.rows().iter().any(|row| row.action.is_to_do()));
+    /// assert!(plan.rows().iter().any(|row| row.action().is_to_do()));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn new(site: &Site, domain: &'z Domain, zone: &'z Zone) -> Plan<'z> {
@@ -166,7 +202,7 @@ impl<'z> Plan<'z> {
 
     /// The name that a CNAME must lead to.
     pub(super) fn target(&self) -> Option<Name> {
-        self.domain.host.as_ref().map(|host| name_of(host.as_str()))
+        self.domain.host().map(|host| name_of(host.as_str()))
     }
 
     fn host(&mut self, host: String) {
@@ -177,7 +213,7 @@ impl<'z> Plan<'z> {
             let note = format!("`{}` is delegated to name servers of its own", cut);
             self.blocked(&host, RecordType::CNAME, note);
             seen = false;
-        } else if is_apex && self.domain.apex == Apex::Alias {
+        } else if is_apex && self.domain.apex() == Apex::Alias {
             self.left_at_alias(&host, &name);
             seen = false;
         } else if is_apex {
@@ -205,7 +241,7 @@ impl<'z> Plan<'z> {
         let others = self.zone.of(name).map(|record| record.kind);
         let other = others.into_iter().find(|kind| !beside_alias(*kind) && !is_address(*kind));
         if let Some(kind) = other {
-            if self.domain.addresses.is_empty() {
+            if self.domain.addresses().is_empty() {
                 self.blocked(
                     host,
                     RecordType::CNAME,
@@ -235,7 +271,7 @@ impl<'z> Plan<'z> {
 
     /// Under `apex alias` the zone shows only what a former host has left.
     fn left_at_alias(&mut self, host: &str, name: &Name) {
-        let target = self.domain.host.as_ref().map(Host::to_string).unwrap_or_default();
+        let target = self.domain.host().map(Host::to_string).unwrap_or_default();
         let needed = Held { data: format!("an alias of {target}"), ttl: None };
         let note = "it is set at the DNS host; a zone file does not show it".to_owned();
         self.rows.push(Row {
@@ -271,12 +307,13 @@ impl<'z> Plan<'z> {
     }
 
     fn proof(&mut self) {
-        let Some(proof) = &self.domain.proof else { return };
-        let (host, name) = (proof.name.to_string(), name_of(proof.name.as_str()));
-        let data = RecordData::text(&proof.text);
+        let Some(proof) = &self.domain.proof() else { return };
+        let (host, name) = (proof.name().to_string(), name_of(proof.name().as_str()));
+        let data = RecordData::text(proof.text());
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
-        let there = texts.iter().find(|record| said(record) == proof.text.as_bytes());
-        let ttl = self.domain.ttl.or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
+        let there = texts.iter().find(|record| said(record) == proof.text().as_bytes());
+        let ttl =
+            self.domain.ttl().or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
         let needed = Some(Held {
             data: data.to_string(),
             ttl: Some(there.map_or(ttl, |record| record.ttl)),
@@ -326,7 +363,7 @@ impl<'z> Plan<'z> {
             }
         }
         let ttl =
-            self.domain.ttl.or(kept.first().map(|(_, record)| record.ttl)).unwrap_or(Domain::TTL);
+            self.domain.ttl().or(kept.first().map(|(_, record)| record.ttl)).unwrap_or(Domain::TTL);
         let row = |there: Option<&Record>, needed: Option<(&RecordData, u32)>, action| Row {
             host: host.to_owned(),
             kind,

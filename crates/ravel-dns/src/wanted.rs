@@ -7,16 +7,11 @@ use ravel::rules::{Apex, Domain, Site};
 /// What name servers must answer about a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wanted {
-    /// As the rules name it.
-    pub host: String,
-    /// What to ask for; a wildcard is asked for a name that it covers.
-    pub name: Name,
-    /// The type that is needed.
-    pub kind: RecordType,
-    /// What must be said; nothing where there must be no such records.
-    pub data: Vec<RecordData>,
-    /// Whether other records of the type may stand beside these.
-    pub others: bool,
+    pub(crate) host: String,
+    pub(crate) name: Name,
+    pub(crate) kind: RecordType,
+    pub(crate) data: Vec<RecordData>,
+    pub(crate) others: bool,
 }
 
 /// The label that stands for any, where a wildcard is asked.
@@ -36,11 +31,11 @@ impl Wanted {
                 data,
                 others: false,
             };
-            if host != domain.name.as_str() {
+            if host != domain.name().as_str() {
                 let target =
-                    domain.host.as_ref().map(|host| RecordData::alias_of(name_of(host.as_str())));
+                    domain.host().as_ref().map(|host| RecordData::alias_of(name_of(host.as_str())));
                 wanted.push(one(RecordType::CNAME, target.into_iter().collect()));
-            } else if domain.apex == Apex::Address {
+            } else if domain.apex() == Apex::Address {
                 wanted.extend(
                     [RecordType::A, RecordType::AAAA]
                         .map(|kind| one(kind, addresses(domain, kind))),
@@ -54,17 +49,17 @@ impl Wanted {
             data,
             others,
         };
-        if let Some(proof) = &domain.proof {
-            let text = RecordData::text(&proof.text);
-            wanted.push(at(proof.name.as_str(), RecordType::TXT, vec![text], true));
+        if let Some(proof) = &domain.proof() {
+            let text = RecordData::text(proof.text());
+            wanted.push(at(proof.name().as_str(), RecordType::TXT, vec![text], true));
         }
-        if !domain.nameservers.is_empty() {
+        if !domain.nameservers().is_empty() {
             let servers = domain
-                .nameservers
+                .nameservers()
                 .iter()
                 .map(|host| RecordData::name_server(name_of(host.as_str())))
                 .collect();
-            wanted.push(at(domain.name.as_str(), RecordType::NS, servers, false));
+            wanted.push(at(domain.name().as_str(), RecordType::NS, servers, false));
         }
         wanted
     }
@@ -75,5 +70,30 @@ impl Wanted {
             answers.into_iter().filter(|data| data.record_type() == self.kind).collect();
         let all = self.data.iter().all(|data| answers.contains(&data));
         all && (self.others || answers.iter().all(|data| self.data.contains(data)))
+    }
+
+    /// As the rules name it.
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// What to ask for; a wildcard is asked for a name that it covers.
+    pub fn name(&self) -> &Name {
+        &self.name
+    }
+
+    /// The type that is needed.
+    pub fn kind(&self) -> RecordType {
+        self.kind
+    }
+
+    /// What must be said; nothing where there must be no such records.
+    pub fn data(&self) -> &[RecordData] {
+        &self.data
+    }
+
+    /// Whether other records of the type may stand beside these.
+    pub fn others(&self) -> bool {
+        self.others
     }
 }

@@ -142,9 +142,9 @@ impl Plan<'_> {
     }
 
     fn zone_line(&self) -> (Line, Box<str>) {
-        match &self.domain.zone {
-            Some(zone) => (zone.line, zone.path.clone()),
-            None => (self.domain.line, self.zone.origin().to_string().into()),
+        match self.domain.zone() {
+            Some(zone) => (zone.line(), zone.path().into()),
+            None => (self.domain.line(), self.zone.origin().to_string().into()),
         }
     }
 
@@ -162,23 +162,23 @@ impl Plan<'_> {
             let other = self.zone.of(name).find(|other| !beside_alias(other.kind));
             let Some(other) = other.filter(|_| seen.insert(name)) else { continue };
             let finding = if name == self.zone.origin() {
-                let instead = match self.domain.addresses.is_empty() {
+                let instead = match self.domain.addresses().is_empty() {
                     true => "address records, or an alias of the DNS host's own making".to_owned(),
                     false => format!("address records for {}", addresses(self.domain)),
                 };
                 self.on(Code::CnameAtApex, record, format!("a CNAME stands at `{}`, the name of the zone", name))
-                    .visitor(
+                    .with_visitor(
                         "it hides the zone's name servers and its mail (RFC 1034, section 3.6.2); name servers refuse the zone",
                     )
-                    .instead(instead)
+                    .with_instead(instead)
             } else {
                 let what = format!(
                     "a CNAME stands at `{}` beside a record of type {} (line {})",
                     name, other.kind, other.line
                 );
                 self.on(Code::CnameBesideOthers, record, what)
-                    .visitor("either is hidden by the other (RFC 1034, section 3.6.2); name servers refuse the zone")
-                    .instead("keep the one that is meant")
+                    .with_visitor("either is hidden by the other (RFC 1034, section 3.6.2); name servers refuse the zone")
+                    .with_instead("keep the one that is meant")
             };
             out.push(finding);
         }
@@ -186,7 +186,7 @@ impl Plan<'_> {
 
     fn left_over(&self, out: &mut Vec<Finding>) {
         for host in &self.hosts {
-            let alias = host.name == *self.zone.origin() && self.domain.apex == Apex::Alias;
+            let alias = host.name == *self.zone.origin() && self.domain.apex() == Apex::Alias;
             let needed: Vec<RecordData> = [RecordType::A, RecordType::AAAA]
                 .into_iter()
                 .flat_map(|kind| self.addresses(kind))
@@ -211,11 +211,11 @@ impl Plan<'_> {
                         record,
                         format!("`{}` still has the address {address} where {beside}", host.host),
                     )
-                    .visitor(match record.kind {
+                    .with_visitor(match record.kind {
                         RecordType::AAAA => "those with IPv6 reach the former host",
                         _ => "by chance, some reach the former host",
                     })
-                    .instead("remove it"),
+                    .with_instead("remove it"),
                 );
             }
         }
@@ -248,8 +248,8 @@ impl Plan<'_> {
                                 &record.name, host.host
                             ),
                         )
-                        .visitor("that preview does not reach the site")
-                        .instead("remove it, or give the preview another name"),
+                        .with_visitor("that preview does not reach the site")
+                        .with_instead("remove it, or give the preview another name"),
                     );
                 }
             }
@@ -269,8 +269,8 @@ impl Plan<'_> {
                         host.host, &cut
                     ),
                 )
-                .visitor("what this zone says of the host is not seen")
-                .instead(format!(
+                .with_visitor("what this zone says of the host is not seen")
+                .with_instead(format!(
                     "write its records in the zone of `{}`, and a `domain` statement for that",
                     &cut
                 )),
@@ -288,8 +288,8 @@ impl Plan<'_> {
                         record,
                         format!("the critical CAA tag `{tag}` is not known, so nobody may issue for {hosts}"),
                     )
-                    .visitor("no certificate can be issued (RFC 8659, section 4.5); browsers refuse the site")
-                    .instead("flags 0, or remove it"),
+                    .with_visitor("no certificate can be issued (RFC 8659, section 4.5); browsers refuse the site")
+                    .with_instead("flags 0, or remove it"),
                 );
                 continue;
             }
@@ -302,8 +302,8 @@ impl Plan<'_> {
                         record,
                         format!("CAA keeps every authority from issuing a certificate for {hosts}"),
                     )
-                    .visitor("no certificate can be issued (RFC 8659); browsers refuse the site")
-                    .instead("`0 issue \"AUTHORITY\"` with the name of the authority that the hosting uses, or remove it"),
+                    .with_visitor("no certificate can be issued (RFC 8659); browsers refuse the site")
+                    .with_instead("`0 issue \"AUTHORITY\"` with the name of the authority that the hosting uses, or remove it"),
                 );
             } else {
                 let names =
@@ -314,19 +314,21 @@ impl Plan<'_> {
                         record,
                         format!("by CAA only {names} may issue a certificate for {hosts}"),
                     )
-                    .visitor("if the hosting uses another authority, it can issue none")
-                    .instead("ask the hosting which one it uses; if it is named here, accept this"),
+                    .with_visitor("if the hosting uses another authority, it can issue none")
+                    .with_instead(
+                        "ask the hosting which one it uses; if it is named here, accept this",
+                    ),
                 );
             }
         }
     }
 
     fn name_servers(&self, out: &mut Vec<Finding>) {
-        if self.domain.nameservers.is_empty() {
+        if self.domain.nameservers().is_empty() {
             return;
         }
         let wanted: BTreeSet<Name> =
-            self.domain.nameservers.iter().map(|host| name_of(host.as_str())).collect();
+            self.domain.nameservers().iter().map(|host| name_of(host.as_str())).collect();
         let records: Vec<&Record> = self.zone.set(self.zone.origin(), RecordType::NS).collect();
         let there: BTreeSet<Name> = records
             .iter()
@@ -354,8 +356,8 @@ impl Plan<'_> {
         let record = records.first().copied().unwrap_or(self.zone.soa());
         out.push(
             self.on(Code::NameserversDiffer, record, what)
-                .visitor("what they get depends on which server is asked; some servers may not know the zone")
-                .instead("the same set at the registry, in the zone and in `nameservers`"),
+                .with_visitor("what they get depends on which server is asked; some servers may not know the zone")
+                .with_instead("the same set at the registry, in the zone and in `nameservers`"),
         );
     }
 
@@ -372,8 +374,8 @@ impl Plan<'_> {
                 );
                 out.push(
                     self.on(Code::LongLife, record, what)
-                        .visitor(format!("for {days} days after the change, some still get what it says now"))
-                        .instead(format!(
+                        .with_visitor(format!("for {days} days after the change, some still get what it says now"))
+                        .with_instead(format!(
                             "give it a life of 300 now, and change it {days} days later: see `ravel domain --switch`"
                         )),
                 );
@@ -404,13 +406,13 @@ impl Plan<'_> {
                     place,
                     format!("the zone is not what the site needs: {}", text.join(", ")),
                 )
-                .visitor("not every host of the site reaches it")
-                .instead("what `ravel domain` shows; `--write FILE` writes the zone"),
+                .with_visitor("not every host of the site reaches it")
+                .with_instead("what `ravel domain` shows; `--write FILE` writes the zone"),
             );
         }
     }
 }
 
 fn addresses(domain: &Domain) -> String {
-    domain.addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+    domain.addresses().iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }

@@ -18,8 +18,13 @@ const ORIGIN: &str = "harbour.example";
 fn ours(text: &str) -> Result<BTreeSet<String>, String> {
     let zone = Zone::parse(ORIGIN, text).map_err(|error| error.to_string())?;
     let lines = zone.records().map(|record| {
-        let data = record.data.as_ref().map_or("?".to_owned(), ToString::to_string);
-        format!("{} {} {} {data}", record.name.to_string().to_lowercase(), record.ttl, record.kind)
+        let data = record.data().as_ref().map_or("?".to_owned(), ToString::to_string);
+        format!(
+            "{} {} {} {data}",
+            record.name().to_string().to_lowercase(),
+            record.ttl(),
+            record.kind()
+        )
     });
     Ok(lines.collect())
 }

@@ -18,8 +18,8 @@ fn name(text: &str) -> Name {
 
 /// A record in one line: name, life, type, data.
 fn line(record: &Record) -> String {
-    let data = record.data.as_ref().map_or("?".to_owned(), ToString::to_string);
-    format!("{} {} {} {data}", record.name, record.ttl, record.kind)
+    let data = record.data().as_ref().map_or("?".to_owned(), ToString::to_string);
+    format!("{} {} {} {data}", record.name(), record.ttl(), record.kind())
 }
 
 #[test]
@@ -185,7 +185,7 @@ fn questions_are_answered_as_a_name_server_does() {
     for (asked, kind, expected) in cases {
         let found = match zone.lookup(&name(asked), kind) {
             Lookup::Records(records) => {
-                records.iter().map(|record| record.data.as_ref().unwrap().to_string()).collect()
+                records.iter().map(|record| record.data().as_ref().unwrap().to_string()).collect()
             }
             Lookup::Alias(_, target) => format!("alias {target}"),
             Lookup::Delegated(_) => "delegated".to_owned(),
@@ -293,29 +293,29 @@ proptest! {
         let mut changes = Changes::default();
         for (number, record) in (0..).zip(zone.records()) {
             let fate = if number == 0 { 7 } else { fates[number as usize % fates.len()] };
-            let mut ttl = record.ttl;
+            let mut ttl = record.ttl();
             let mut said = line(record);
             match fate {
                 0 => {
-                    changes.changed.insert(number, Change::Remove);
+                    changes.change(number, Change::Remove);
                     continue;
                 }
                 1 => {
                     ttl = 77;
-                    changes.changed.insert(number, Change::Set { ttl: Some(77), data: None });
+                    changes.change(number, Change::Set { ttl: Some(77), data: None });
                 }
-                2 if record.kind == RecordType::A => {
+                2 if record.kind() == RecordType::A => {
                     let data = "198.51.100.9".to_owned();
-                    changes.changed.insert(number, Change::Set { ttl: None, data: Some(data.clone()) });
-                    said = format!("{} {} A {data}", record.name, record.ttl);
+                    changes.change(number, Change::Set { ttl: None, data: Some(data.clone()) });
+                    said = format!("{} {} A {data}", record.name(), record.ttl());
                 }
                 _ => {}
             }
-            expected.push(said.replacen(&format!(" {} ", record.ttl), &format!(" {ttl} "), 1));
+            expected.push(said.replacen(&format!(" {} ", record.ttl()), &format!(" {ttl} "), 1));
         }
         for (owner, ttl) in added {
             let owner = ["harbour.example", "www.harbour.example", "new.harbour.example", "*.w.harbour.example", "x.sub.harbour.example"][owner];
-            changes.added.push(NewRecord { name: name(owner), ttl, kind: RecordType::A, data: "192.0.2.200".into() });
+            changes.add(NewRecord::new(name(owner), ttl, RecordType::A, "192.0.2.200"));
             expected.push(format!("{owner} {ttl} A 192.0.2.200"));
         }
         let after = zone.changed(&changes);
@@ -341,12 +341,12 @@ proptest! {
     fn any_text_is_read_or_refused(text in "[ -~\n\t\"();\\\\$@]{0,120}") {
         for text in [text.clone(), format!("{SOA}{text}")] {
             match Zone::parse("harbour.example", &text) {
-                Err(error) => prop_assert!((1..=text.lines().count() as u32 + 1).contains(&error.line), "{error} in {text:?}"),
+                Err(error) => prop_assert!((1..=text.lines().count() as u32 + 1).contains(&error.line()), "{error} in {text:?}"),
                 Ok(zone) => {
                     let same = zone.changed(&Changes::default());
                     prop_assert_eq!(same.text(), text);
                     for record in zone.records() {
-                        prop_assert!(zone.of(&record.name).any(|known| known.kind == record.kind));
+                        prop_assert!(zone.of(record.name()).any(|known| known.kind() == record.kind()));
                     }
                 }
             }

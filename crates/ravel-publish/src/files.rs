@@ -15,10 +15,20 @@ use ravel::program::{Effect, FileRole, RuleRef, Stage, TestKind};
 /// What is put beside the files of a folder, and what such a host can not do.
 #[derive(Debug, Clone)]
 pub struct PublishedFiles {
+    pub(crate) pages: BTreeMap<String, Page>,
+    pub(crate) limits: Vec<Limit>,
+}
+
+impl PublishedFiles {
     /// By their names in the folder; some take the place of a file there.
-    pub pages: BTreeMap<String, Page>,
+    pub fn pages(&self) -> &BTreeMap<String, Page> {
+        &self.pages
+    }
+
     /// What becomes of each rule and setting, in the order of the files they stand in.
-    pub limits: Vec<Limit>,
+    pub fn limits(&self) -> &[Limit] {
+        &self.limits
+    }
 }
 
 /// A page that is put there.
@@ -33,14 +43,32 @@ pub enum Page {
 /// How near a host that only serves files comes to what a rule says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Limit {
+    pub(crate) line: Line,
+    pub(crate) what: String,
+    pub(crate) exactness: Exactness,
+    pub(crate) how: String,
+}
+
+impl Limit {
     /// The rule or the setting.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// It, as it is written.
-    pub what: String,
+    pub fn what(&self) -> &str {
+        &self.what
+    }
+
     /// How near.
-    pub exactness: Exactness,
+    pub fn exactness(&self) -> Exactness {
+        self.exactness
+    }
+
     /// What is done instead, or what is lacking.
-    pub how: String,
+    pub fn how(&self) -> &str {
+        &self.how
+    }
 }
 
 /// How near something comes to what is wanted.
@@ -77,7 +105,7 @@ pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
     {
         for rule in edge.program().rules(stage) {
             let (exactness, how) = out.rule(rule);
-            out.limits.push(Limit { line: rule.line, what: rule.to_string(), exactness, how });
+            out.limits.push(Limit { line: rule.line(), what: rule.to_string(), exactness, how });
         }
     }
     out.pages.insert(MISSING.to_owned(), Page::Text(missing_page(table, lost)));
@@ -104,33 +132,35 @@ impl Publishing<'_> {
         if let Some((name, address)) = pages.find(|(_, address)| bare(address)) {
             let how = format!("404.html shows {name} for {address}, where the host does not");
             let what = "pages without `.html` in their address".to_owned();
-            self.limits.push(Limit { line: site.line, what, exactness: Exactness::Near, how });
+            self.limits.push(Limit { line: site.line(), what, exactness: Exactness::Near, how });
         }
         let mut not = |line, what: String, how: &str| {
             self.limits.push(Limit { line, what, exactness: Exactness::Not, how: how.to_owned() });
         };
-        for alias in &site.aliases {
+        for alias in site.aliases() {
             not(
-                alias.line,
-                format!("alias {}", alias.host),
+                alias.line(),
+                format!("alias {}", alias.host()),
                 "which hosts lead where is for the host's own settings",
             );
         }
-        for preview in &site.previews {
+        for preview in site.previews() {
             not(
-                preview.line,
+                preview.line(),
                 format!("preview {preview}"),
                 "no `x-robots-tag` keeps them out of search engines",
             );
         }
-        if let Some(hsts) = &site.hsts {
-            not(hsts.line, "hsts".to_owned(), "no header fields are set");
+        if let Some(hsts) = &site.hsts() {
+            not(hsts.line(), "hsts".to_owned(), "no header fields are set");
         }
     }
 
     fn rule(&mut self, rule: RuleRef<'_>) -> (Exactness, String) {
-        match &rule.rule.effect {
-            Effect::Redirect(redirect) => self.redirect(rule, redirect.status, redirect.drop_query),
+        match &rule.rule().effect() {
+            Effect::Redirect(redirect) => {
+                self.redirect(rule, redirect.status(), redirect.drop_query())
+            }
             Effect::Gone => (Exactness::Not, "404 instead of 410".to_owned()),
             Effect::Elsewhere(_) => {
                 (Exactness::Not, "no other service answers on this host".to_owned())
@@ -140,14 +170,15 @@ impl Publishing<'_> {
                 self.by_script(rule, "404.html shows that page instead of itself")
             }
             Effect::File(file) => {
-                let only_there = file.role == FileRole::Rewrite || rule.pattern.path.is_literal();
+                let only_there =
+                    file.role() == FileRole::Rewrite || rule.pattern().path().is_literal();
                 match self.shown_at(rule) {
                     Some(place) if only_there => {
                         (Exactness::Exact, format!("the file is put at {place}, too"))
                     }
                     _ => self.by_script(
                         rule,
-                        match file.role {
+                        match file.role() {
                             FileRole::Rewrite => "404.html shows the file, with 404",
                             FileRole::Fallback { .. } => "404.html shows the app, with 404",
                         },
@@ -160,9 +191,9 @@ impl Publishing<'_> {
     /// What only a script in the missing page can do, as far as it can see what the rule asks.
     fn by_script(&self, rule: RuleRef<'_>, how: &str) -> (Exactness, String) {
         let seen = |kind: &TestKind| !matches!(kind, TestKind::Header(..) | TestKind::Method(_));
-        match rule.tests().iter().find(|test| !seen(&test.kind)) {
+        match rule.tests().iter().find(|test| !seen(test.kind())) {
             Some(test) => {
-                let condition = test.written(&self.edge.site().languages);
+                let condition = test.written(self.edge.site().languages());
                 (Exactness::Not, format!("a script can not see `{condition}`"))
             }
             None => (Exactness::Near, how.to_owned()),
@@ -181,15 +212,15 @@ impl Publishing<'_> {
         );
         let Some(path) = rule.one_path() else { return by_script };
         let site = self.edge.site();
-        let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
+        let url = format!("{}://{}{}{path}", site.scheme(), site.host(), site.open_base());
         let Ok(request) = Request::get(&url) else { return by_script };
         let answer = self.edge.answer(&request);
-        let Some(to) = answer.location().filter(|_| answer.rule() == Some(rule.id)) else {
+        let Some(to) = answer.location().filter(|_| answer.rule() == Some(rule.id())) else {
             return by_script;
         };
         match file_at(path) {
             Some(name) if self.is_free(&name) => {
-                let page = stub(to, &format!("{}://{}", site.scheme, site.host), drop_query);
+                let page = stub(to, &format!("{}://{}", site.scheme(), site.host()), drop_query);
                 // A page with and without its final slash is one file, and the first rule's.
                 self.pages.entry(name.clone()).or_insert(Page::Text(page));
                 (Exactness::Near, format!("{name} leads on, instead of a {status}"))
@@ -202,18 +233,18 @@ impl Publishing<'_> {
     fn shown_at(&mut self, rule: RuleRef<'_>) -> Option<String> {
         let path = match rule.stage() {
             Stage::Rewrite => rule.one_path()?,
-            Stage::Fallback if rule.pattern.origin().is_none() && rule.is_unconditional() => {
-                rule.pattern.path.literal_prefix()
+            Stage::Fallback if rule.pattern().origin().is_none() && rule.is_unconditional() => {
+                rule.pattern().path().literal_prefix()
             }
             Stage::Redirect | Stage::Fallback | Stage::Missing | Stage::Headers => return None,
         };
         let site = self.edge.site();
-        let url = format!("{}://{}{}{path}", site.scheme, site.host, site.open_base());
+        let url = format!("{}://{}{}{path}", site.scheme(), site.host(), site.open_base());
         let request = Request::get(&url).ok()?;
         let answer = self.edge.answer(&request);
         let file = answer
             .file()
-            .filter(|_| answer.outcome() == Outcome::File && answer.rule() == Some(rule.id))?;
+            .filter(|_| answer.outcome() == Outcome::File && answer.rule() == Some(rule.id()))?;
         let name = file_at(path).filter(|name| self.is_free(name))?;
         if name != file {
             self.pages.entry(name.clone()).or_insert(Page::Copy(file.to_owned()));

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
 
-use ravel::edge::{Segment, Shape, Tail};
+use ravel::edge::{Segment, Shape};
 use ravel::program::Rule;
 use ravel::template::QueryTest;
 
@@ -38,11 +38,11 @@ pub(super) fn index(rules: &[Rule], fold: bool, is_plain: impl Fn(&Rule) -> bool
     let mut relative = PathIndex::default();
     let (mut hosts, mut labels) = (BTreeMap::new(), BTreeMap::new());
     for (number, rule) in rules.iter().enumerate().filter(|(_, rule)| !is_plain(rule)) {
-        let place = match rule.pattern.origin() {
+        let place = match rule.pattern().origin() {
             None => &mut relative,
             Some(origin) => {
-                let map = if origin.host.capture.is_some() { &mut labels } else { &mut hosts };
-                map.entry(origin.host.host.to_string()).or_insert_with(PathIndex::default)
+                let map = if origin.host().capture().is_some() { &mut labels } else { &mut hosts };
+                map.entry(origin.host().host().to_string()).or_insert_with(PathIndex::default)
             }
         };
         place.insert(rule, number, fold);
@@ -56,11 +56,11 @@ pub(super) fn index(rules: &[Rule], fold: bool, is_plain: impl Fn(&Rule) -> bool
 impl PathIndex {
     fn insert(&mut self, rule: &Rule, number: usize, fold: bool) {
         let low = |text: &str| if fold { text.to_ascii_lowercase() } else { text.to_owned() };
-        let path = &rule.pattern.path;
+        let path = &rule.pattern().path();
         if path.is_literal() {
-            let value = rule.pattern.query().iter().find_map(|part| match &part.test {
+            let value = rule.pattern().query().iter().find_map(|part| match &part.test() {
                 QueryTest::Text(value) => {
-                    Some((super::table::bytes(&part.key), super::table::bytes(value)))
+                    Some((super::table::bytes(part.key()), super::table::bytes(value)))
                 }
                 QueryTest::Present | QueryTest::Capture(_) => None,
             });
@@ -73,7 +73,7 @@ impl PathIndex {
         }
         let shape = Shape::of(path);
         let mut node = &mut self.root;
-        for segment in &shape.segments {
+        for segment in shape.segments() {
             node = match *segment {
                 Segment::Text(text) => node.texts.entry(low(text)).or_default(),
                 Segment::Around(before, after) => {
@@ -82,10 +82,11 @@ impl PathIndex {
                 }
             };
         }
-        match shape.tail {
+        match shape.tail() {
             None => node.ends.push(number),
-            Some(Tail { slash, lead, end }) => {
-                let lead = format!("{}{lead}", if slash { "/" } else { "" });
+            Some(tail) => {
+                let (lead, end) = (tail.lead(), tail.end());
+                let lead = format!("{}{lead}", if tail.slash() { "/" } else { "" });
                 let sized = node.tails.entry((lead.len(), end.len())).or_default();
                 sized.entry(low(&format!("{lead}\n{end}"))).or_default().push(number);
             }

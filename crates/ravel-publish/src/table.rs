@@ -35,7 +35,7 @@ pub fn table(edge: &Edge) -> Value {
     let stage = |stage: Stage| {
         let rules = program.stage(stage);
         let written: Vec<Value> = rules.iter().map(|one| rule(one, program)).collect();
-        json!({ "rules": written, "index": index(rules, site.ignore_case, |rule| plain(rule).is_some()) })
+        json!({ "rules": written, "index": index(rules, site.ignore_case(), |rule| plain(rule).is_some()) })
     };
     let files: Vec<Value> = (0..)
         .zip(edge.files().names())
@@ -48,17 +48,17 @@ pub fn table(edge: &Edge) -> Value {
     let bound = program.request_headers().iter().filter(|name| is_origin_bound(name));
     json!({
         "version": VERSION,
-        "scheme": site.scheme.as_str(),
-        "host": site.host.as_str(),
+        "scheme": site.scheme().as_str(),
+        "host": site.host().as_str(),
         "base": site.open_base(),
         "upgrades": site.upgrades(),
-        "hsts": site.hsts.as_ref().map(|hsts| json!({ "value": hsts.value, "subdomains": hsts.subdomains })),
-        "oneHop": site.one_hop,
-        "fold": site.ignore_case,
-        "tidy": site.pages == Pages::Tidy,
+        "hsts": site.hsts().as_ref().map(|hsts| json!({ "value": hsts.value(), "subdomains": hsts.subdomains() })),
+        "oneHop": site.one_hop(),
+        "fold": site.ignore_case(),
+        "tidy": site.pages() == Pages::Tidy,
         "bodies": BODIES.iter().map(|(status, body)| (status.to_string(), json!(body))).collect::<Map<_, _>>(),
-        "lost": site.missing.as_ref().map(|(path, _)| path),
-        "languages": site.languages.iter().map(|tag| tag.to_ascii_lowercase()).collect::<Vec<_>>(),
+        "lost": site.missing().as_ref().map(|(path, _)| path),
+        "languages": site.languages().iter().map(|tag| tag.to_ascii_lowercase()).collect::<Vec<_>>(),
         "hosts": hosts(edge),
         "requestHeaders": program.request_headers().iter().map(http::HeaderName::as_str).collect::<Vec<_>>(),
         "originBound": bound.map(http::HeaderName::as_str).collect::<Vec<_>>(),
@@ -78,12 +78,12 @@ pub fn table(edge: &Edge) -> Value {
 /// What each host is to the site, with its base path; the longest base path first.
 fn hosts(edge: &Edge) -> Map<String, Value> {
     let site = edge.site();
-    let mut settings = vec![(site.host.to_string(), Role::Canonical, &site.base)];
+    let mut settings = vec![(site.host().to_string(), Role::Canonical, site.base())];
     settings.extend(
-        site.aliases.iter().map(|alias| (alias.host.to_string(), Role::Alias, &alias.base)),
+        site.aliases().iter().map(|alias| (alias.host().to_string(), Role::Alias, alias.base())),
     );
     settings.extend(
-        site.previews.iter().map(|preview| (preview.to_string(), Role::Preview, &site.base)),
+        site.previews().iter().map(|preview| (preview.to_string(), Role::Preview, site.base())),
     );
     settings.sort_by_key(|(_, _, base)| std::cmp::Reverse(base.len()));
     let mut hosts = Map::new();
@@ -99,8 +99,8 @@ fn hosts(edge: &Edge) -> Map<String, Value> {
 
 /// A redirect from path to path, of which there may be very many.
 fn plain(rule: &Rule) -> Option<(&str, &str, u16)> {
-    let redirect = rule.redirect().filter(|redirect| !redirect.drop_query)?;
-    Some((rule.one_path()?, redirect.target.literal_path()?, redirect.status))
+    let redirect = rule.redirect().filter(|redirect| !redirect.drop_query())?;
+    Some((rule.one_path()?, redirect.target().literal_path()?, redirect.status()))
 }
 
 /// The bytes of a text in UTF-8, a character each, as the module has all that it compares.
@@ -109,8 +109,8 @@ pub(super) fn bytes(text: &str) -> String {
 }
 
 fn rule(rule: &Rule, program: &Program) -> Value {
-    let pattern = &rule.pattern;
-    let fold = program.site().ignore_case;
+    let pattern = &rule.pattern();
+    let fold = program.site().ignore_case();
     if let Some((path, to, status)) = plain(rule) {
         return json!([low(path, fold), to, status]);
     }
@@ -119,22 +119,22 @@ fn rule(rule: &Rule, program: &Program) -> Value {
         let site = program.site();
         // What is said of HTTPS holds for the plain requests that are sent on to it.
         let schemes = [Scheme::Http, Scheme::Https].into_iter().filter(|scheme| {
-            *scheme == origin.scheme || (origin.scheme == Scheme::Https && site.upgrades())
+            *scheme == origin.scheme() || (origin.scheme() == Scheme::Https && site.upgrades())
         });
         out.insert("schemes".into(), schemes.map(Scheme::as_str).collect::<Vec<_>>().into());
-        out.insert("host".into(), origin.host.host.as_str().into());
-        if origin.host.capture.is_some() {
+        out.insert("host".into(), origin.host().host().as_str().into());
+        if origin.host().capture().is_some() {
             out.insert("label".into(), true.into());
         }
     }
-    out.insert("path".into(), pattern_path(&pattern.path, fold));
+    out.insert("path".into(), pattern_path(pattern.path(), fold));
     let query: Vec<Value> = pattern
         .query()
         .iter()
-        .map(|part| match &part.test {
-            QueryTest::Present => json!([bytes(&part.key), "present"]),
-            QueryTest::Text(wanted) => json!([bytes(&part.key), "is", bytes(wanted)]),
-            QueryTest::Capture(_) => json!([bytes(&part.key), "capture"]),
+        .map(|part| match &part.test() {
+            QueryTest::Present => json!([bytes(part.key()), "present"]),
+            QueryTest::Text(wanted) => json!([bytes(part.key()), "is", bytes(wanted)]),
+            QueryTest::Capture(_) => json!([bytes(part.key()), "capture"]),
         })
         .collect();
     put_list(&mut out, "query", query);
@@ -143,11 +143,11 @@ fn rule(rule: &Rule, program: &Program) -> Value {
         "tests",
         rule.tests().iter().map(|one| test(one, pattern, program)).collect(),
     );
-    let does = match &rule.effect {
+    let does = match &rule.effect() {
         Effect::Redirect(redirect) => {
-            out.insert("to".into(), target(&redirect.target, pattern));
-            out.insert("status".into(), redirect.status.into());
-            if redirect.drop_query {
+            out.insert("to".into(), target(redirect.target(), pattern));
+            out.insert("status".into(), redirect.status().into());
+            if redirect.drop_query() {
                 out.insert("drop".into(), true.into());
             }
             "redirect"
@@ -155,8 +155,8 @@ fn rule(rule: &Rule, program: &Program) -> Value {
         Effect::Gone => "gone",
         Effect::Elsewhere(_) => "elsewhere",
         Effect::File(file) => {
-            out.insert("to".into(), target(&file.path, pattern));
-            match file.role {
+            out.insert("to".into(), target(file.path(), pattern));
+            match file.role() {
                 FileRole::Rewrite => "rewrite",
                 FileRole::Fallback { even_files: false } => "fallback",
                 FileRole::Fallback { even_files: true } => "fallback even files",
@@ -167,8 +167,11 @@ fn rule(rule: &Rule, program: &Program) -> Value {
             "missing"
         }
         Effect::Headers(headers) => {
-            out.insert("on".into(), headers.on.as_str().into());
-            out.insert("ops".into(), headers.ops.iter().map(header_op).collect::<Vec<_>>().into());
+            out.insert("on".into(), headers.on().as_str().into());
+            out.insert(
+                "ops".into(),
+                headers.ops().iter().map(header_op).collect::<Vec<_>>().into(),
+            );
             "headers"
         }
     };
@@ -220,13 +223,13 @@ fn put<const INLINE: usize>(template: &Template<INLINE>, pattern: &Pattern) -> V
 fn target(target: &Target, pattern: &Pattern) -> Value {
     let mut out = Map::new();
     if let Some(origin) = target.origin() {
-        out.insert("scheme".into(), origin.scheme.as_str().into());
-        let host = &origin.host.host;
-        let label = origin.host.capture.as_deref().and_then(|name| slot(pattern, name));
+        out.insert("scheme".into(), origin.scheme().as_str().into());
+        let host = &origin.host().host();
+        let label = origin.host().capture().and_then(|name| slot(pattern, name));
         let host =
             label.map_or_else(|| json!(host.as_str()), |slot| json!([slot, format!(".{host}")]));
         out.insert("host".into(), host);
-        if let Some(port) = origin.port {
+        if let Some(port) = origin.port() {
             out.insert("port".into(), port.into());
         }
     }
@@ -243,8 +246,8 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
 /// Whether it is negated, its kind, what is looked at, and the accepted texts.
 fn test(test: &Test, pattern: &Pattern, program: &Program) -> Value {
     let one_of = |texts: Vec<String>| vec![json!("one of"), json!(texts)];
-    let languages = &program.site().languages;
-    let (kind, of, accepted) = match &test.kind {
+    let languages = &program.site().languages();
+    let (kind, of, accepted) = match &test.kind() {
         TestKind::Capture(name, set) => {
             ("capture", json!(slot(pattern, name).unwrap_or_default()), texts(set, program))
         }
@@ -279,14 +282,14 @@ fn test(test: &Test, pattern: &Pattern, program: &Program) -> Value {
             one_of(ranges.iter().map(|range| range.as_str().to_owned()).collect()),
         ),
     };
-    let looked_at = vec![json!(u8::from(test.negated)), json!(kind), of];
+    let looked_at = vec![json!(u8::from(test.negated())), json!(kind), of];
     looked_at.into_iter().chain(accepted).collect::<Vec<_>>().into()
 }
 
 fn texts(set: &TextSet, program: &Program) -> Vec<Value> {
     match set {
         TextSet::Digits { least, most } => vec![json!("digits"), json!(least), json!(most)],
-        TextSet::OneOf(list) if program.site().ignore_case => {
+        TextSet::OneOf(list) if program.site().ignore_case() => {
             vec![json!("one of, folded"), list.iter().map(|text| low(&bytes(text), true)).collect()]
         }
         TextSet::OneOf(list) => {

@@ -90,15 +90,15 @@ proptest! {
             let walk = edge.walk(&request);
             let mut at = Url::parse(first.as_str()).unwrap();
             let mut seen = vec![at.clone()];
-            for (url, explanation) in &walk.answers {
+            for (url, explanation) in walk.answers() {
                 prop_assert_eq!(at.as_str(), url);
-                let Some(location) = explanation.answer.location() else { break };
+                let Some(location) = explanation.answer().location() else { break };
                 let mut to = at.join(location).unwrap();
                 if to.fragment().is_none() {
                     to.set_fragment(at.fragment());
                 }
                 let known = seen.iter().any(|known| known[..url::Position::AfterQuery] == to[..url::Position::AfterQuery]);
-                prop_assert!(!known || walk.end == End::Loop, "{} comes back from {}", to, url);
+                prop_assert!(!known || walk.end() == End::Loop, "{} comes back from {}", to, url);
                 seen.push(to.clone());
                 at = to;
             }
@@ -119,7 +119,7 @@ proptest! {
             let Ok(url) = url.address() else { continue };
             let request = |method, headers: &HeaderMap| Request::of(method, url.clone()).with_headers(headers.clone());
             let one = edge.answer(&request(http::Method::GET, &ours)).clone();
-            let named: Vec<&str> = one.headers().iter().filter(|header| header.name == "vary").flat_map(|header| header.value.split(", ")).collect();
+            let named: Vec<&str> = one.headers().iter().filter(|header| header.name() == "vary").flat_map(|header| header.value().split(", ")).collect();
             if named.contains(&"*") {
                 continue;
             }
@@ -146,14 +146,14 @@ proptest! {
         for asked in requests {
             let request = request_of(&asked);
             let (answer, why) = (edge.answer(&request), edge.explain(&request));
-            prop_assert_eq!(answer.headers(), why.answer.headers(), "{}", asked);
+            prop_assert_eq!(answer.headers(), why.answer().headers(), "{}", asked);
             prop_assert_eq!((answer.outcome(), answer.status(), answer.file(), answer.rule(), answer.line()),
-                (why.answer.outcome(), why.answer.status(), why.answer.file(), why.answer.rule(), why.answer.line()), "{}", asked);
+                (why.answer().outcome(), why.answer().status(), why.answer().file(), why.answer().rule(), why.answer().line()), "{}", asked);
             // The history of each header ends in what is sent.
             let mut sent: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-            for step in &why.headers {
-                let values = sent.entry(&step.name).or_default();
-                match &step.change {
+            for step in why.headers() {
+                let values = sent.entry(step.name()).or_default();
+                match &step.change() {
                     ravel::edge::HeaderChange::Set(value) => *values = vec![value],
                     ravel::edge::HeaderChange::Added(value) => values.push(value),
                     ravel::edge::HeaderChange::Dropped => values.clear(),
@@ -162,7 +162,7 @@ proptest! {
             sent.retain(|_, values| !values.is_empty());
             let mut answered: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
             for header in answer.headers() {
-                answered.entry(header.name).or_default().push(&header.value);
+                answered.entry(header.name()).or_default().push(header.value());
             }
             prop_assert_eq!(sent, answered, "{}", asked);
         }
@@ -194,7 +194,7 @@ proptest! {
         let findings = |edge: &Edge| {
             let audit = Audit::new(edge);
             let found = audit.rules();
-            let shown = format!("{:#?}", audit.report(found).findings);
+            let shown = format!("{:#?}", audit.report(found).findings());
             shown.replace("m-2.csv", "m.csv").replace("i-2.ravel", "i.ravel")
         };
         prop_assert_eq!(findings(&twice), findings(&copied), "{}", text(""));
@@ -262,13 +262,13 @@ fn rules_of_one_line_are_told_apart() {
     let rules = Rules::parse_with(text, load).unwrap();
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "b.html"]));
     let ids: Vec<usize> =
-        edge.program().rules(Stage::Redirect).map(|rule| rule.id.index()).collect();
+        edge.program().rules(Stage::Redirect).map(|rule| rule.id().index()).collect();
     assert_eq!(ids, [0, 1, 2]);
     let audit = Audit::new(&edge);
     let codes: Vec<&str> = audit
         .rules()
         .iter()
-        .map(|finding| finding.code.name())
+        .map(|finding| finding.code().name())
         .filter(|code| *code != "one-slash-form")
         .collect();
     assert_eq!(codes, ["same-rule"]);

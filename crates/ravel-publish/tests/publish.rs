@@ -243,12 +243,16 @@ fn pages_stand_where_file_servers_show_them() {
         let edge =
             Edge::new(&rules, FileList::from_iter(["index.html", "plain", "folder.html/x.txt"]));
         let published = publish::files(&edge, &publish::table(&edge), None);
-        let pages: Vec<&str> =
-            published.pages.keys().map(String::as_str).filter(|name| *name != "404.html").collect();
+        let pages: Vec<&str> = published
+            .pages()
+            .keys()
+            .map(String::as_str)
+            .filter(|name| *name != "404.html")
+            .collect();
         let expected: Vec<&str> =
             Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
         assert_eq!(pages, expected, "{path}");
-        assert_eq!(published.limits[0].exactness, publish::Exactness::Near, "{path}");
+        assert_eq!(published.limits()[0].exactness(), publish::Exactness::Near, "{path}");
     }
 }
 
@@ -265,9 +269,9 @@ fn what_a_script_can_not_see_is_not_promised() {
         &publish::table(&edge),
         Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"),
     );
-    let done: Vec<(&str, &str)> = published.limits[1..]
+    let done: Vec<(&str, &str)> = published.limits()[1..]
         .iter()
-        .map(|limit| (limit.what.as_str(), limit.exactness.name()))
+        .map(|limit| (limit.what(), limit.exactness().name()))
         .collect();
     assert_eq!(
         done,
@@ -281,8 +285,8 @@ fn what_a_script_can_not_see_is_not_promised() {
             ("rewrite /v -> /shell", "exactly"),
         ]
     );
-    assert_eq!(published.pages["app/index.html"], publish::Page::Copy("shell.html".into()));
-    let publish::Page::Text(missing) = &published.pages["404.html"] else { panic!() };
+    assert_eq!(published.pages()["app/index.html"], publish::Page::Copy("shell.html".into()));
+    let publish::Page::Text(missing) = &published.pages()["404.html"] else { panic!() };
     assert!(
         missing
             .starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")

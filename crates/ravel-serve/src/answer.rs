@@ -115,7 +115,7 @@ impl Answering {
             match self.zone.lookup(&name, kind) {
                 Lookup::Records(records) => {
                     reply.answers.extend(
-                        records.iter().filter_map(|record| record_of(record, &name, record.ttl)),
+                        records.iter().filter_map(|record| record_of(record, &name, record.ttl())),
                     );
                     if reply.answers.is_empty() {
                         reply.code = ResponseCode::NotImp;
@@ -123,7 +123,7 @@ impl Answering {
                     return reply;
                 }
                 Lookup::Alias(record, target) => {
-                    reply.answers.extend(record_of(record, &name, record.ttl));
+                    reply.answers.extend(record_of(record, &name, record.ttl()));
                     if !self.zone.origin().holds(&target) {
                         return reply;
                     }
@@ -134,13 +134,13 @@ impl Answering {
                     reply.authorities.extend(
                         servers
                             .iter()
-                            .filter_map(|record| record_of(record, &record.name, record.ttl)),
+                            .filter_map(|record| record_of(record, record.name(), record.ttl())),
                     );
                     return reply;
                 }
                 negative @ (Lookup::NoData | Lookup::NoName) => {
                     let soa = self.zone.soa();
-                    reply.soa.extend(record_of(soa, &soa.name, self.zone.negative_ttl()));
+                    reply.soa.extend(record_of(soa, soa.name(), self.zone.negative_ttl()));
                     if negative == Lookup::NoName {
                         reply.code = ResponseCode::NXDomain;
                     }
@@ -154,7 +154,7 @@ impl Answering {
 
 /// A record as it is sent, for the name that was asked.
 fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Record> {
-    let data = record.data.as_ref()?;
+    let data = record.data()?;
     let wire = data.to_wire();
     let len = Restrict::new(u16::try_from(wire.len()).ok()?);
     let kind = RecordType::from(data.record_type().code());

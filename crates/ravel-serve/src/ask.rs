@@ -36,27 +36,37 @@ pub enum Said {
 /// What a name server says to what is wanted of it.
 #[derive(Debug)]
 pub struct Asked {
+    pub(crate) server: SocketAddr,
+    pub(crate) said: Result<Vec<Said>, String>,
+}
+
+impl Asked {
     /// The server.
-    pub server: SocketAddr,
+    pub fn server(&self) -> SocketAddr {
+        self.server
+    }
+
     /// Its answers in the order of what is wanted; an error where it does not answer at all.
-    pub said: Result<Vec<Said>, String>,
+    pub fn said(&self) -> &Result<Vec<Said>, String> {
+        &self.said
+    }
 }
 
 /// Asks a name server for everything that is wanted. One that is silent is given up after the first
 /// question.
 pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
     let Some(first) = wanted.first() else { return Asked { server, said: Ok(Vec::new()) } };
-    if let Err(error) = question(server, &first.name, first.kind).await {
+    if let Err(error) = question(server, first.name(), first.kind()).await {
         return Asked { server, said: Err(error) };
     }
     let answers = stream::iter(wanted).map(|wanted| async {
         let mut said =
-            question(server, &wanted.name, wanted.kind).await.unwrap_or_else(Said::Refused);
+            question(server, wanted.name(), wanted.kind()).await.unwrap_or_else(Said::Refused);
         // Where there is no CNAME, it matters what is there instead.
-        if wanted.kind == RecordType::CNAME && said == Said::Records(Vec::new()) {
+        if wanted.kind() == RecordType::CNAME && said == Said::Records(Vec::new()) {
             for kind in [RecordType::A, RecordType::AAAA] {
                 if let (Said::Records(all), Ok(Said::Records(more))) =
-                    (&mut said, question(server, &wanted.name, kind).await)
+                    (&mut said, question(server, wanted.name(), kind).await)
                 {
                     all.extend(more);
                 }

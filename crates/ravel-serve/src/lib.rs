@@ -36,4 +36,3 @@ pub use server::{Addresses, Options, ServeError, Server};
 pub use service::SiteService;
 pub use site::{ReadError, Site, text_of};
 pub use state::{Checked, Live};
-pub use visitor::Ports;

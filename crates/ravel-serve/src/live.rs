@@ -28,33 +28,59 @@ use crate::Site;
 /// How a running site is reached.
 #[derive(Debug, Clone)]
 pub struct Reach {
-    /// Where every name is, as `HOST:PORT`; none asks the system where names are.
-    pub connect: Option<String>,
-    /// The same for plain HTTP, where that is elsewhere.
-    pub connect_http: Option<String>,
-    /// Certificates of authorities to trust besides the well-known ones, as PEM.
-    pub authority: Option<Vec<u8>>,
-    /// How long an answer, with its body, is waited for.
-    pub patience: Duration,
+    connect: Option<String>,
+    connect_http: Option<String>,
+    authority: Option<Vec<u8>>,
+    patience: Duration,
 }
 
 /// What came of an expectation.
 #[derive(Debug)]
 pub struct LiveVerdict {
-    /// Where it stands.
-    pub line: Line,
+    line: Line,
+    asked: String,
+    failures: Vec<Failure>,
+    rules: String,
+    rules_hold: bool,
+    not_asked: Option<String>,
+    sampled: Option<usize>,
+}
+
+impl LiveVerdict {
+    /// Where the expectation stands.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// What was asked.
-    pub asked: String,
+    pub fn asked(&self) -> &str {
+        &self.asked
+    }
+
     /// The parts that do not hold.
-    pub failures: Vec<Failure>,
+    pub fn failures(&self) -> &[Failure] {
+        &self.failures
+    }
+
     /// What the rules say, where something does not hold.
-    pub rules: String,
+    pub fn rules(&self) -> &str {
+        &self.rules
+    }
+
     /// Whether the rules as they are here do what is expected.
-    pub rules_hold: bool,
+    pub fn rules_hold(&self) -> bool {
+        self.rules_hold
+    }
+
     /// Why it was not asked, if it was not.
-    pub not_asked: Option<String>,
+    pub fn not_asked(&self) -> Option<&str> {
+        self.not_asked.as_deref()
+    }
+
     /// How many addresses were asked, of `expect every`.
-    pub sampled: Option<usize>,
+    pub fn sampled(&self) -> Option<usize> {
+        self.sampled
+    }
 }
 
 /// A connection takes so long at most.
@@ -84,6 +110,32 @@ struct Connector {
 }
 
 impl Reach {
+    /// Where the system says that names are; an answer, with its body, is waited for so long.
+    pub fn new(patience: Duration) -> Reach {
+        Reach { connect: None, connect_http: None, authority: None, patience }
+    }
+
+    /// With every name at one place, as `HOST:PORT`.
+    #[must_use]
+    pub fn with_connect(mut self, place: Option<String>) -> Reach {
+        self.connect = place;
+        self
+    }
+
+    /// With plain HTTP at another place, as `HOST:PORT`.
+    #[must_use]
+    pub fn with_connect_http(mut self, place: Option<String>) -> Reach {
+        self.connect_http = place;
+        self
+    }
+
+    /// With certificates of authorities, as PEM, to trust besides the well-known ones.
+    #[must_use]
+    pub fn with_authority(mut self, pem: Option<Vec<u8>>) -> Reach {
+        self.authority = pem;
+        self
+    }
+
     /// Where the server for a scheme and host is.
     fn place(&self, scheme: &str, host: &str) -> String {
         let own = if scheme == "http" {
@@ -170,7 +222,7 @@ impl Visitor {
     /// Where nothing does, and why.
     pub async fn find(&self) -> Result<(), String> {
         let site = self.site.rules.site();
-        let place = self.reach.place(site.scheme.as_str(), site.host.as_str());
+        let place = self.reach.place(site.scheme().as_str(), site.host().as_str());
         connect(&place).await.map(drop).map_err(|error| match error.kind() {
             std::io::ErrorKind::ConnectionRefused => format!("nothing listens at {place}"),
             _ => format!("{place} can not be reached: {error}"),
@@ -185,10 +237,10 @@ impl Visitor {
         let single = rules
             .expectations()
             .iter()
-            .map(|expectation| (expectation.line, vec![expectation.clone()], None));
+            .map(|expectation| (expectation.line(), vec![expectation.clone()], None));
         let every = rules.universals().iter().map(|universal| {
             let asked = witnesses(edge, universal, WITNESSES);
-            (universal.line, asked, Some(format!("every {}", universal.pattern)))
+            (universal.line(), asked, Some(format!("every {}", universal.pattern())))
         });
         let mut all: Vec<(Line, Vec<Expectation>, Option<String>)> = single.chain(every).collect();
         all.sort_by_key(|(line, ..)| *line);
@@ -210,9 +262,11 @@ impl Visitor {
         for expectation in &expectations {
             let mut verdict = self.verdict(expectation).await;
             if let (Some(every), false) = (&every, verdict.failures.is_empty()) {
-                verdict.failures.iter_mut().for_each(|failure| {
-                    failure.got = format!("{} {}", expectation.url, failure.got)
-                });
+                let at_url = |failure: &Failure| {
+                    let got = format!("{} {}", expectation.url(), failure.got());
+                    Failure::new(failure.expected(), got)
+                };
+                verdict.failures = verdict.failures.iter().map(at_url).collect();
                 verdict.asked = every.clone();
             }
             if !verdict.failures.is_empty() {
@@ -240,7 +294,7 @@ impl Visitor {
         let site = self.site.rules.site();
         let asked = in_words(expectation);
         let mut verdict = LiveVerdict {
-            line: expectation.line,
+            line: expectation.line(),
             asked,
             failures: Vec::new(),
             rules: String::new(),
@@ -248,13 +302,13 @@ impl Visitor {
             not_asked: None,
             sampled: None,
         };
-        let request = Request::new(expectation.method.clone(), &expectation.url)
-            .map(|request| request.with_headers(expectation.given.clone()));
+        let request = Request::new(expectation.method().clone(), expectation.url())
+            .map(|request| request.with_headers(expectation.given().clone()));
         let request = match request {
             Ok(request) => request,
             Err(error) => return LiveVerdict { not_asked: Some(error.to_string()), ..verdict },
         };
-        verdict.not_asked = match (request.address(), &expectation.outcome) {
+        verdict.not_asked = match (request.address(), expectation.outcome()) {
             (Err(why), _) => Some(format!("it is no address: {why}")),
             (Ok(address), _) if !site.has_host(address.host()) => {
                 Some(format!("`{}` is no host of this site", address.host()))
@@ -267,15 +321,15 @@ impl Visitor {
         if verdict.not_asked.is_some() {
             return verdict;
         }
-        let wants_body = matches!(expectation.outcome, Some(Outcomes::Serves(_)));
+        let wants_body = matches!(expectation.outcome(), Some(Outcomes::Serves(_)));
         verdict.failures = match self.walk(&request, wants_body).await {
             Ok(walk) => compare(expectation, &walk, |file, seen| self.differs(file, seen)),
             Err(got) => {
                 let expected = expectation
-                    .outcome
+                    .outcome()
                     .as_ref()
                     .map_or_else(|| "an answer".to_owned(), ToString::to_string);
-                vec![Failure { expected, got }]
+                vec![Failure::new(expected, got)]
             }
         };
         if !verdict.failures.is_empty() {
@@ -297,19 +351,19 @@ impl Visitor {
                 return Some(format!("`{file}` can not be read to compare with: {error}"));
             }
         };
-        if expected == seen.body && !seen.cut {
+        if expected == seen.body() && !seen.cut() {
             return None;
         }
         let at = expected
             .iter()
-            .zip(&seen.body)
+            .zip(seen.body())
             .position(|(one, other)| one != other)
-            .unwrap_or(expected.len().min(seen.body.len()));
-        let line = 1 + seen.body[..at].iter().filter(|byte| **byte == b'\n').count();
-        let size = if seen.cut {
+            .unwrap_or(expected.len().min(seen.body().len()));
+        let line = 1 + seen.body()[..at].iter().filter(|byte| **byte == b'\n').count();
+        let size = if seen.cut() {
             format!("more than {} MiB", MOST_BODY >> 20)
         } else {
-            format!("{} bytes", seen.body.len())
+            format!("{} bytes", seen.body().len())
         };
         Some(format!(
             "200 with {size} that are not those of `{file}` ({}), from line {line} on",
@@ -321,7 +375,7 @@ impl Visitor {
         let mut answers: Vec<Seen> = Vec::new();
         loop {
             match next(self.site.rules.site(), request, &answers) {
-                Next::Done(end) => return Ok(LiveWalk { answers, end }),
+                Next::Done(end) => return Ok(LiveWalk::new(answers, end)),
                 Next::Ask(request) => {
                     let first = answers.is_empty();
                     let patience = self.reach.patience;
@@ -348,32 +402,25 @@ impl Visitor {
         let asked = asked.body(Empty::new()).map_err(|error| error.to_string())?;
         let response = self.client.clone().oneshot(asked).await.map_err(|error| reason(&error))?;
         let (parts, mut body) = response.into_parts();
-        let mut seen = Seen {
-            url: address.as_str().to_owned(),
-            status: parts.status.as_u16(),
-            headers: parts.headers,
-            body: Vec::new(),
-            cut: false,
-        };
-        while wants_body && !seen.cut {
+        let mut bytes = Vec::new();
+        while wants_body && bytes.len() <= MOST_BODY {
             match body.frame().await {
                 None => break,
                 Some(Err(error)) => return Err(format!("the body breaks off: {error}")),
-                Some(Ok(frame)) => {
-                    seen.body.extend(frame.into_data().unwrap_or_default());
-                    seen.cut = seen.body.len() > MOST_BODY;
-                    seen.body.truncate(MOST_BODY);
-                }
+                Some(Ok(frame)) => bytes.extend(frame.into_data().unwrap_or_default()),
             }
         }
-        Ok(seen)
+        let cut = bytes.len() > MOST_BODY;
+        bytes.truncate(MOST_BODY);
+        let seen = Seen::new(address.as_str(), parts.status.as_u16(), parts.headers, bytes);
+        Ok(if cut { seen.with_cut_body() } else { seen })
     }
 }
 
 fn in_words(expectation: &Expectation) -> String {
-    match expectation.method.as_str() {
-        "GET" => expectation.asked.to_string(),
-        method => format!("{method} {}", expectation.asked),
+    match expectation.method().as_str() {
+        "GET" => expectation.asked().to_string(),
+        method => format!("{method} {}", expectation.asked()),
     }
 }
 

@@ -23,54 +23,57 @@ const MOST_KEPT: usize = 300;
 /// A request that was answered.
 #[derive(Debug, Clone)]
 pub struct Record {
-    /// Counts from 1.
-    pub number: u64,
-    /// When it was answered.
-    pub time: SystemTime,
-    /// The method.
-    pub method: String,
-    /// The address, on the site's own names.
-    pub url: String,
-    /// What became of it.
-    pub outcome: String,
-    /// The status that was sent.
-    pub status: u16,
-    /// The deciding line, as `edge.ravel:9`.
-    pub line: Option<String>,
-    /// The file that was shown.
-    pub file: Option<String>,
-    /// Where it leads, as the rules say.
-    pub location: Option<String>,
-    /// The number of redirects from here to the end.
-    pub hops: usize,
-    /// Every answer from here to the end, explained.
-    pub way: Vec<Explained>,
+    pub(crate) number: u64,
+    pub(crate) time: SystemTime,
+    pub(crate) method: String,
+    pub(crate) url: String,
+    pub(crate) outcome: String,
+    pub(crate) status: u16,
+    pub(crate) line: Option<String>,
+    pub(crate) file: Option<String>,
+    pub(crate) location: Option<String>,
+    pub(crate) hops: usize,
+    pub(crate) way: Vec<Explained>,
 }
 
 /// An answer with its reasons, in words.
 #[derive(Debug, Clone)]
 pub struct Explained {
-    /// What was asked.
-    pub url: String,
-    /// The answer in a few words.
-    pub answer: String,
-    /// What was looked at.
-    pub steps: Vec<StepLine>,
-    /// The header fields: the line that set it, its name, its value.
-    pub headers: Vec<(Option<String>, String, String)>,
+    pub(crate) url: String,
+    pub(crate) answer: String,
+    pub(crate) steps: Vec<StepLine>,
+    pub(crate) headers: Vec<(Option<String>, String, String)>,
 }
 
 /// One thing that was looked at.
 #[derive(Debug, Clone)]
 pub struct StepLine {
+    pub(crate) line: Option<String>,
+    pub(crate) subject: String,
+    pub(crate) result: String,
+    pub(crate) matched: bool,
+}
+
+impl StepLine {
     /// The line that says so.
-    pub line: Option<String>,
+    pub fn line(&self) -> Option<&str> {
+        self.line.as_deref()
+    }
+
     /// What was looked at.
-    pub subject: String,
+    pub fn subject(&self) -> &str {
+        &self.subject
+    }
+
     /// What happened there.
-    pub result: String,
+    pub fn result(&self) -> &str {
+        &self.result
+    }
+
     /// Whether it matched and acted.
-    pub matched: bool,
+    pub fn matched(&self) -> bool {
+        self.matched
+    }
 }
 
 impl Explained {
@@ -81,17 +84,17 @@ impl Explained {
             result: step.result(),
             matched: step.matched(),
         });
-        let headers = explanation.answer.headers().iter();
+        let headers = explanation.answer().headers().iter();
         Explained {
             url: url.to_owned(),
-            answer: describe(&explanation.answer),
+            answer: describe(explanation.answer()),
             steps: steps.collect(),
             headers: headers
                 .map(|header| {
                     (
-                        header.line.map(|line| site.name(line)),
-                        header.name.to_owned(),
-                        header.value.to_string(),
+                        header.line().map(|line| site.name(line)),
+                        header.name().to_owned(),
+                        header.value().to_string(),
                     )
                 })
                 .collect(),
@@ -99,10 +102,30 @@ impl Explained {
     }
 
     pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<Explained> {
-        walk.answers
+        walk.answers()
             .iter()
             .map(|(url, explanation)| Explained::of(site, url, explanation))
             .collect()
+    }
+
+    /// What was asked.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// The answer in a few words.
+    pub fn answer(&self) -> &str {
+        &self.answer
+    }
+
+    /// What was looked at.
+    pub fn steps(&self) -> &[StepLine] {
+        &self.steps
+    }
+
+    /// The header fields: the line that set it, its name, its value.
+    pub fn headers(&self) -> &[(Option<String>, String, String)] {
+        &self.headers
     }
 }
 
@@ -127,6 +150,61 @@ impl Record {
             hops: walk.hops(),
             way: Explained::way(site, walk),
         }
+    }
+
+    /// Counts from 1.
+    pub fn number(&self) -> u64 {
+        self.number
+    }
+
+    /// When it was answered.
+    pub fn time(&self) -> SystemTime {
+        self.time
+    }
+
+    /// The method.
+    pub fn method(&self) -> &str {
+        &self.method
+    }
+
+    /// The address, on the site's own names.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// What became of it.
+    pub fn outcome(&self) -> &str {
+        &self.outcome
+    }
+
+    /// The status that was sent.
+    pub fn status(&self) -> u16 {
+        self.status
+    }
+
+    /// The deciding line, as `edge.ravel:9`.
+    pub fn line(&self) -> Option<&str> {
+        self.line.as_deref()
+    }
+
+    /// The file that was shown.
+    pub fn file(&self) -> Option<&str> {
+        self.file.as_deref()
+    }
+
+    /// Where it leads, as the rules say.
+    pub fn location(&self) -> Option<&str> {
+        self.location.as_deref()
+    }
+
+    /// The number of redirects from here to the end.
+    pub fn hops(&self) -> usize {
+        self.hops
+    }
+
+    /// Every answer from here to the end, explained.
+    pub fn way(&self) -> &[Explained] {
+        &self.way
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::fmt;
 use std::future::Future;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -21,7 +21,6 @@ use tower::ServiceBuilder;
 use tower_http::compression::CompressionLayer;
 
 use crate::authority::HostCertificates;
-use crate::visitor::Ports;
 use crate::{Authority, AuthorityError, Live, Log, ReadError, SiteService, inspect};
 
 /// Connections at once, of each kind.
@@ -37,18 +36,46 @@ const END_TIME: Duration = Duration::from_secs(5);
 /// What to serve, and where.
 #[derive(Debug, Clone)]
 pub struct Options {
-    /// The rules file.
-    pub rules: PathBuf,
+    rules: PathBuf,
+    listen: IpAddr,
+    http: u16,
+    https: u16,
+    inspect: u16,
+    data: PathBuf,
+}
+
+impl Options {
+    /// The rules file, and the folder with the local authority. It listens on loopback, on ports
+    /// that are free.
+    pub fn new(rules: impl Into<PathBuf>, data: impl Into<PathBuf>) -> Options {
+        Options {
+            rules: rules.into(),
+            listen: Ipv4Addr::LOCALHOST.into(),
+            http: 0,
+            https: 0,
+            inspect: 0,
+            data: data.into(),
+        }
+    }
+
     /// The address to listen on.
-    pub listen: IpAddr,
-    /// The port of plain HTTP; 0 is any that is free.
-    pub http: u16,
-    /// The port of HTTPS; 0 is any that is free.
-    pub https: u16,
-    /// The port of the inspector, always on loopback; 0 is any that is free.
-    pub inspect: u16,
-    /// The folder with the local authority.
-    pub data: PathBuf,
+    pub fn listen(&self) -> IpAddr {
+        self.listen
+    }
+
+    /// With an address to listen on; the inspector stays on loopback.
+    #[must_use]
+    pub fn with_listen(mut self, address: IpAddr) -> Options {
+        self.listen = address;
+        self
+    }
+
+    /// With the ports of plain HTTP, of HTTPS and of the inspector; 0 is any that is free.
+    #[must_use]
+    pub fn with_ports(mut self, http: u16, https: u16, inspect: u16) -> Options {
+        (self.http, self.https, self.inspect) = (http, https, inspect);
+        self
+    }
 }
 
 /// Why a server could not begin.
@@ -89,12 +116,26 @@ impl std::error::Error for ServeError {}
 /// Where a server listens.
 #[derive(Debug, Clone, Copy)]
 pub struct Addresses {
-    /// Plain HTTP.
-    pub http: SocketAddr,
-    /// HTTPS.
-    pub https: SocketAddr,
-    /// The inspector.
-    pub inspect: SocketAddr,
+    http: SocketAddr,
+    https: SocketAddr,
+    inspect: SocketAddr,
+}
+
+impl Addresses {
+    /// Of plain HTTP.
+    pub fn http(&self) -> SocketAddr {
+        self.http
+    }
+
+    /// Of HTTPS.
+    pub fn https(&self) -> SocketAddr {
+        self.https
+    }
+
+    /// Of the inspector.
+    pub fn inspect(&self) -> SocketAddr {
+        self.inspect
+    }
 }
 
 /// A server that listens already, and answers once it runs.
@@ -135,9 +176,9 @@ impl Server {
             .map_err(ServeError::Tls)?;
         let mut config = config.with_no_client_auth().with_cert_resolver(certificates);
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-        let ports = Ports { http: Some(http_at.port()), https: Some(https_at.port()) };
         Ok(Server {
-            service: SiteService::new(Arc::clone(&live)).on_ports(ports),
+            service: SiteService::new(Arc::clone(&live))
+                .on_ports(Some(http_at.port()), Some(https_at.port())),
             live,
             http,
             https,

@@ -40,11 +40,11 @@ impl SiteService {
         self
     }
 
-    /// Says on which ports the site is reached, so that a visitor who came with a port is sent on
-    /// with one.
+    /// Says on which ports plain HTTP and HTTPS are reached, so that a visitor who came with a port
+    /// is sent on with one.
     #[must_use]
-    pub fn on_ports(mut self, ports: Ports) -> SiteService {
-        self.ports = ports;
+    pub fn on_ports(mut self, http: Option<u16>, https: Option<u16>) -> SiteService {
+        self.ports = Ports { http, https };
         self
     }
 
@@ -66,17 +66,17 @@ impl SiteService {
             ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
         let request = request.with_headers(headers_of(head, &visitor.host));
         let walk = site.edge.walk(&request);
-        let answer = &walk.first().answer;
+        let answer = &walk.first().answer();
         // Another service has no status here; its own would come through a proxy.
         let status = answer.status().map_or(Ok(StatusCode::BAD_GATEWAY), StatusCode::from_u16);
         let status = status.unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let headers = answer.headers().iter().filter_map(|header| {
-            let value = match header.name {
-                "location" => visitor.location(&header.value, &site.rules, self.ports),
-                _ => header.value.to_string(),
+            let value = match header.name() {
+                "location" => visitor.location(header.value(), &site.rules, self.ports),
+                _ => header.value().to_string(),
             };
             Some((
-                HeaderName::from_bytes(header.name.as_bytes()).ok()?,
+                HeaderName::from_bytes(header.name().as_bytes()).ok()?,
                 HeaderValue::from_str(&value).ok()?,
             ))
         });

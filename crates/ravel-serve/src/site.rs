@@ -15,16 +15,11 @@ use walkdir::WalkDir;
 /// A rules file with the folder it speaks of, read and compiled.
 #[derive(Debug)]
 pub struct Site {
-    /// The rules.
-    pub rules: Rules,
-    /// What answers.
-    pub edge: Edge,
-    /// The texts of the rules' files, by their names.
-    pub texts: HashMap<String, String>,
-    /// The folder of files, if the rules name one.
-    pub root: Option<PathBuf>,
-    /// The folder of the rules file.
-    pub folder: PathBuf,
+    pub(crate) rules: Rules,
+    pub(crate) edge: Edge,
+    pub(crate) texts: HashMap<String, String>,
+    pub(crate) root: Option<PathBuf>,
+    pub(crate) folder: PathBuf,
 }
 
 /// Why a site could not be read.
@@ -48,13 +43,18 @@ impl fmt::Display for ReadError {
 impl std::error::Error for ReadError {}
 
 impl Site {
+    /// Takes in the text of a file that the rules do not name themselves, so that it can be shown.
+    pub fn know(&mut self, name: &str, text: &str) {
+        self.texts.insert(name.to_owned(), text.to_owned());
+    }
+
     /// Reads a rules file and the folder of files that it names.
     ///
     /// # Errors
     /// Every problem of the rules, or what could not be read.
     pub fn read(path: &Path) -> Result<Site, ReadError> {
         let (rules, texts) = rules(path)?;
-        let root = rules.site().files.as_ref().map(|folder| parent(path).join(&**folder));
+        let root = rules.site().files().as_ref().map(|folder| parent(path).join(&**folder));
         let files = match &root {
             Some(root) => {
                 let own = own_names(&rules, path, root);
@@ -101,12 +101,37 @@ impl Site {
 
     /// A line as people name it: `edge.ravel:9`.
     pub fn name(&self, line: Line) -> String {
-        format!("{}:{}", self.source(line), line.number)
+        format!("{}:{}", self.source(line), line.number())
     }
 
     /// The file of a line.
     pub fn source(&self, line: Line) -> &str {
-        &self.rules.sources()[usize::from(line.source)]
+        &self.rules.sources()[usize::from(line.source())]
+    }
+
+    /// The rules.
+    pub fn rules(&self) -> &Rules {
+        &self.rules
+    }
+
+    /// What answers.
+    pub fn edge(&self) -> &Edge {
+        &self.edge
+    }
+
+    /// The texts of the rules' files, by their names.
+    pub fn texts(&self) -> &HashMap<String, String> {
+        &self.texts
+    }
+
+    /// The folder of files, if the rules name one.
+    pub fn root(&self) -> Option<&PathBuf> {
+        self.root.as_ref()
+    }
+
+    /// The folder of the rules file.
+    pub fn folder(&self) -> &PathBuf {
+        &self.folder
     }
 }
 

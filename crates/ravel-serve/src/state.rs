@@ -33,12 +33,26 @@ struct Now {
 /// What expectations and the audit say of a site.
 #[derive(Debug)]
 pub struct Checked {
+    pub(crate) verdicts: Vec<Verdict>,
+    pub(crate) report: Report,
+    pub(crate) ways: WaysIn,
+}
+
+impl Checked {
     /// Of each expectation, in the order of the file.
-    pub verdicts: Vec<Verdict>,
+    pub fn verdicts(&self) -> &[Verdict] {
+        &self.verdicts
+    }
+
     /// The findings.
-    pub report: Report,
+    pub fn report(&self) -> &Report {
+        &self.report
+    }
+
     /// Where each way in ends.
-    pub ways: WaysIn,
+    pub fn ways(&self) -> &WaysIn {
+        &self.ways
+    }
 }
 
 impl Live {

@@ -5,11 +5,9 @@ use ravel::address::{Address, Host, Scheme};
 
 /// The ports that a site is served on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Ports {
-    /// Of plain HTTP.
-    pub http: Option<u16>,
-    /// Of HTTPS.
-    pub https: Option<u16>,
+pub(crate) struct Ports {
+    pub(crate) http: Option<u16>,
+    pub(crate) https: Option<u16>,
 }
 
 /// What stands for a name of the web on this machine: browsers send all names below it here (RFC

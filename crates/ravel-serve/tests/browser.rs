@@ -88,7 +88,7 @@ async fn picture(client: &Client, name: &str) {
 async fn a_browser_finds_the_site_and_the_reasons() {
     let server = demo().await;
     let (client, _driver) = browser(&server).await;
-    let (http, https) = (server.addresses.http.port(), server.addresses.https.port());
+    let (http, https) = (server.addresses.http().port(), server.addresses.https().port());
     let home = format!("https://lanternferries.example.localhost:{https}");
 
     for way in [
@@ -117,7 +117,7 @@ async fn a_browser_finds_the_site_and_the_reasons() {
     let missing = client.execute_async(script, Vec::new()).await.unwrap();
     assert_eq!(missing[0], 404, "{missing}");
 
-    let inspector = format!("http://localhost:{}/", server.addresses.inspect.port());
+    let inspector = format!("http://localhost:{}/", server.addresses.inspect().port());
     client.goto(&inspector).await.unwrap();
     let record = "//details[contains(@class, 'request')][.//span[@class='url'][text()='https://lanternferries.example/book/seat/14A']]";
     let record = client.find(Locator::XPath(record)).await.unwrap();
@@ -183,7 +183,7 @@ async fn a_browser_finds_the_site_and_the_reasons() {
 #[ignore = "needs curl"]
 async fn curl_ends_at_the_canonical_address_from_all_four_ways() {
     let server = demo().await;
-    let (http, https) = (server.addresses.http.port(), server.addresses.https.port());
+    let (http, https) = (server.addresses.http().port(), server.addresses.https().port());
     for (scheme, port) in [("http", http), ("https", https)] {
         for host in ["lanternferries.example", "www.lanternferries.example"] {
             let mut command = Command::new("curl");

@@ -49,11 +49,11 @@ async fn servers_are_asked_what_is_wanted() {
     let rules = Rules::parse(RULES).unwrap();
     let wanted = Wanted::of(rules.site(), &rules.domains()[0]);
     let asked = ask(address, &wanted).await;
-    let said = asked.said.unwrap();
+    let said = asked.said().as_ref().unwrap();
     let found: Vec<String> = wanted
         .iter()
-        .zip(&said)
-        .map(|(wanted, said)| format!("{} {}: {}", wanted.host, wanted.kind, in_words(said)))
+        .zip(said)
+        .map(|(wanted, said)| format!("{} {}: {}", wanted.host(), wanted.kind(), in_words(said)))
         .collect();
     assert_eq!(
         found,
@@ -71,7 +71,7 @@ async fn servers_are_asked_what_is_wanted() {
     running.await.unwrap().unwrap();
     // Nobody answers there any more, and that is said in time.
     let silent = ask(address, &wanted).await;
-    assert!(silent.said.is_err(), "{silent:?}");
+    assert!(silent.said().is_err(), "{silent:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -80,10 +80,10 @@ async fn what_does_not_fit_a_datagram_comes_over_tcp() {
     let rules = Rules::parse(&RULES.replace("_edge-proof", "many")).unwrap();
     let wanted: Vec<Wanted> = Wanted::of(rules.site(), &rules.domains()[0])
         .into_iter()
-        .filter(|wanted| wanted.others)
+        .filter(|wanted| wanted.others())
         .collect();
     let asked = ask(address, &wanted).await;
-    let said = asked.said.unwrap();
+    let said = asked.said().as_ref().unwrap();
     let Said::Records(records) = &said[0] else { panic!("{said:?}") };
     assert_eq!(records.len(), 90);
 }

@@ -12,7 +12,7 @@ use ravel_serve::{Server, Site};
 
 /// A response has the status, the header fields and the file of an answer.
 async fn is_as_decided(server: &Running, site: &Site, request: &Request) -> Option<String> {
-    let answer = site.edge.answer(request);
+    let answer = site.edge().answer(request);
     let fields: Vec<(&str, &str)> = request
         .headers()
         .iter()
@@ -32,10 +32,10 @@ async fn is_as_decided(server: &Running, site: &Site, request: &Request) -> Opti
     for header in answer.headers() {
         let found = response
             .headers()
-            .get_all(header.name)
+            .get_all(header.name())
             .iter()
-            .any(|value| value.as_bytes() == header.value.as_bytes());
-        assert!(found, "{} lacks {}: {}", request.url(), header.name, header.value);
+            .any(|value| value.as_bytes() == header.value().as_bytes());
+        assert!(found, "{} lacks {}: {}", request.url(), header.name(), header.value());
     }
     if let (Some(file), "GET") = (answer.file(), request.method().as_str()) {
         assert_eq!(
@@ -53,14 +53,14 @@ async fn what_is_served_is_what_the_library_says() {
     let server = demo().await;
     let site = Site::read(&server.path("edge.ravel")).unwrap();
     let mut asked = 0;
-    for expectation in site.rules.expectations() {
-        let mut next = Some(expectation.url.to_string());
+    for expectation in site.rules().expectations() {
+        let mut next = Some(expectation.url().to_string());
         while let Some(url) = next {
-            let request = Request::new(expectation.method.clone(), &url)
+            let request = Request::new(expectation.method().clone(), &url)
                 .unwrap()
-                .with_headers(expectation.given.clone());
+                .with_headers(expectation.given().clone());
             let on_site =
-                request.address().is_ok_and(|address| site.rules.site().has_host(address.host()));
+                request.address().is_ok_and(|address| site.rules().site().has_host(address.host()));
             next = if on_site || asked == 0 {
                 is_as_decided(&server, &site, &request).await
             } else {
@@ -76,7 +76,8 @@ async fn what_is_served_is_what_the_library_says() {
 #[tokio::test(flavor = "multi_thread")]
 async fn visitors_keep_the_names_and_ports_they_came_with() {
     let server = demo().await;
-    let (http, https) = (common::port(server.addresses.http), common::port(server.addresses.https));
+    let (http, https) =
+        (common::port(server.addresses.http()), common::port(server.addresses.https()));
     let cases = [
         (
             "http://www.lanternferries.example/fleet",
@@ -278,7 +279,7 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
             .unwrap()
             .starts_with("default-src 'none'")
     );
-    let own = format!("http://{}", server.addresses.inspect);
+    let own = format!("http://{}", server.addresses.inspect());
     type Fields<'f> = &'f [(&'f str, &'f str)];
     let cases: &[(&str, &str, Fields<'_>, u16)] = &[
         ("GET", "/", &[("host", "evil.example")], 421),
@@ -320,9 +321,9 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_end_waits_for_nobody_who_is_silent() {
     let server = demo().await;
-    let silent = tokio::net::TcpStream::connect(server.addresses.http).await.unwrap();
-    let mut open = tokio::net::TcpStream::connect(server.addresses.inspect).await.unwrap();
-    let head = format!("GET /requests HTTP/1.1\r\nhost: {}\r\n\r\n", server.addresses.inspect);
+    let silent = tokio::net::TcpStream::connect(server.addresses.http()).await.unwrap();
+    let mut open = tokio::net::TcpStream::connect(server.addresses.inspect()).await.unwrap();
+    let head = format!("GET /requests HTTP/1.1\r\nhost: {}\r\n\r\n", server.addresses.inspect());
     tokio::io::AsyncWriteExt::write_all(&mut open, head.as_bytes()).await.unwrap();
     let mut stream = tokio::io::BufReader::new(open);
     let mut line = String::new();
@@ -341,15 +342,15 @@ async fn the_end_waits_for_nobody_who_is_silent() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_stands_in_the_way_is_said() {
     let server = demo().await;
-    let mut again = options(server.folder.path());
-    again.http = common::port(server.addresses.http);
+    let again =
+        options(server.folder.path()).with_ports(common::port(server.addresses.http()), 0, 0);
     let error = Server::bind(again).await.err().unwrap().to_string();
     assert!(
-        error.contains(&format!("port {} is in use", common::port(server.addresses.http))),
+        error.contains(&format!("port {} is in use", common::port(server.addresses.http()))),
         "{error}"
     );
-    let mut nowhere = options(server.folder.path());
-    nowhere.rules = server.path("none.ravel");
+    let nowhere =
+        ravel_serve::Options::new(server.path("none.ravel"), server.folder.path().join("data"));
     assert!(
         Server::bind(nowhere).await.err().unwrap().to_string().contains("there is no rules file")
     );

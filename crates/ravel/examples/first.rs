@@ -17,7 +17,7 @@ fallback /book{/step*} -> /book/
 
     let why = edge.explain(&request); // the same answer, with its steps
     for step in why.words() {
-        let line = step.line().map_or(String::new(), |line| format!("line {}", line.number));
+        let line = step.line().map_or(String::new(), |line| format!("line {}", line.number()));
         println!("  {line:7} {}: {}", step.subject(), step.result());
     }
     Ok(())

@@ -72,7 +72,7 @@ fn serve(edge: &Edge, mut stream: TcpStream) -> std::io::Result<()> {
         body.len()
     )?;
     for header in answer.headers() {
-        write!(stream, "{}: {}\r\n", header.name, header.value)?;
+        write!(stream, "{}: {}\r\n", header.name(), header.value())?;
     }
     write!(stream, "\r\n{body}")
 }

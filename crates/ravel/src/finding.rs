@@ -6,20 +6,13 @@ use crate::rules::{Accept, Code, Rules, Site};
 /// Something that is wrong with a site, or could be better.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Finding {
-    /// Which kind.
-    pub code: Code,
-    /// Where it is.
-    pub place: FindingPlace,
-    /// What is so.
-    pub what: String,
-    /// What a visitor gets from it, unless that is said already.
-    pub visitor: Option<String>,
-    /// What to write instead.
-    pub instead: Option<String>,
-    /// A request that shows it.
-    pub example: Option<String>,
-    /// Other lines that have to do with it.
-    pub lines: Vec<Line>,
+    pub(crate) code: Code,
+    pub(crate) place: FindingPlace,
+    pub(crate) what: String,
+    pub(crate) visitor: Option<String>,
+    pub(crate) instead: Option<String>,
+    pub(crate) example: Option<String>,
+    pub(crate) lines: Vec<Line>,
 }
 
 /// Where a finding is.
@@ -67,8 +60,8 @@ impl Finding {
     /// use ravel::rules::Code;
     ///
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /{x} -> /b\n  accept unused-capture \"old names\"\n")?;
-    /// let line = rules.accepts()[0].line;
-    /// let finding = Finding::on(Code::UnusedCapture, ravel::language::Line { number: 2, ..line }, "x goes nowhere");
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// let finding = Finding::on(Code::UnusedCapture, line, "x goes nowhere");
     /// assert!(finding.is_accepted(&rules));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
@@ -121,31 +114,73 @@ impl Finding {
         }
     }
 
+    /// With more about what is so.
+    #[must_use]
+    pub fn with_more(mut self, text: &str) -> Finding {
+        self.what.push_str(text);
+        self
+    }
+
     /// With what a visitor gets from it.
     #[must_use]
-    pub fn visitor(mut self, text: impl Into<String>) -> Finding {
+    pub fn with_visitor(mut self, text: impl Into<String>) -> Finding {
         self.visitor = Some(text.into());
         self
     }
 
     /// With what to write instead.
     #[must_use]
-    pub fn instead(mut self, text: impl Into<String>) -> Finding {
+    pub fn with_instead(mut self, text: impl Into<String>) -> Finding {
         self.instead = Some(text.into());
         self
     }
 
     /// With a request that shows it.
     #[must_use]
-    pub fn example(mut self, request: impl Into<String>) -> Finding {
+    pub fn with_example(mut self, request: impl Into<String>) -> Finding {
         self.example = Some(request.into());
         self
     }
 
     /// With other lines that have to do with it.
     #[must_use]
-    pub fn lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
+    pub fn with_lines(mut self, lines: impl IntoIterator<Item = Line>) -> Finding {
         self.lines.extend(lines);
         self
+    }
+
+    /// Which kind.
+    pub fn code(&self) -> Code {
+        self.code
+    }
+
+    /// Where it is.
+    pub fn place(&self) -> &FindingPlace {
+        &self.place
+    }
+
+    /// What is so.
+    pub fn what(&self) -> &str {
+        &self.what
+    }
+
+    /// What a visitor gets from it, unless that is said already.
+    pub fn visitor(&self) -> Option<&str> {
+        self.visitor.as_deref()
+    }
+
+    /// What to write instead.
+    pub fn instead(&self) -> Option<&str> {
+        self.instead.as_deref()
+    }
+
+    /// A request that shows it.
+    pub fn example(&self) -> Option<&str> {
+        self.example.as_deref()
+    }
+
+    /// Other lines that have to do with it.
+    pub fn lines(&self) -> &[Line] {
+        &self.lines
     }
 }

@@ -15,7 +15,7 @@
 //! assert_eq!(answer.file(), Some("book/index.html"));
 //!
 //! let why = edge.explain(&request);
-//! assert_eq!(why.answer.line().unwrap().number, 2);
+//! assert_eq!(why.answer().line().unwrap().number(), 2);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!

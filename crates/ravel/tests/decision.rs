@@ -167,7 +167,7 @@ fn what_addresses_get() {
         let request = Request::get(url).unwrap();
         assert_eq!(told(&edge, &request), expected, "{url}");
         assert_eq!(
-            edge.explain(&request).answer.status().unwrap_or_default().to_string(),
+            edge.explain(&request).answer().status().unwrap_or_default().to_string(),
             expected[..expected.find(' ').unwrap()],
             "{url}"
         );
@@ -201,12 +201,12 @@ fn methods_and_raw_targets() {
 fn headers_of(edge: &Edge, request: &Request) -> Vec<String> {
     let answer = edge.answer(request);
     let shown = |line: Option<ravel::language::Line>| {
-        line.map_or("-".to_owned(), |line| line.number.to_string())
+        line.map_or("-".to_owned(), |line| line.number().to_string())
     };
     answer
         .headers()
         .iter()
-        .map(|header| format!("{}: {} @{}", header.name, header.value, shown(header.line)))
+        .map(|header| format!("{}: {} @{}", header.name(), header.value(), shown(header.line())))
         .collect()
 }
 
@@ -450,7 +450,7 @@ fn explanations_name_what_did_not_act() {
     let edge = edge(RULES, &FILES);
     let came = |url: &str| -> Vec<String> {
         let explanation = edge.explain(&Request::get(url).unwrap());
-        let line = |step: &ravel::edge::StepWords<'_>| step.line().map_or(0, |line| line.number);
+        let line = |step: &ravel::edge::StepWords<'_>| step.line().map_or(0, |line| line.number());
         explanation.words().map(|step| format!("{} {step}", line(&step))).collect()
     };
     let holds = |url: &str, wanted: &str| {
@@ -484,7 +484,7 @@ fn explanations_name_what_did_not_act() {
     assert!(
         why.words().any(|step| step.result() == "shadowed by edge.ravel:2"),
         "{:#?}",
-        why.steps
+        why.steps()
     );
 }
 

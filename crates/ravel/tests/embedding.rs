@@ -48,7 +48,7 @@ fn an_answer_becomes_a_response() {
             .map(|(name, value)| (name.as_str(), value.to_str().unwrap()))
             .collect();
         let mut said: Vec<(&str, &str)> =
-            answer.headers().iter().map(|header| (header.name, &*header.value)).collect();
+            answer.headers().iter().map(|header| (header.name(), header.value())).collect();
         assert_eq!(sent.len(), said.len(), "{sent:?}");
         said.retain(|pair| !sent.contains(pair));
         assert_eq!(said, [], "{host}{target}");

@@ -27,7 +27,11 @@ fn failures(expectation: &str) -> Vec<(String, String)> {
     let files = ["index.html", "about.html", "404.html", "app/index.html"];
     let edge = Edge::new(&rules, FileList::from_iter(files));
     let verdict = verify(&edge, &rules.expectations()[0]);
-    verdict.failures.into_iter().map(|failure| (failure.expected, failure.got)).collect()
+    verdict
+        .failures()
+        .iter()
+        .map(|failure| (failure.expected().to_owned(), failure.got().to_owned()))
+        .collect()
 }
 
 #[test]

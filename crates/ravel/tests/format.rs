@@ -81,7 +81,7 @@ fn told(rules: &Rules, url: &str) -> String {
     let headers: Vec<String> = answer
         .headers()
         .iter()
-        .map(|header| format!("{}: {}", header.name, header.value))
+        .map(|header| format!("{}: {}", header.name(), header.value()))
         .collect();
     format!("{} {:?} {headers:?}", answer.status().unwrap_or_default(), answer.file())
 }
@@ -104,8 +104,8 @@ proptest! {
             }
         }
         let shown = |rules: &Rules| -> Vec<String> {
-            let parts = |e: &ravel::Expectation| e.checks.iter().map(|check| check.to_string()).collect::<Vec<_>>();
-            rules.expectations().iter().map(|e| format!("{} {:?} {:?}", e.url, e.outcome, parts(e))).collect()
+            let parts = |e: &ravel::Expectation| e.checks().iter().map(|check| check.to_string()).collect::<Vec<_>>();
+            rules.expectations().iter().map(|e| format!("{} {:?} {:?}", e.url(), e.outcome(), parts(e))).collect()
         };
         prop_assert_eq!(shown(&rules), shown(&again));
     }

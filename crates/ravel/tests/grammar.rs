@@ -40,8 +40,8 @@ fn a_word_with_a_letter_missing_is_answered_with_the_word() {
         // Of `on` and of conditions all words are listed; elsewhere the nearest is named.
         assert!(said.contains(word), "{text}\n{said}");
         let first = problems.iter().next().unwrap();
-        let line = text.lines().nth(first.place.line.number as usize - 1).unwrap();
-        assert_eq!(&line[first.place.columns.clone()], short, "{text}\n{said}");
+        let line = text.lines().nth(first.place().line().number() as usize - 1).unwrap();
+        assert_eq!(&line[first.place().columns().clone()], short, "{text}\n{said}");
         seen += 1;
     }
     assert!(seen > 30, "{seen}");
@@ -50,17 +50,17 @@ fn a_word_with_a_letter_missing_is_answered_with_the_word() {
 #[test]
 fn each_word_stands_once_in_its_table_and_says_what_it_does() {
     for (table, list) in tables() {
-        let mut names: Vec<&str> = list.iter().map(|form| form.name).collect();
+        let mut names: Vec<&str> = list.iter().map(|form| form.name()).collect();
         names.sort_unstable();
         let before = names.len();
         names.dedup();
         assert_eq!(names.len(), before, "{table}");
         for form in list {
-            assert!(form.form.starts_with(form.word()), "{} in {table}", form.form);
+            assert!(form.form().starts_with(form.word()), "{} in {table}", form.form());
             assert!(
-                !form.about.is_empty() && !form.about.ends_with('.'),
+                !form.about().is_empty() && !form.about().ends_with('.'),
                 "{} in {table}",
-                form.form
+                form.form()
             );
         }
     }

@@ -84,9 +84,9 @@ fn a_chain_has_sixteen_steps_at_most() {
     }
     let each = chain(5, "  hops each\n");
     let walk = each.walk(&Request::get("https://h.example/0").unwrap());
-    assert_eq!((walk.hops(), walk.url(), walk.end), (5, "https://h.example/5", End::Answer));
+    assert_eq!((walk.hops(), walk.url(), walk.end()), (5, "https://h.example/5", End::Answer));
     let far = chain(30, "  hops each\n");
-    assert_eq!(far.walk(&Request::get("https://h.example/0").unwrap()).end, End::Loop);
+    assert_eq!(far.walk(&Request::get("https://h.example/0").unwrap()).end(), End::Loop);
 }
 
 #[test]
@@ -116,10 +116,10 @@ fn loops_are_found_either_way() {
         let edge = edge(&format!("{SITE}{settings}{rules}"));
         let walk = edge.walk(&Request::get("https://h.example/in/x").unwrap());
         assert_eq!(
-            (walk.outcome(), walk.first().answer.status().unwrap_or_default()),
+            (walk.outcome(), walk.first().answer().status().unwrap_or_default()),
             (Outcome::Loop, status)
         );
-        assert!(walk.answers.len() >= answers || answers == 1, "{}", walk.answers.len());
+        assert!(walk.answers().len() >= answers || answers == 1, "{}", walk.answers().len());
     }
     // `/b` adds a parameter, which comes back the second time round.
     let edge = edge(&format!("{SITE}{rules}"));
@@ -145,9 +145,9 @@ fn methods_go_step_by_step() {
         |path: &str| Request::new(Method::POST, &format!("https://h.example{path}")).unwrap();
     assert_eq!(edge.answer(&post("/a")).location(), Some("https://h.example/b"));
     let status = |walk: &ravel::edge::Walk<'_>| {
-        walk.answers
+        walk.answers()
             .iter()
-            .map(|(_, step)| step.answer.status().unwrap_or_default())
+            .map(|(_, step)| step.answer().status().unwrap_or_default())
             .collect::<Vec<_>>()
     };
     // 302 makes a GET of a POST; 307 keeps it; 303 makes a GET of anything but HEAD.
@@ -166,14 +166,14 @@ fn a_promise_for_subdomains_is_seen_on_its_host_first() {
             .replace("p.example\n", "p.example\nredirect /a -> /end\n"),
     );
     let walk = edge.walk(&Request::get("http://w.example/a?q=1").unwrap());
-    let asked: Vec<&str> = walk.answers.iter().map(|(url, _)| url.as_str()).collect();
+    let asked: Vec<&str> = walk.answers().iter().map(|(url, _)| url.as_str()).collect();
     assert_eq!(
         asked,
         ["http://w.example/a?q=1", "https://w.example/a?q=1", "https://h.example/end?q=1"]
     );
-    assert_eq!(walk.answers[0].1.answer.header("strict-transport-security"), None);
+    assert_eq!(walk.answers()[0].1.answer().header("strict-transport-security"), None);
     assert_eq!(
-        walk.answers[1].1.answer.header("strict-transport-security"),
+        walk.answers()[1].1.answer().header("strict-transport-security"),
         Some("max-age=31536000; includeSubDomains")
     );
     let preview = edge.answer(&Request::get("http://p.example/a").unwrap());

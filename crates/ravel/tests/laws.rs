@@ -99,9 +99,9 @@ proptest! {
         if let (Ok(rules), Ok(request)) = (Rules::parse(&rules), Request::new(method.parse().unwrap(), &url)) {
             let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "c.html"]));
             let (answer, why) = (edge.answer(&request), edge.explain(&request));
-            prop_assert_eq!(answer.headers(), why.answer.headers());
-            prop_assert_eq!((answer.status(), answer.outcome(), answer.line()), (why.answer.status(), why.answer.outcome(), why.answer.line()));
-            prop_assert_eq!(answer.file(), why.answer.file());
+            prop_assert_eq!(answer.headers(), why.answer().headers());
+            prop_assert_eq!((answer.status(), answer.outcome(), answer.line()), (why.answer().status(), why.answer().outcome(), why.answer().line()));
+            prop_assert_eq!(answer.file(), why.answer().file());
             prop_assert_eq!(answer.outcome() == Outcome::Redirect, answer.location().is_some());
         }
     }
@@ -117,10 +117,10 @@ proptest! {
             match Rules::parse(rules) {
                 Err(problems) => for problem in problems.iter() {
                     let lines = rules.lines().count().max(1);
-                    let number = problem.place.line.number as usize;
+                    let number = problem.place().line().number() as usize;
                     prop_assert!((1..=lines + 1).contains(&number), "{number} of {lines}: {rules:?}");
                     let line = rules.lines().nth(number - 1).unwrap_or_default();
-                    let columns = problem.place.columns.clone();
+                    let columns = problem.place().columns().clone();
                     prop_assert!(columns.start <= columns.end && columns.end <= line.len() + 1, "{columns:?} of {line:?}");
                 },
                 Ok(read) => {
@@ -152,15 +152,15 @@ proptest! {
         requests.extend(Request::get(&format!("https://h.example/{url}")));
         for request in requests {
             let walk = edge.walk(&request);
-            let first = &walk.first().answer;
+            let first = &walk.first().answer();
             match request.address() {
                 Err(_) => prop_assert_eq!(first.status(), Some(400)),
                 Ok(address) if !edge.site().has_host(address.host()) => prop_assert_eq!(first.status(), Some(421)),
                 Ok(_) => prop_assert!(first.location().is_some() || first.outcome() != Outcome::Redirect),
             }
-            if walk.hops() > 0 && walk.end == ravel::edge::End::Answer {
+            if walk.hops() > 0 && walk.end() == ravel::edge::End::Answer {
                 let last = Request::get(walk.url()).unwrap();
-                prop_assert_eq!(edge.answer(&last).status(), walk.last().1.answer.status(), "{}", walk.url());
+                prop_assert_eq!(edge.answer(&last).status(), walk.last().1.answer().status(), "{}", walk.url());
             }
         }
     }

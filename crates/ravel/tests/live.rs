@@ -17,7 +17,7 @@ fn seen(url: &str, status: u16, fields: &str) -> Seen {
             HeaderValue::from_str(value).unwrap(),
         );
     }
-    Seen { url: url.to_owned(), status, headers, body: Vec::new(), cut: false }
+    Seen::new(url, status, headers, Vec::new())
 }
 
 fn told(next: &Next) -> String {
@@ -89,7 +89,7 @@ fn walk(answers: &[Answer]) -> LiveWalk {
     let answers: Vec<Seen> =
         answers.iter().map(|(url, status, fields)| seen(url, *status, fields)).collect();
     match next(rules.site(), &request, &answers) {
-        Next::Done(end) => LiveWalk { answers, end },
+        Next::Done(end) => LiveWalk::new(answers, end),
         Next::Ask(request) => panic!("{} is asked next", request.url()),
     }
 }
@@ -163,7 +163,7 @@ fn what_does_not_hold_is_said() {
             .unwrap_or_else(|problems| panic!("{expected}: {problems}"));
         let same = |file: &str, _: &Seen| (file != "a.html").then(|| "other bytes".to_owned());
         let failures = compare(&rules.expectations()[0], &walk(answers), same);
-        let found: Vec<&str> = failures.iter().map(|failure| failure.got.as_str()).collect();
+        let found: Vec<&str> = failures.iter().map(|failure| failure.got()).collect();
         let wanted: Vec<&str> = Some(*got).filter(|got| !got.is_empty()).into_iter().collect();
         assert_eq!(found, wanted, "{expected}");
     }

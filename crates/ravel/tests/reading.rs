@@ -21,11 +21,11 @@ fn read(stage: Stage, text: &str) -> Vec<String> {
     let load = |name: &str| load(name).map(|text| text.as_bytes().to_vec());
     let rules = Rules::parse_with(&format!("{site}{text}"), load)
         .unwrap_or_else(|problems| panic!("{text}\n{problems}"));
-    let name = |line: ravel::language::Line| match line.source {
-        0 => (line.number - 4).to_string(),
-        source => format!("{}:{}", rules.sources()[usize::from(source)], line.number),
+    let name = |line: ravel::language::Line| match line.source() {
+        0 => (line.number() - 4).to_string(),
+        source => format!("{}:{}", rules.sources()[usize::from(source)], line.number()),
     };
-    rules.rules(stage).iter().map(|rule| format!("{} {rule}", name(rule.line))).collect()
+    rules.rules(stage).iter().map(|rule| format!("{} {rule}", name(rule.line()))).collect()
 }
 
 #[test]
@@ -138,7 +138,7 @@ fn rules_and_their_lines() {
         "site https://h.example/\r\n\tfiles\t\"a b\"   # c\r\n\r\nredirect /a -> /b\t# d\r\n";
     let rules = Rules::parse(&format!("\u{feff}{mixed}")).unwrap();
     assert_eq!(
-        (rules.site().files.as_deref(), rules.rules(Stage::Redirect)[0].line.number),
+        (rules.site().files(), rules.rules(Stage::Redirect)[0].line().number()),
         (Some("a b"), 4)
     );
 }
@@ -177,7 +177,7 @@ fn conditions_as_they_are_read() {
         );
         let rules = Rules::parse(&text).unwrap_or_else(|problems| panic!("{problems}"));
         let tests = rules.rules(Stage::Redirect)[0].tests();
-        let written = tests.iter().map(|test| test.written(&rules.site().languages));
+        let written = tests.iter().map(|test| test.written(rules.site().languages()));
         assert_eq!(written.collect::<Vec<_>>(), [condition]);
     }
 }
@@ -224,14 +224,12 @@ fn every_problem_is_reported_in_order() {
                 redirect /a -> /b 999\n  where x is digits\n  when wind is strong\ngone\n  /ok\n  nonsense\n  /a#b\n\
                 headers /a on tuesdays\n  put x: 1\n  set x: \u{7}\n";
     let problems = Rules::parse(text).unwrap_err();
-    let lines: Vec<u32> = problems.iter().map(|problem| problem.place.line.number).collect();
+    let lines: Vec<u32> = problems.iter().map(|problem| problem.place().line().number()).collect();
     let mut sorted = lines.clone();
     sorted.sort_unstable();
     assert_eq!(lines, sorted);
     assert_eq!(lines, [1, 2, 3, 4, 5, 6, 7, 8, 10, 13, 14, 15, 16, 17], "{problems}");
-    assert!(
-        problems.iter().all(
-            |problem| !problem.kind.to_string().is_empty() && !problem.kind.remedy().is_empty()
-        )
-    );
+    assert!(problems.iter().all(
+        |problem| !problem.kind().to_string().is_empty() && !problem.kind().remedy().is_empty()
+    ));
 }

@@ -72,20 +72,20 @@ proptest! {
         let method: Method = method.parse().unwrap();
         let walk = edge.walk(&Request::new(method.clone(), &url).unwrap());
         let (end, statuses, how) = follow(&edge, &url, method);
-        let answered: Vec<u16> = walk.answers.iter().map(|(_, explanation)| explanation.answer.status().unwrap_or_default()).collect();
-        prop_assert_eq!((walk.url(), &answered, walk.end), (&*end, &statuses, how), "{}", url);
+        let answered: Vec<u16> = walk.answers().iter().map(|(_, explanation)| explanation.answer().status().unwrap_or_default()).collect();
+        prop_assert_eq!((walk.url(), &answered, walk.end()), (&*end, &statuses, how), "{}", url);
         prop_assert_eq!(walk.hops(), statuses.iter().filter(|status| (300..400).contains(*status)).count());
         prop_assert_eq!(walk.outcome() == Outcome::Loop, how == End::Loop || statuses.last() == Some(&508));
 
-        for (asked, explanation) in &walk.answers {
-            prop_assert!(!explanation.steps.is_empty());
-            let Some(line) = explanation.answer.line() else { continue };
+        for (asked, explanation) in walk.answers() {
+            prop_assert!(!explanation.steps().is_empty());
+            let Some(line) = explanation.answer().line() else { continue };
             let told = explanation.words().filter(|step| step.line() == Some(line));
             let decided = told.filter(|step| match step.step() {
-                Step::Rule(rule, result) => Some(*rule) == explanation.answer.rule() && *result == RuleResult::Matched,
-                _ => explanation.answer.rule().is_none(),
+                Step::Rule(rule, result) => Some(*rule) == explanation.answer().rule() && *result == RuleResult::Matched,
+                _ => explanation.answer().rule().is_none(),
             });
-            prop_assert!(decided.count() > 0, "{} is decided by line {}, of which nothing is told", asked, line.number);
+            prop_assert!(decided.count() > 0, "{} is decided by line {}, of which nothing is told", asked, line.number());
         }
     }
 }

@@ -5,16 +5,24 @@ use super::{Audit, Code, Finding, Weight};
 /// What an audit came to.
 #[derive(Debug, Clone, Default)]
 pub struct Report {
-    /// The findings, in the order of the files.
-    pub findings: Vec<Finding>,
-    /// How many others are accepted.
-    pub accepted: usize,
+    pub(crate) findings: Vec<Finding>,
+    pub(crate) accepted: usize,
 }
 
 impl Report {
     /// How many findings have this weight.
     pub fn count(&self, weight: Weight) -> usize {
-        self.findings.iter().filter(|finding| finding.code.weight() == weight).count()
+        self.findings.iter().filter(|finding| finding.code().weight() == weight).count()
+    }
+
+    /// The findings, in the order of the files.
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+
+    /// How many others are accepted.
+    pub fn accepted(&self) -> usize {
+        self.accepted
     }
 }
 
@@ -42,11 +50,11 @@ impl<'r> Audit<'r> {
             findings.push(
                 Finding::on(
                     Code::NothingAccepted,
-                    accept.line,
-                    format!("there is no finding `{}` here to accept", accept.code),
+                    accept.line(),
+                    format!("there is no finding `{}` here to accept", accept.code()),
                 )
-                .visitor("nothing")
-                .instead("remove the line"),
+                .with_visitor("nothing")
+                .with_instead("remove the line"),
             );
         }
         findings.sort();

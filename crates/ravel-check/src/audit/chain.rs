@@ -35,18 +35,18 @@ impl<'r> Audit<'r> {
             out.extend(
                 hidden
                     .iter()
-                    .find(|(known, ..)| *known == rule.id)
+                    .find(|(known, ..)| *known == rule.id())
                     .map(|(_, count, first)| self.hides(rule, *count, *first)),
             );
-            let Some(redirect) = rule.rule.redirect() else { continue };
+            let Some(redirect) = rule.rule().redirect() else { continue };
             self.written_target(rule, redirect, out);
             self.unused_captures(rule, redirect, out);
-            if in_circle.contains(&rule.id) {
+            if in_circle.contains(&rule.id()) {
                 continue;
             }
             let Some(routes) = self.routes(rule, out) else { continue };
             if let Some((request, route)) = routes.iter().find(|(_, route)| route.never_ends()) {
-                in_circle.extend(route.hops.iter().filter_map(|hop| hop.rule));
+                in_circle.extend(route.hops().iter().filter_map(|hop| hop.rule()));
                 out.push(self.circle(rule, request, route));
                 continue;
             }
@@ -58,20 +58,20 @@ impl<'r> Audit<'r> {
 
     /// The routes of addresses on which a rule acts. For a rule that captures, some of very many.
     fn routes(&self, rule: RuleRef<'r>, out: &mut Vec<Finding>) -> Option<Vec<(Request, Route)>> {
-        let plain = rule.pattern.origin().is_none() && rule.is_unconditional();
+        let plain = rule.pattern().origin().is_none() && rule.is_unconditional();
         if plain && let Some((request, route)) = self.quick_route(rule) {
-            let alone = route.hops.iter().skip(1).all(|hop| hop.rule.is_none());
+            let alone = route.hops().iter().skip(1).all(|hop| hop.rule().is_none());
             // What later hops do can hang on the request's header fields; then every way is tried.
             if alone
                 && !self.conditions_met(&route)
-                && (rule.pattern.path.is_literal() || self.could_go_round(rule).is_none())
+                && (rule.pattern().path().is_literal() || self.could_go_round(rule).is_none())
             {
                 return Some(vec![(request, route)]);
             }
         }
-        let matching = self.space.matching(rule.rule).and(&self.universe(Stage::Redirect));
+        let matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
         let acts = |(_, route): &(Request, Route)| decides(route, rule);
-        if rule.pattern.path.is_literal() {
+        if rule.pattern().path().is_literal() {
             match self.space.routes_of(&matching) {
                 Some(mut routes) => {
                     routes.extend(self.listed_routes(rule));
@@ -80,7 +80,7 @@ impl<'r> Audit<'r> {
                 }
                 None => {
                     out.push(self.not_decided(
-                        rule.line,
+                        rule.line(),
                         format!("whether redirects go round from `{rule}`"),
                     ))
                 }
@@ -115,7 +115,7 @@ impl<'r> Audit<'r> {
             {
                 out.push(
                     self.not_decided(
-                        rule.line,
+                        rule.line(),
                         format!("whether redirects go round from `{rule}`"),
                     ),
                 );
@@ -134,7 +134,7 @@ impl<'r> Audit<'r> {
     /// Tries more addresses of a rule; whether there are others still, none of those tried going
     /// round.
     fn routes_stay_open(&self, rule: RuleRef<'r>, routes: &mut Vec<(Request, Route)>) -> bool {
-        let matching = self.space.matching(rule.rule).and(&self.universe(Stage::Redirect));
+        let matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
         let members = matching.each_member(&self.space, MOST_TRIED, |request| {
             let route = self.edge().route(request);
             let round = route.never_ends() && decides(&route, rule);
@@ -155,7 +155,7 @@ impl<'r> Audit<'r> {
             for value in list.iter().take(MOST_LISTED) {
                 let capture =
                     |name: &str| if name == captured { value.to_string() } else { "a".to_owned() };
-                if let Some(request) = self.sample_with(&rule.pattern, &capture) {
+                if let Some(request) = self.sample_with(rule.pattern(), &capture) {
                     let route = self.edge().route(&request);
                     routes.push((request, route));
                 }
@@ -181,27 +181,27 @@ impl<'r> Audit<'r> {
         let gives_back = *self.queries_in_targets.get_or_init(|| {
             rules
                 .clone()
-                .any(|rule| rule.redirect().is_some_and(|redirect| redirect.target.has_query()))
+                .any(|rule| rule.redirect().is_some_and(|redirect| redirect.target().has_query()))
         });
         if self.comes_to_an_end(rule) {
             return None;
         }
         let mut open: Vec<RuleRef<'r>> = vec![rule];
-        let mut followed: Vec<RuleId> = vec![rule.id];
+        let mut followed: Vec<RuleId> = vec![rule.id()];
         let mut meets: Vec<(RuleId, bool, RuleId)> = Vec::new();
         let mut meetings = Vec::new();
         while let Some(from) = open.pop() {
-            let Some(redirect) = from.rule.redirect() else { continue };
-            let met = self.overlaps(Stage::Redirect).with_target(&redirect.target);
+            let Some(redirect) = from.rule().redirect() else { continue };
+            let met = self.overlaps(Stage::Redirect).with_target(redirect.target());
             let moved = self.moved_to_rules();
             let Some(image) = (!met.is_empty() || !moved.is_empty())
-                .then(|| self.space.image(from.rule))
+                .then(|| self.space.image(from.rule()))
                 .flatten()
             else {
                 continue;
             };
-            let used_up = !from.pattern.query().is_empty() && !gives_back;
-            let shorter = used_up || changes_length(from.rule, redirect) == Some(Ordering::Less);
+            let used_up = !from.pattern().query().is_empty() && !gives_back;
+            let shorter = used_up || changes_length(from.rule(), redirect) == Some(Ordering::Less);
             // Also a canonical redirect leads on: to a page's own address, which a rule may take
             // away from it again.
             for (address, by) in moved {
@@ -209,7 +209,7 @@ impl<'r> Audit<'r> {
                 if self.space_member(&meeting).is_none() {
                     continue;
                 }
-                meets.push((from.id, false, *by));
+                meets.push((from.id(), false, *by));
                 meetings.push(meeting);
                 if !followed.contains(by) {
                     followed.push(*by);
@@ -225,12 +225,12 @@ impl<'r> Audit<'r> {
                 if self.space_member(&meeting).is_none() {
                     continue;
                 }
-                meets.push((from.id, shorter, other.id));
-                if from.id == rule.id {
+                meets.push((from.id(), shorter, other.id()));
+                if from.id() == rule.id() {
                     meetings.push(meeting);
                 }
-                if !followed.contains(&other.id) {
-                    followed.push(other.id);
+                if !followed.contains(&other.id()) {
+                    followed.push(other.id());
                     open.push(other);
                 }
                 if followed.len() > MOST_FOLLOWED {
@@ -244,26 +244,26 @@ impl<'r> Audit<'r> {
     /// The requests on which a rule of the first stage could act, after those before it.
     fn reached(&self, number: u32) -> RequestSet<'r> {
         let rule = self.space.rule(Stage::Redirect, number);
-        let (sure, maybe) = self.space.acting(rule.rule);
+        let (sure, maybe) = self.space.acting(rule.rule());
         let mut reached = sure.or(&maybe).and(&self.universe(Stage::Redirect));
         let earlier = self
             .overlaps(Stage::Redirect)
-            .with(&rule.pattern)
+            .with(rule.pattern())
             .into_iter()
             .filter(|other| *other < number);
         for other in earlier.take(MOST_LISTED) {
-            reached.take_out(&self.space.acting(self.space.rule(Stage::Redirect, other).rule).0);
+            reached.take_out(&self.space.acting(self.space.rule(Stage::Redirect, other).rule()).0);
         }
         reached
     }
 
     /// Whether a rule leads to one address only, and all that follows from there comes to an end.
     fn comes_to_an_end(&self, rule: RuleRef<'r>) -> bool {
-        let Some(redirect) = rule.rule.redirect() else { return true };
-        if redirect.target.expressions().next().is_some() || redirect.target.has_query() {
+        let Some(redirect) = rule.rule().redirect() else { return true };
+        if redirect.target().expressions().next().is_some() || redirect.target().has_query() {
             return false;
         }
-        let Some(image) = self.space.image(rule.rule) else { return true };
+        let Some(image) = self.space.image(rule.rule()) else { return true };
         let routes = self.space.routes_of(&image);
         routes.is_some_and(|routes| routes.iter().all(|(_, route)| !route.never_ends()))
     }
@@ -271,40 +271,40 @@ impl<'r> Audit<'r> {
     /// A request on which a rule acts and that leads into a set, found by reading its target
     /// backwards.
     fn leading_to(&self, rule: RuleRef<'r>, targets: &RequestSet<'r>) -> Option<Request> {
-        let redirect = rule.rule.redirect()?;
+        let redirect = rule.rule().redirect()?;
         let reached = self.space_member(targets)?;
         let address = reached.address().ok()?;
         let site = self.edge().site();
-        let path = match redirect.target.origin() {
+        let path = match redirect.target().origin() {
             None => address.path().strip_prefix(site.open_base())?,
             Some(_) => address.path(),
         };
-        let values = redirect.target.captures_for(path, &rule.pattern, site.ignore_case)?;
+        let values = redirect.target().captures_for(path, rule.pattern(), site.ignore_case())?;
         let value = |name: &str| {
             values
                 .iter()
                 .find(|(known, _)| known == name)
                 .map_or("a".to_owned(), |(_, value)| value.clone())
         };
-        let sample = self.sample_with(&rule.pattern, &value)?;
+        let sample = self.sample_with(rule.pattern(), &value)?;
         Some(sample.with_headers(reached.headers().clone()))
     }
 
     /// Whether a rule on the way of a route asks for more than the path.
     fn conditions_met(&self, route: &Route) -> bool {
         let site = self.edge().site();
-        route.hops.iter().any(|hop| {
-            let Some(path) = hop.to.path().strip_prefix(site.open_base()) else { return false };
+        route.hops().iter().any(|hop| {
+            let Some(path) = hop.to().path().strip_prefix(site.open_base()) else { return false };
             self.overlaps(Stage::Redirect)
                 .with_path(path)
                 .into_iter()
                 .map(|number| self.space.rule(Stage::Redirect, number))
                 .any(|rule| {
                     !rule.asks_path_alone()
-                        && (rule.pattern.origin().is_some()
-                            || rule.pattern.path.matches(
+                        && (rule.pattern().origin().is_some()
+                            || rule.pattern().path().matches(
                                 path,
-                                site.ignore_case,
+                                site.ignore_case(),
                                 &mut Default::default(),
                             ))
                 })
@@ -314,32 +314,32 @@ impl<'r> Audit<'r> {
     fn circle(&self, rule: RuleRef<'_>, request: &Request, route: &Route) -> Finding {
         let first = request.url();
         let mut way: Vec<&str> = vec![self.short(first)];
-        way.extend(route.hops.iter().map(|hop| self.short(hop.to.as_str())));
-        let grows = route.hops.last().is_none_or(|last| {
-            last.to.as_str() != first
-                && !route.hops[..route.hops.len() - 1]
+        way.extend(route.hops().iter().map(|hop| self.short(hop.to().as_str())));
+        let grows = route.hops().last().is_none_or(|last| {
+            last.to().as_str() != first
+                && !route.hops()[..route.hops().len() - 1]
                     .iter()
-                    .any(|hop| hop.to.as_str() == last.to.as_str())
+                    .any(|hop| hop.to().as_str() == last.to().as_str())
         });
         way.truncate(5);
         let lines: Vec<Line> = route
-            .hops
+            .hops()
             .iter()
-            .filter_map(|hop| hop.rule)
-            .filter(|by| *by != rule.id)
+            .filter_map(|hop| hop.rule())
+            .filter(|by| *by != rule.id())
             .collect::<BTreeSet<_>>()
             .into_iter()
             .map(|by| self.line(by))
             .collect();
         let ends = if grows { "and on without an end" } else { "and round again" };
-        Finding::on(Code::Circle, rule.line, format!("`{rule}` leads round: {}, {ends}", way.join(" → ")))
-            .visitor(match route.end {
+        Finding::on(Code::Circle, rule.line(), format!("`{rule}` leads round: {}, {ends}", way.join(" → ")))
+            .with_visitor(match route.end() {
                 RouteEnd::TooLong => "the URL grows until it is too long to be answered (414)",
                 _ => "the visitor's browser gives up (508)",
             })
-            .instead("let one of the rules lead to a page, or narrow the pattern so that it does not match its own target")
-            .example(first)
-            .lines(lines)
+            .with_instead("let one of the rules lead to a page, or narrow the pattern so that it does not match its own target")
+            .with_example(first)
+            .with_lines(lines)
     }
 
     /// The spellings of files that lead to the file's own address, where that is taken by a rule,
@@ -347,14 +347,15 @@ impl<'r> Audit<'r> {
     fn moved_to_rules(&self) -> &[(&'r str, RuleId)] {
         self.moved.get_or_init(|| {
             let edge = self.edge();
-            if self.hidden_files().is_empty() || edge.site().pages != ravel::program::Pages::Tidy {
+            if self.hidden_files().is_empty() || edge.site().pages() != ravel::program::Pages::Tidy
+            {
                 return Vec::new();
             }
             let taken = |address: &&'r str| {
                 let file = edge.file_number(address)?;
                 let own = edge.own_address(file);
                 let route = edge.route(&Request::get(&edge.url_of(file)).ok()?);
-                let by = route.hops.first().and_then(|hop| hop.rule)?;
+                let by = route.hops().first().and_then(|hop| hop.rule())?;
                 (own != *address).then_some((*address, by))
             };
             self.addresses_below("").filter_map(|address| taken(&address)).collect()

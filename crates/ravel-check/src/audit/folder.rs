@@ -20,32 +20,32 @@ impl<'r> Audit<'r> {
         let site = edge.site();
         let names = edge.files().names();
         let line = self.files_line();
-        let Some(folder) = &site.files else { return };
+        let Some(folder) = &site.files() else { return };
         let sources = self.sources();
         if let Some(first) = sources.first() {
             let what =
                 format!("{folder} looks like sources rather than built files: it holds {first}");
             out.push(
                 Finding::on(Code::Sources, line, what)
-                    .visitor("they see sources, or a list of them, instead of the site")
-                    .instead("name the folder that the build writes"),
+                    .with_visitor("they see sources, or a list of them, instead of the site")
+                    .with_instead("name the folder that the build writes"),
             );
         }
-        if !edge.files().contains(&site.index) {
-            let what = format!("{folder} has no {} at its root", site.index);
-            let elsewhere = names.iter().find(|name| name.ends_with(&format!("/{}", site.index)));
+        if !edge.files().contains(site.index()) {
+            let what = format!("{folder} has no {} at its root", site.index());
+            let elsewhere = names.iter().find(|name| name.ends_with(&format!("/{}", site.index())));
             let instead = match elsewhere.and_then(|name| name.rsplit_once('/')) {
                 Some((inner, _)) => format!("`files {folder}/{inner}`, if that is the built site"),
                 None => "name the folder that the build writes".to_owned(),
             };
             out.push(
                 Finding::on(Code::NoIndex, line, what)
-                    .visitor("the site's first page is 404")
-                    .instead(instead)
-                    .example(site.url()),
+                    .with_visitor("the site's first page is 404")
+                    .with_instead(instead)
+                    .with_example(site.url()),
             );
         }
-        if site.missing.is_none() {
+        if site.missing().is_none() {
             let ready = names
                 .iter()
                 .find(|name| matches!(&***name, "404.html" | "404/index.html" | "not-found.html"));
@@ -56,9 +56,13 @@ impl<'r> Audit<'r> {
                 }
             };
             out.push(
-                Finding::on(Code::NoMissingPage, site.line, "no page is shown for what is missing")
-                    .visitor("an unknown address gets one line of plain text")
-                    .instead(instead),
+                Finding::on(
+                    Code::NoMissingPage,
+                    site.line(),
+                    "no page is shown for what is missing",
+                )
+                .with_visitor("an unknown address gets one line of plain text")
+                .with_instead(instead),
             );
         }
         self.left_out(line, out);
@@ -119,8 +123,8 @@ impl<'r> Audit<'r> {
                     line,
                     format!("{count} not published: {shown}{more}; such names {said}"),
                 )
-                .visitor(format!("/{first} is 404"))
-                .instead(instead),
+                .with_visitor(format!("/{first} is 404"))
+                .with_instead(instead),
             );
         }
     }
@@ -128,11 +132,11 @@ impl<'r> Audit<'r> {
     /// `about.html` beside `about/index.html`.
     fn two_addresses(&self, out: &mut Vec<Finding>) {
         // Under `exact` each is asked for by its own name.
-        if self.edge().site().pages == Pages::Exact {
+        if self.edge().site().pages() == Pages::Exact {
             return;
         }
         let files = self.edge().files();
-        let index = &self.edge().site().index;
+        let index = &self.edge().site().index();
         for name in files.names() {
             let Some(stem) = name.strip_suffix(".html") else { continue };
             let folder = format!("{stem}/{index}");
@@ -143,8 +147,8 @@ impl<'r> Audit<'r> {
                         name,
                         format!("{name} and {folder} are one page by name: /{stem} and /{stem}/"),
                     )
-                    .visitor("which of the two is seen hangs on a `/`")
-                    .instead("keep one of the files"),
+                    .with_visitor("which of the two is seen hangs on a `/`")
+                    .with_instead("keep one of the files"),
                 );
             }
         }
@@ -177,8 +181,8 @@ impl<'r> Audit<'r> {
                 );
                 out.push(
                     Finding::in_file(Code::SameUrl, name, what)
-                        .visitor("which of the two is seen is left to chance")
-                        .instead("rename one of them"),
+                        .with_visitor("which of the two is seen is left to chance")
+                        .with_instead("rename one of them"),
                 );
             }
         }
@@ -194,8 +198,8 @@ impl<'r> Audit<'r> {
                         name,
                         format!("{other} and {name} differ only in case"),
                     )
-                    .visitor("who types the address in the other case gets the other file")
-                    .instead("rename one of them"),
+                    .with_visitor("who types the address in the other case gets the other file")
+                    .with_instead("rename one of them"),
                 );
             }
         }

@@ -33,28 +33,28 @@ const SECURITY: [&str; 8] = [
 impl<'r> Audit<'r> {
     pub(super) fn header_rules(&self, out: &mut Vec<Finding>) {
         for rule in self.space.rules(Stage::Headers) {
-            let Effect::Headers(statement) = &rule.rule.effect else { continue };
+            let Effect::Headers(statement) = &rule.rule().effect() else { continue };
             match self.applies(rule, statement) {
                 Some(true) => {}
                 Some(false) => {
                     let what = format!("`{rule}` changes no answer");
-                    let finding = Finding::on(Code::HeadersNever, rule.line, what);
+                    let finding = Finding::on(Code::HeadersNever, rule.line(), what);
                     out.push(match self.has_type(rule) {
                         true => finding
-                            .visitor(format!(
+                            .with_visitor(format!(
                                 "no answer that its pattern matches is {}",
-                                on_words(statement.on)
+                                on_words(statement.on())
                             ))
-                            .instead(
+                            .with_instead(
                                 "correct the pattern, or say `on missing`, `on redirects` or `on all`",
                             ),
                         false => finding
-                            .visitor("no file has such a type; it follows from the ending of its name")
-                            .instead("correct the type"),
+                            .with_visitor("no file has such a type; it follows from the ending of its name")
+                            .with_instead("correct the type"),
                     });
                 }
                 None => out.push(
-                    self.not_decided(rule.line, format!("whether `{rule}` changes an answer")),
+                    self.not_decided(rule.line(), format!("whether `{rule}` changes an answer")),
                 ),
             }
             self.sticks_to_fallback(rule, statement, out);
@@ -72,18 +72,18 @@ impl<'r> Audit<'r> {
             return Some(false);
         }
         // A file's type follows from its name: only addresses of files need be asked.
-        let of_type = |test: &Test| matches!(test.kind, TestKind::ContentType(_));
-        let by_file = rule.pattern.origin().is_none()
-            && rule.pattern.query().is_empty()
+        let of_type = |test: &Test| matches!(test.kind(), TestKind::ContentType(_));
+        let by_file = rule.pattern().origin().is_none()
+            && rule.pattern().query().is_empty()
             && rule.tests().iter().all(of_type);
-        let matching = self.space.matching(rule.rule);
-        if statement.on != On::Missing
+        let matching = self.space.matching(rule.rule());
+        if statement.on() != On::Missing
             && by_file
-            && self.addresses_below(rule.pattern.path.literal_prefix()).take(MOST_FILES).any(
+            && self.addresses_below(rule.pattern().path().literal_prefix()).take(MOST_FILES).any(
                 |address| {
-                    let matched = rule.pattern.path.matches(
+                    let matched = rule.pattern().path().matches(
                         address,
-                        self.edge().site().ignore_case,
+                        self.edge().site().ignore_case(),
                         &mut Default::default(),
                     );
                     matched && self.request_below(address).is_some_and(|request| fits(&request))
@@ -100,10 +100,10 @@ impl<'r> Audit<'r> {
             });
             members == Members::More
         };
-        let mut open = try_set(&matching, 4) && statement.on != On::Served;
+        let mut open = try_set(&matching, 4) && statement.on() != On::Served;
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
-            for number in self.overlaps(stage).with(&rule.pattern).into_iter().take(64) {
-                let other = self.space.matching(self.space.rule(stage, number).rule);
+            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
+                let other = self.space.matching(self.space.rule(stage, number).rule());
                 open |= try_set(&matching.and(&other), 4);
             }
         }
@@ -123,7 +123,7 @@ impl<'r> Audit<'r> {
     }
 
     fn matches(&self, rule: RuleRef<'_>, request: &Request) -> bool {
-        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id == rule.id)
+        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id() == rule.id())
     }
 
     /// A long life that the answer of a fallback gets.
@@ -133,7 +133,7 @@ impl<'r> Audit<'r> {
         statement: &HeaderEffect,
         out: &mut Vec<Finding>,
     ) {
-        let long = statement.ops.iter().find_map(|op| match op {
+        let long = statement.ops().iter().find_map(|op| match op {
             HeaderOp::Set(name, value, line) | HeaderOp::Add(name, value, line)
                 if name == "cache-control" =>
             {
@@ -144,9 +144,10 @@ impl<'r> Audit<'r> {
             _ => None,
         });
         let Some((_, line)) = long else { return };
-        for number in self.overlaps(Stage::Fallback).with(&rule.pattern) {
+        for number in self.overlaps(Stage::Fallback).with(rule.pattern()) {
             let fallback = self.space.rule(Stage::Fallback, number);
-            let mut both = self.space.matching(rule.rule).and(&self.space.matching(fallback.rule));
+            let mut both =
+                self.space.matching(rule.rule()).and(&self.space.matching(fallback.rule()));
             both.take_out(&self.space.naming_a_file());
             if fallback.spares_files() {
                 both.take_out(&self.space.of_known_type());
@@ -158,7 +159,7 @@ impl<'r> Audit<'r> {
                     .header("cache-control")
                     .and_then(life)
                     .is_some_and(|life| life > PAGE_LIFE);
-                if kept && answer.rule() == Some(fallback.id) {
+                if kept && answer.rule() == Some(fallback.id()) {
                     shown = Some(request.url().to_owned());
                     return ControlFlow::Break(());
                 }
@@ -167,15 +168,15 @@ impl<'r> Audit<'r> {
             if let Some(url) = shown {
                 let what = format!(
                     "the long life sticks to what {} shows at {}",
-                    self.name(fallback.line),
+                    self.name(fallback.line()),
                     self.short(&url)
                 );
                 out.push(
                     Finding::on(Code::LongLifeFallback, line, what)
-                        .visitor("browsers keep the app's page under that address, also when there is a file or a newer app")
-                        .instead("give the long life only to names that change with their content, as `/assets/{+file}`")
-                        .example(url)
-                        .lines([fallback.line]),
+                        .with_visitor("browsers keep the app's page under that address, also when there is a file or a newer app")
+                        .with_instead("give the long life only to names that change with their content, as `/assets/{+file}`")
+                        .with_example(url)
+                        .with_lines([fallback.line()]),
                 );
             }
         }
@@ -186,21 +187,22 @@ impl<'r> Audit<'r> {
         let rules = self.space.rules(Stage::Headers);
         let mut pairs = 0;
         for (number, later) in rules.enumerate() {
-            let Effect::Headers(second) = &later.rule.effect else { continue };
+            let Effect::Headers(second) = &later.rule().effect() else { continue };
             for earlier in self
                 .overlaps(Stage::Headers)
-                .with(&later.pattern)
+                .with(later.pattern())
                 .into_iter()
                 .filter(|other| (*other as usize) < number)
             {
                 let earlier = self.space.rule(Stage::Headers, earlier);
-                let Effect::Headers(first) = &earlier.rule.effect else { continue };
+                let Effect::Headers(first) = &earlier.rule().effect() else { continue };
                 let Some((name, line, before)) = both_set(first, second) else { continue };
                 pairs += 1;
                 if pairs > MOST_PAIRS {
                     return;
                 }
-                let both = self.space.matching(earlier.rule).and(&self.space.matching(later.rule));
+                let both =
+                    self.space.matching(earlier.rule()).and(&self.space.matching(later.rule()));
                 let mut shown = None;
                 let mut try_request = |request: &Request| {
                     let answer = self.edge().answer(request);
@@ -210,7 +212,7 @@ impl<'r> Audit<'r> {
                     }
                     acts
                 };
-                let prefix = later.pattern.path.literal_prefix();
+                let prefix = later.pattern().path().literal_prefix();
                 let by_file = self
                     .addresses_below(prefix)
                     .filter_map(|address| self.request_below(address))
@@ -234,10 +236,12 @@ impl<'r> Audit<'r> {
                     );
                     out.push(
                         Finding::on(Code::SetTwice, line, what)
-                            .visitor("the later line wins")
-                            .instead("narrow one of the patterns, or accept this where it is meant")
-                            .example(url)
-                            .lines([before]),
+                            .with_visitor("the later line wins")
+                            .with_instead(
+                                "narrow one of the patterns, or accept this where it is meant",
+                            )
+                            .with_example(url)
+                            .with_lines([before]),
                     );
                 }
             }
@@ -268,8 +272,8 @@ impl<'r> Audit<'r> {
             }
             if is_page && secured.is_none() {
                 let fields = answer.headers().iter().filter_map(|header| {
-                    let name = SECURITY.into_iter().find(|name| *name == header.name)?;
-                    Some((name, header.line?))
+                    let name = SECURITY.into_iter().find(|name| *name == header.name())?;
+                    Some((name, header.line()?))
                 });
                 secured = Some((name, fields.collect()));
             }
@@ -287,11 +291,11 @@ impl<'r> Audit<'r> {
                 "{name}{others} kept for {} without being asked for again",
                 in_words(*kept)
             );
-            let place = line.unwrap_or(edge.site().line);
+            let place = line.unwrap_or(edge.site().line());
             out.push(
                 Finding::on(Code::PageKept, place, what)
-                    .visitor("who has seen the page sees the old one for that long, whatever is published")
-                    .instead(
+                    .with_visitor("who has seen the page sees the old one for that long, whatever is published")
+                    .with_instead(
                         "`set cache-control: no-cache` for pages; give a long life only to names that change with their content",
                     ),
             );
@@ -312,8 +316,8 @@ impl<'r> Audit<'r> {
                 format!("the name of {first}{many} with the content, and no long life is set");
             out.push(
                 Finding::on(Code::AssetNotKept, self.files_line(), what)
-                    .visitor("browsers ask for it again and again")
-                    .instead(format!("`headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
+                    .with_visitor("browsers ask for it again and again")
+                    .with_instead(format!("`headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
             );
         }
         self.missing_lacks(secured, out);
@@ -335,9 +339,9 @@ impl<'r> Audit<'r> {
         );
         out.push(
             Finding::on(Code::MissingLacksHeader, *line, what)
-                .visitor("the missing page is a page too, and can be abused as one")
-                .instead("say `on all` behind the pattern")
-                .example(request.url()),
+                .with_visitor("the missing page is a page too, and can be abused as one")
+                .with_instead("say `on all` behind the pattern")
+                .with_example(request.url()),
         );
     }
 
@@ -349,32 +353,33 @@ impl<'r> Audit<'r> {
     /// A promise of HTTPS that a rule breaks.
     pub(super) fn promises(&self, out: &mut Vec<Finding>) {
         let site = self.edge().site();
-        let Some(hsts) = &site.hsts else { return };
+        let Some(hsts) = &site.hsts() else { return };
         for rule in self.space.rules(Stage::Redirect) {
-            let Some(redirect) = rule.rule.redirect() else { continue };
+            let Some(redirect) = rule.rule().redirect() else { continue };
             let Some(origin) = redirect
-                .target
+                .target()
                 .origin()
-                .filter(|origin| origin.scheme == ravel::address::Scheme::Http)
+                .filter(|origin| origin.scheme() == ravel::address::Scheme::Http)
             else {
                 continue;
             };
-            let host = origin.host.host.as_str();
+            let host = origin.host().host().as_str();
             let below = host
-                .strip_suffix(site.host.as_str())
+                .strip_suffix(site.host().as_str())
                 .is_some_and(|rest| rest.is_empty() || rest.ends_with('.'));
-            if below && (hsts.subdomains || host == site.host.as_str()) && !site.has_host(host) {
+            if below && (hsts.subdomains() || host == site.host().as_str()) && !site.has_host(host)
+            {
                 out.push(
                     Finding::on(
                         Code::HstsBroken,
-                        hsts.line,
-                        format!("{} sends visitors to http://{host}, which the promise of HTTPS covers", self.name(rule.line)),
+                        hsts.line(),
+                        format!("{} sends visitors to http://{host}, which the promise of HTTPS covers", self.name(rule.line())),
                     )
-                    .visitor(
+                    .with_visitor(
                         "browsers that have seen the promise ask https:// there, and reach nothing if that host has no HTTPS",
                     )
-                    .instead(format!("give {host} HTTPS, or leave out `subdomains`"))
-                    .lines([rule.line]),
+                    .with_instead(format!("give {host} HTTPS, or leave out `subdomains`"))
+                    .with_lines([rule.line()]),
                 );
             }
         }
@@ -383,12 +388,12 @@ impl<'r> Audit<'r> {
 
 /// Whether a statement is for such an answer.
 fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> bool {
-    statement.on.is_for(answer.outcome())
+    statement.on().is_for(answer.outcome())
         && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
 }
 
 fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
-    answer.headers().iter().find(|header| header.name == name).and_then(|header| header.line)
+    answer.headers().iter().find(|header| header.name() == name).and_then(|header| header.line())
 }
 
 fn on_words(on: On) -> &'static str {
@@ -409,8 +414,8 @@ fn both_set<'h>(
         HeaderOp::Set(name, _, line) => Some((name, *line)),
         _ => None,
     };
-    second.ops.iter().filter_map(sets).find_map(|(name, line)| {
-        let earlier = first.ops.iter().filter_map(sets).find(|(other, _)| *other == name)?;
+    second.ops().iter().filter_map(sets).find_map(|(name, line)| {
+        let earlier = first.ops().iter().filter_map(sets).find(|(other, _)| *other == name)?;
         Some((name, line, earlier.1))
     })
 }

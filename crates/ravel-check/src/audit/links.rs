@@ -23,7 +23,7 @@ pub(super) struct Folder {
 
 impl Folder {
     fn add(&mut self, key: &str, finding: Finding) {
-        let entry = self.found.entry((finding.code, key.to_owned())).or_insert((finding, 0));
+        let entry = self.found.entry((finding.code(), key.to_owned())).or_insert((finding, 0));
         entry.1 += 1;
         self.total += 1;
     }
@@ -56,7 +56,8 @@ impl<'r> Audit<'r> {
         };
         let from = From { name, text: &text };
         let own = edge.url_of(file);
-        let hidden = Request::get(&own).is_ok_and(|request| !edge.route(&request).hops.is_empty());
+        let hidden =
+            Request::get(&own).is_ok_and(|request| !edge.route(&request).hops().is_empty());
         let mut at_fault = Vec::new();
         if !hidden {
             let base = base_of(&own, content.base.as_deref());
@@ -94,8 +95,10 @@ impl<'r> Audit<'r> {
             let address = edge.own_address(file);
             let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
             let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
-                .visitor("a link within the app works; opened directly, or refreshed, it is 404")
-                .instead(format!("`fallback {folder}{{/step*}} -> {address}`"));
+                .with_visitor(
+                    "a link within the app works; opened directly, or refreshed, it is 404",
+                )
+                .with_instead(format!("`fallback {folder}{{/step*}} -> {address}`"));
             self.folder.add(name, finding);
         }
     }
@@ -104,19 +107,16 @@ impl<'r> Audit<'r> {
     pub fn unreadable(&mut self, name: &str, why: &str) {
         let finding =
             Finding::in_file(Code::Unreadable, name, format!("{name} can not be read: {why}"))
-                .visitor("what it refers to was not looked at")
-                .instead("mend the file");
+                .with_visitor("what it refers to was not looked at")
+                .with_instead("mend the file");
         self.folder.add(name, finding);
     }
 
     /// Findings on what was read so far.
     pub fn content(&self) -> Vec<Finding> {
-        let with_count = |(finding, count): &(Finding, usize)| {
-            let mut finding = finding.clone();
-            if *count > 1 {
-                finding.what.push_str(&format!(" (and {} more)", count - 1));
-            }
-            finding
+        let with_count = |(finding, count): &(Finding, usize)| match *count > 1 {
+            true => finding.clone().with_more(&format!(" (and {} more)", count - 1)),
+            false => finding.clone(),
         };
         self.folder.found.values().map(with_count).collect()
     }
@@ -135,12 +135,12 @@ impl<'r> Audit<'r> {
         let finding = |code, what: String| Finding::at(code, from.at(&reference.range), what);
         if reference.kind.is_loaded()
             && url.scheme() == "http"
-            && site.scheme == ravel::address::Scheme::Https
+            && site.scheme() == ravel::address::Scheme::Https
         {
             let what = format!("`{}` is loaded over plain HTTP", reference.url);
             let finding = finding(Code::PlainContent, what)
-                .visitor("browsers do not load it on an HTTPS page, or warn")
-                .instead(format!("`https{}`, or a copy of your own", &url.as_str()[4..]));
+                .with_visitor("browsers do not load it on an HTTPS page, or warn")
+                .with_instead(format!("`https{}`, or a copy of your own", &url.as_str()[4..]));
             return self.folder.add(url.as_str(), finding);
         }
         if !site.has_host(&host) {
@@ -149,11 +149,11 @@ impl<'r> Audit<'r> {
         let Ok(request) = Request::get(url.as_str()) else { return };
         let route = edge.route(&request);
         let asked = self.short(request.url()).to_owned();
-        let last = route.hops.last().map(|hop| hop.to.without_fragment().to_owned());
+        let last = route.hops().last().map(|hop| hop.to().without_fragment().to_owned());
         if matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry) {
             return self.stated_address(from, own, reference, request.url(), last);
         }
-        let missing = match &route.end {
+        let missing = match &route.end() {
             RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. } => Some("404"),
             RouteEnd::Answer { outcome: Outcome::Gone, .. } => Some("410"),
             RouteEnd::Loop => Some("redirects without an end"),
@@ -161,49 +161,49 @@ impl<'r> Audit<'r> {
             _ => None,
         };
         if let Some(gets) = missing {
-            let outside = matches!(route.end, RouteEnd::Answer { outcome: Outcome::Outside, .. })
+            let outside = matches!(route.end(), RouteEnd::Answer { outcome: Outcome::Outside, .. })
                 && reference.url.starts_with('/');
             let found = match outside {
                 true => {
                     let below = format!("{}{}", site.open_base(), reference.url);
                     finding(
                         Code::OutsideBase,
-                        format!("`{}` leads out of the base path {}", reference.url, site.base),
+                        format!("`{}` leads out of the base path {}", reference.url, site.base()),
                     )
-                    .visitor(if reference.kind.is_loaded() {
+                    .with_visitor(if reference.kind.is_loaded() {
                         "404, and a blank page where a script or a style is meant"
                     } else {
                         "404"
                     })
-                    .instead(format!(
+                    .with_instead(format!(
                         "build the site for the base path, so that it reads `{below}`"
                     ))
                 }
                 false => {
                     let found =
                         finding(Code::BrokenLink, format!("`{}` leads to nothing", reference.url))
-                            .visitor(gets);
-                    found.instead(self.or_nearest(request.url(), "mend or remove it"))
+                            .with_visitor(gets);
+                    found.with_instead(self.or_nearest(request.url(), "mend or remove it"))
                 }
             };
             // A build that does not know the base path is one mistake, however many references it
             // makes.
             return self
                 .folder
-                .add(if outside { "" } else { &asked }, found.example(request.url()));
+                .add(if outside { "" } else { &asked }, found.with_example(request.url()));
         }
-        if let RouteEnd::Answer { file: Some(file), .. } = route.end
+        if let RouteEnd::Answer { file: Some(file), .. } = route.end()
             && matches!(reference.kind, Kind::Script | Kind::Style | Kind::Media)
-            && content_type(&edge.files().names()[file as usize]).starts_with("text/html")
+            && content_type(&edge.files().names()[*file as usize]).starts_with("text/html")
         {
-            let name = &edge.files().names()[file as usize];
+            let name = &edge.files().names()[*file as usize];
             let found =
                 finding(Code::GetsPage, format!("`{}` gets the page {name}", reference.url))
-                    .visitor(
+                    .with_visitor(
                         "HTML where a script, a style or an image is meant: the browser refuses it",
                     )
-                    .instead("build the file, or correct its name");
-            return self.folder.add(&asked, found.example(request.url()));
+                    .with_instead("build the file, or correct its name");
+            return self.folder.add(&asked, found.with_example(request.url()));
         }
         if let Some(last) = last {
             let written = match url.fragment() {
@@ -211,9 +211,9 @@ impl<'r> Audit<'r> {
                 None => self.short(&last).to_owned(),
             };
             let found = finding(Code::LinkRedirects, format!("`{}` only redirects", reference.url))
-                .visitor("one more round trip")
-                .instead(format!("`{written}`"));
-            self.folder.add(&asked, found.example(request.url()));
+                .with_visitor("one more round trip")
+                .with_instead(format!("`{written}`"));
+            self.folder.add(&asked, found.with_example(request.url()));
         }
     }
 
@@ -231,33 +231,33 @@ impl<'r> Audit<'r> {
             |what: String| Finding::at(Code::NotCanonical, from.at(&reference.range), what);
         let route = Request::get(stated).map(|request| edge.route(&request));
         let shown = route.as_ref().is_ok_and(|route| {
-            matches!(route.end, RouteEnd::Answer { outcome: Outcome::File, .. })
+            matches!(route.end(), RouteEnd::Answer { outcome: Outcome::File, .. })
         });
         let found = match reference.kind {
             Kind::Canonical if stated != own && last.as_deref() == Some(own) => finding(format!(
                 "the canonical link names {stated}, which redirects to the page's own address"
             ))
-            .visitor("search engines are sent round")
-            .instead(format!("`{own}`")),
+            .with_visitor("search engines are sent round")
+            .with_instead(format!("`{own}`")),
             Kind::Canonical if stated != own && !shown => {
                 finding(format!("the canonical link names {stated}, where nothing is"))
-                    .visitor("search engines may drop the page")
-                    .instead(format!("`{own}`"))
+                    .with_visitor("search engines may drop the page")
+                    .with_instead(format!("`{own}`"))
             }
             Kind::SitemapEntry if !shown => {
                 finding(format!("the sitemap names {stated}, where nothing is"))
-                    .visitor("search engines find 404")
-                    .instead(self.or_nearest(stated, "remove it"))
+                    .with_visitor("search engines find 404")
+                    .with_instead(self.or_nearest(stated, "remove it"))
             }
             Kind::SitemapEntry => match last {
                 Some(last) => finding(format!("the sitemap names {stated}, which redirects"))
-                    .visitor("search engines are sent round")
-                    .instead(format!("`{last}`")),
+                    .with_visitor("search engines are sent round")
+                    .with_instead(format!("`{last}`")),
                 None => return,
             },
             _ => return,
         };
-        self.folder.add(stated, found.example(stated));
+        self.folder.add(stated, found.with_example(stated));
     }
 
     /// A relative reference of a page that is also shown at addresses with more segments.
@@ -274,7 +274,7 @@ impl<'r> Audit<'r> {
         };
         let edge = self.edge();
         let route = edge.route(&request);
-        let gets = match &route.end {
+        let gets = match &route.end() {
             RouteEnd::Answer { file: Some(file), outcome: Outcome::File, .. } => {
                 let name = &edge.files().names()[*file as usize];
                 if !content_type(name).starts_with("text/html") {
@@ -292,10 +292,10 @@ impl<'r> Audit<'r> {
             self.short(request.url())
         );
         let found = Finding::at(code, from.at(&reference.range), what)
-            .visitor("the page is shown without its scripts or styles")
-            .instead("begin it with the base path, or state `<base href>`")
-            .example(request.url())
-            .lines(line);
+            .with_visitor("the page is shown without its scripts or styles")
+            .with_instead("begin it with the base path, or state `<base href>`")
+            .with_example(request.url())
+            .with_lines(line);
         self.folder.add(&format!("{} {}", from.name, reference.url), found);
     }
 
@@ -305,15 +305,16 @@ impl<'r> Audit<'r> {
         let mut shown = Vec::new();
         for stage in [Stage::Fallback, Stage::Missing] {
             for rule in self.space.rules(stage) {
-                let Some(path) = rule.rule.shows() else { continue };
+                let Some(path) = rule.rule().shows() else { continue };
                 if path.path().is_literal() && edge.file_of(path.path().as_str()) == Some(name) {
-                    let deep = self.sample_with(&rule.pattern, &|_| UNKNOWN.to_owned());
+                    let deep = self.sample_with(rule.pattern(), &|_| UNKNOWN.to_owned());
                     let asked = deep.filter(|request| edge.answer(request).file() == Some(name));
-                    shown.extend(asked.map(|request| (request.url().to_owned(), Some(rule.line))));
+                    shown
+                        .extend(asked.map(|request| (request.url().to_owned(), Some(rule.line()))));
                 }
             }
         }
-        if let Some((path, line)) = &edge.site().missing
+        if let Some((path, line)) = &edge.site().missing()
             && edge.file_of(path) == Some(name)
             && let Some(request) = self.request_below(UNKNOWN)
         {
@@ -323,7 +324,7 @@ impl<'r> Audit<'r> {
     }
 
     fn is_fallback_page(&self, name: &str) -> bool {
-        let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule.shows());
+        let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule().shows());
         shown.any(|path| {
             !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name)
         })

@@ -56,12 +56,26 @@ pub struct Audit<'r> {
 /// What a rule still gets.
 #[derive(Debug, Clone)]
 pub struct Remainder {
+    pub(crate) line: Line,
+    pub(crate) example: Request,
+    pub(crate) taken_by: Vec<Line>,
+}
+
+impl Remainder {
     /// The rule.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// A request with a shortest address that it still gets.
-    pub example: Request,
+    pub fn example(&self) -> &Request {
+        &self.example
+    }
+
     /// The earlier lines that take a part of what it matches.
-    pub taken_by: Vec<Line>,
+    pub fn taken_by(&self) -> &[Line] {
+        &self.taken_by
+    }
 }
 
 impl<'r> Audit<'r> {
@@ -71,7 +85,7 @@ impl<'r> Audit<'r> {
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a{/x*} -> /b{/x*}\nredirect /a/c -> /d\n")?;
     /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html", "d.html"]));
     /// let findings = ravel_check::Audit::new(&edge).rules();
-    /// assert_eq!(findings[0].code.name(), "never-acts");
+    /// assert_eq!(findings[0].code().name(), "never-acts");
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn new(edge: &'r Edge) -> Audit<'r> {
@@ -132,7 +146,7 @@ impl<'r> Audit<'r> {
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
             for (number, rule) in (0..).zip(self.space.rules(stage)) {
                 if let reach::Left::Something(example, taken_by) = self.left(stage, number, rule) {
-                    remainders.push(Remainder { line: rule.line, example, taken_by });
+                    remainders.push(Remainder { line: rule.line(), example, taken_by });
                 }
             }
         }
@@ -166,7 +180,7 @@ impl<'r> Audit<'r> {
     /// An address as a rules file would write it: without the canonical origin.
     fn short<'u>(&self, url: &'u str) -> &'u str {
         let site = self.edge().site();
-        let origin = format!("{}://{}", site.scheme, site.host);
+        let origin = format!("{}://{}", site.scheme(), site.host());
         url.strip_prefix(&*origin).filter(|rest| rest.starts_with('/')).unwrap_or(url)
     }
 
@@ -174,10 +188,10 @@ impl<'r> Audit<'r> {
     fn gets(&self, request: &Request) -> String {
         let walk = self.edge().walk(request);
         let text = match walk.hops() {
-            0 => describe(&walk.first().answer),
+            0 => describe(walk.first().answer()),
             _ => journey(&walk),
         };
-        match walk.first().answer.line() {
+        match walk.first().answer().line() {
             Some(line) => format!("{text}, by {}", self.name(line)),
             None => text,
         }
@@ -211,7 +225,7 @@ impl<'r> Audit<'r> {
         let same_end = own().find(|address| last(address).as_deref() == Some(&wanted));
         let few = edge.files().names().len() <= MOST_COMPARED;
         let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
-        let base = &edge.site().base;
+        let base = &edge.site().base();
         Some(format!("{}{found}", &base[..base.len() - 1]))
     }
 
@@ -232,8 +246,8 @@ impl<'r> Audit<'r> {
 
     fn not_decided(&self, line: Line, what: String) -> Finding {
         Finding::on(Code::NotDecided, line, format!("not decided: {what}"))
-            .visitor("it would take too long to look at every address")
-            .instead(
+            .with_visitor("it would take too long to look at every address")
+            .with_instead(
                 "ask single addresses with `ravel explain`, or state what must hold with `expect`",
             )
     }

@@ -9,12 +9,12 @@ impl<'r> Audit<'r> {
     /// Findings on rules that show files.
     pub(super) fn shown_files(&self, out: &mut Vec<Finding>) {
         let site = self.edge().site();
-        if let Some((path, line)) = &site.missing
+        if let Some((path, line)) = &site.missing()
             && !self.names_a_file(path)
         {
             out.push(
                 self.no_such_file(*line, "the missing page", path)
-                    .visitor("an unknown address gets a plain 404"),
+                    .with_visitor("an unknown address gets a plain 404"),
             );
         }
         for stage in [Stage::Rewrite, Stage::Fallback, Stage::Missing] {
@@ -23,8 +23,8 @@ impl<'r> Audit<'r> {
                 let literal = path.path().is_literal();
                 if literal && !self.names_a_file(path.path().as_str()) {
                     let finding =
-                        self.no_such_file(rule.line, &format!("`{rule}`"), path.path().as_str());
-                    out.push(finding.visitor(match stage {
+                        self.no_such_file(rule.line(), &format!("`{rule}`"), path.path().as_str());
+                    out.push(finding.with_visitor(match stage {
                         Stage::Rewrite => "the address is 404, unless a fallback takes it",
                         Stage::Fallback => "the addresses below it are 404",
                         _ => "an unknown address gets the site's missing page",
@@ -32,11 +32,11 @@ impl<'r> Audit<'r> {
                 }
                 if self.paths_with_files(rule).is_some_and(|paths| paths.is_empty()) {
                     let what = format!("`{rule}` names no file, whatever it captures");
-                    let finding = Finding::on(Code::NoSuchFile, rule.line, what);
+                    let finding = Finding::on(Code::NoSuchFile, rule.line(), what);
                     out.push(
                         finding
-                            .visitor("it never shows anything")
-                            .instead("correct the path, or build the files"),
+                            .with_visitor("it never shows anything")
+                            .with_instead("correct the path, or build the files"),
                     );
                 }
                 if stage == Stage::Rewrite && literal {
@@ -53,23 +53,24 @@ impl<'r> Audit<'r> {
             line,
             format!("{who} names {path}, and no such file is in the folder"),
         )
-        .instead(self.or_nearest(path, "build the file, or name one that is there"))
+        .with_instead(self.or_nearest(path, "build the file, or name one that is there"))
     }
 
     /// A rewrite of the address of a file that shows another.
     fn hides_by_rewrite(&self, rule: RuleRef<'r>, out: &mut Vec<Finding>) {
-        if rule.pattern.origin().is_some() || !rule.is_unconditional() {
+        if rule.pattern().origin().is_some() || !rule.is_unconditional() {
             return;
         }
         let edge = self.edge();
-        let hidden = self.addresses_below(rule.pattern.path.literal_prefix()).find_map(|address| {
-            let file =
-                edge.file_number(address).filter(|file| edge.own_address(*file) == address)?;
-            let request = Request::get(&edge.url_of(file)).ok()?;
-            let answer = edge.answer(&request);
-            let other = answer.file() != Some(&*edge.files().names()[file as usize]);
-            (answer.rule() == Some(rule.id) && other).then_some(file)
-        });
+        let hidden =
+            self.addresses_below(rule.pattern().path().literal_prefix()).find_map(|address| {
+                let file =
+                    edge.file_number(address).filter(|file| edge.own_address(*file) == address)?;
+                let request = Request::get(&edge.url_of(file)).ok()?;
+                let answer = edge.answer(&request);
+                let other = answer.file() != Some(&*edge.files().names()[file as usize]);
+                (answer.rule() == Some(rule.id()) && other).then_some(file)
+            });
         out.extend(hidden.map(|file| self.hides(rule, 1, file)));
     }
 
@@ -83,26 +84,28 @@ impl<'r> Audit<'r> {
         for rule in self.space.rules(Stage::Fallback) {
             let Some(path) = rule.shows() else { continue };
             // One address that it does not take settles nearly every case.
-            if taken_by != Some(rule.id) || !path.path().is_literal() {
+            if taken_by != Some(rule.id()) || !path.path().is_literal() {
                 continue;
             }
             let mut rest = home.and(&get).and(&self.space.below_a_base());
             rest.take_out(&self.space.of_known_type());
-            rest.take_out(&self.space.matching(rule.rule));
+            rest.take_out(&self.space.matching(rule.rule()));
             rest.take_out(&self.space.naming_a_file());
-            for number in self.overlaps(Stage::Redirect).with(&rule.pattern).into_iter().take(64) {
-                rest.take_out(&self.space.acting(self.space.rule(Stage::Redirect, number).rule).0);
+            for number in self.overlaps(Stage::Redirect).with(rule.pattern()).into_iter().take(64) {
+                rest.take_out(
+                    &self.space.acting(self.space.rule(Stage::Redirect, number).rule()).0,
+                );
             }
             if let Member::None = rest.shortest(&self.space) {
                 out.push(
                     Finding::on(
                         Code::FallbackEverywhere,
-                        rule.line,
+                        rule.line(),
                         format!("`{rule}` covers the whole site: no address is ever missing"),
                     )
-                    .visitor(format!("a mistyped address answers 200 with {path}"))
-                    .instead("give the fallback only the part of the site that is an app, and the rest a missing page")
-                    .example(unknown.url()),
+                    .with_visitor(format!("a mistyped address answers 200 with {path}"))
+                    .with_instead("give the fallback only the part of the site that is an app, and the rest a missing page")
+                    .with_example(unknown.url()),
                 );
             }
         }

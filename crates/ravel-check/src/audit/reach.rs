@@ -40,10 +40,10 @@ impl<'r> Audit<'r> {
                 if let Some(first) = self.same_before(stage, number, rule) {
                     let same = Finding::on(
                         Code::SameRule,
-                        rule.line,
+                        rule.line(),
                         format!("`{rule}` stands already on {}", self.name(first)),
                     );
-                    out.push(same.instead("remove one of the two").lines([first]));
+                    out.push(same.with_instead("remove one of the two").with_lines([first]));
                     continue;
                 }
                 let with_files = self.paths_with_files(rule);
@@ -56,9 +56,8 @@ impl<'r> Audit<'r> {
                     Left::Nothing(lines, files) => {
                         out.push(self.never(rule, lines, files, with_files.is_some()))
                     }
-                    Left::Undecided => {
-                        out.push(self.not_decided(rule.line, format!("whether `{rule}` ever acts")))
-                    }
+                    Left::Undecided => out
+                        .push(self.not_decided(rule.line(), format!("whether `{rule}` ever acts"))),
                 }
             }
         }
@@ -83,15 +82,15 @@ impl<'r> Audit<'r> {
             );
             out.push(
                 Finding::on(Code::ManyRulesAsked, line, what)
-                    .visitor("the answer takes longer with each of them")
-                    .instead("tell them apart by text before their first capture, by a segment, or by a value of the query")
-                    .example(request.url()),
+                    .with_visitor("the answer takes longer with each of them")
+                    .with_instead("tell them apart by text before their first capture, by a segment, or by a value of the query")
+                    .with_example(request.url()),
             );
         }
     }
 
     fn never(&self, rule: RuleRef<'r>, lines: Vec<Line>, files: bool, with_files: bool) -> Finding {
-        let pattern = &rule.pattern;
+        let pattern = &rule.pattern();
         let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
         let (why, instead) = match (lines.len(), files) {
             (0, false) => (
@@ -114,23 +113,22 @@ impl<'r> Audit<'r> {
                 "move it above them, or remove it".to_owned(),
             ),
         };
-        let shown = self.space.matching(rule.rule);
+        let shown = self.space.matching(rule.rule());
         let why =
             if with_files { format!("wherever its captures name a file, {why}") } else { why };
         let finding =
-            Finding::on(Code::NeverActs, rule.line, format!("`{rule}` never acts: {why}"))
-                .instead(instead)
-                .lines(lines);
+            Finding::on(Code::NeverActs, rule.line(), format!("`{rule}` never acts: {why}"))
+                .with_instead(instead)
+                .with_lines(lines);
         match self.space_member(&shown) {
             Some(request) => {
                 let gets = self.gets(&request);
                 finding
-                    .visitor(format!("{} {gets}", self.short(request.url())))
-                    .example(request.url())
+                    .with_visitor(format!("{} {gets}", self.short(request.url())))
+                    .with_example(request.url())
             }
-            None => {
-                finding.visitor(format!("nobody ever gets it, whatever address `{pattern}` names"))
-            }
+            None => finding
+                .with_visitor(format!("nobody ever gets it, whatever address `{pattern}` names")),
         }
     }
 
@@ -138,8 +136,8 @@ impl<'r> Audit<'r> {
     pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Left {
         let universe = self.universe(stage);
         let (sure, maybe) = match stage {
-            Stage::Redirect => self.space.acting(rule.rule),
-            _ => (self.space.matching(rule.rule), RequestSet::default()),
+            Stage::Redirect => self.space.acting(rule.rule()),
+            _ => (self.space.matching(rule.rule()), RequestSet::default()),
         };
         let mut left = sure.or(&maybe).and(&universe);
         if rule.spares_files() {
@@ -152,7 +150,7 @@ impl<'r> Audit<'r> {
             left = left.and(with_files);
         }
         let mut lines = Vec::new();
-        let redirects = self.overlaps(Stage::Redirect).with(&rule.pattern);
+        let redirects = self.overlaps(Stage::Redirect).with(rule.pattern());
         let earlier =
             redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
         let earlier: Vec<RuleRef<'r>> =
@@ -161,9 +159,9 @@ impl<'r> Audit<'r> {
             return Left::Undecided;
         }
         for other in earlier {
-            let (sure, maybe) = self.space.acting(other.rule);
+            let (sure, maybe) = self.space.acting(other.rule());
             if left.take_out(&sure) {
-                lines.push(other.line);
+                lines.push(other.line());
             }
             left = left.cut_by(&maybe);
         }
@@ -174,15 +172,15 @@ impl<'r> Audit<'r> {
                 .filter(|before| *before as usize <= stage as usize)
             {
                 if before == Stage::Fallback {
-                    files = left.take_out(&self.shown_files_of(&rule.pattern));
+                    files = left.take_out(&self.shown_files_of(rule.pattern()));
                 }
-                let others = self.overlaps(before).with(&rule.pattern);
+                let others = self.overlaps(before).with(rule.pattern());
                 for other in others.into_iter().filter(|other| before != stage || *other < number) {
                     let other = self.space.rule(before, other);
                     match self.taken(stage, other) {
-                        Some(taken) if left.take_out(&taken) => lines.push(other.line),
+                        Some(taken) if left.take_out(&taken) => lines.push(other.line()),
                         Some(_) => {}
-                        None => left = left.cut_by(&self.space.matching(other.rule)),
+                        None => left = left.cut_by(&self.space.matching(other.rule())),
                     }
                 }
             }
@@ -213,7 +211,7 @@ impl<'r> Audit<'r> {
     fn shown_files_of(&self, pattern: &Pattern) -> RequestSet<'r> {
         let mut named = self.space.naming_a_file();
         for number in self.overlaps(Stage::Rewrite).with(pattern) {
-            named.take_out(&self.space.matching(self.space.rule(Stage::Rewrite, number).rule));
+            named.take_out(&self.space.matching(self.space.rule(Stage::Rewrite, number).rule()));
         }
         named
     }
@@ -223,19 +221,19 @@ impl<'r> Audit<'r> {
         let there = |path: &ravel::template::Target| {
             path.path().is_literal() && self.names_a_file(path.path().as_str())
         };
-        match &other.rule.effect {
-            Effect::File(file) => match file.role {
+        match &other.rule().effect() {
+            Effect::File(file) => match file.role() {
                 // A rewrite decides even where its file is not there, among rewrites.
                 FileRole::Rewrite if stage == Stage::Rewrite => {
-                    Some(self.space.matching(other.rule))
+                    Some(self.space.matching(other.rule()))
                 }
                 FileRole::Rewrite | FileRole::Fallback { even_files: true } => {
-                    there(&file.path).then(|| self.space.matching(other.rule))
+                    there(file.path()).then(|| self.space.matching(other.rule()))
                 }
-                FileRole::Fallback { even_files: false } => there(&file.path)
-                    .then(|| self.space.matching(other.rule).minus(&self.space.of_known_type())),
+                FileRole::Fallback { even_files: false } => there(file.path())
+                    .then(|| self.space.matching(other.rule()).minus(&self.space.of_known_type())),
             },
-            Effect::NotFoundPage(path) => there(path).then(|| self.space.matching(other.rule)),
+            Effect::NotFoundPage(path) => there(path).then(|| self.space.matching(other.rule())),
             Effect::Redirect(_) | Effect::Gone | Effect::Elsewhere(_) | Effect::Headers(_) => None,
         }
     }
@@ -243,7 +241,7 @@ impl<'r> Audit<'r> {
     /// The requests that come to a stage at all, before any rule has taken its own.
     pub(super) fn universe(&self, stage: Stage) -> RequestSet<'r> {
         let site = self.edge().site();
-        let https_first = site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains);
+        let https_first = site.hsts().as_ref().is_some_and(|hsts| hsts.subdomains());
         if stage == Stage::Redirect {
             return self.space.with_origins(|origin| {
                 !https_first || origin.scheme == Scheme::Https || origin.is_preview()
@@ -264,7 +262,7 @@ impl<'r> Audit<'r> {
         with_files: Option<&RequestSet<'r>>,
         lines: &mut Vec<Line>,
     ) -> RequestSet<'r> {
-        let mut matching = self.space.matching(rule.rule).and(&self.universe(Stage::Redirect));
+        let mut matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
         if let Some(with_files) = with_files {
             matching = matching.and(with_files);
         }
@@ -272,14 +270,14 @@ impl<'r> Audit<'r> {
         let mut pages = RequestSet::default();
         for other in self
             .overlaps(Stage::Redirect)
-            .with(&rule.pattern)
+            .with(rule.pattern())
             .into_iter()
             .map(|other| self.space.rule(Stage::Redirect, other))
         {
-            if matches!(other.effect, Effect::Gone) {
-                let mut gone = matching.and(&self.space.matching(other.rule));
+            if matches!(other.effect(), Effect::Gone) {
+                let mut gone = matching.and(&self.space.matching(other.rule()));
                 for earlier in &before {
-                    gone.take_out(&self.space.acting(earlier.rule).0);
+                    gone.take_out(&self.space.acting(earlier.rule()).0);
                 }
                 pages = pages.or(&gone);
             }
@@ -287,17 +285,17 @@ impl<'r> Audit<'r> {
         }
         for other in self
             .overlaps(Stage::Missing)
-            .with(&rule.pattern)
+            .with(rule.pattern())
             .into_iter()
             .filter(|other| *other < number)
         {
             let other = self.space.rule(Stage::Missing, other);
             match self.taken(Stage::Missing, other) {
-                Some(taken) if pages.take_out(&taken) && !lines.contains(&other.line) => {
-                    lines.push(other.line)
+                Some(taken) if pages.take_out(&taken) && !lines.contains(&other.line()) => {
+                    lines.push(other.line())
                 }
                 Some(_) => {}
-                None => pages = pages.cut_by(&self.space.matching(other.rule)),
+                None => pages = pages.cut_by(&self.space.matching(other.rule())),
             }
         }
         pages
@@ -308,28 +306,28 @@ impl<'r> Audit<'r> {
     pub(super) fn paths_with_files(&self, rule: RuleRef<'_>) -> Option<Vec<String>> {
         let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
         let first =
-            path.path().expressions().next().and_then(|(_, name)| rule.pattern.form_of(name));
+            path.path().expressions().next().and_then(|(_, name)| rule.pattern().form_of(name));
         // Slashes at the start become one, so that very many captures come to one path.
         let opens =
             matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
         let complete =
-            rule.pattern.names().all(|name| path.expressions().any(|(_, used)| used == name));
-        if path.path().is_literal() || opens || !complete || rule.pattern.origin().is_some() {
+            rule.pattern().names().all(|name| path.expressions().any(|(_, used)| used == name));
+        if path.path().is_literal() || opens || !complete || rule.pattern().origin().is_some() {
             return None;
         }
         let prefix = path.path().literal_prefix();
-        let fold = self.edge().site().ignore_case;
+        let fold = self.edge().site().ignore_case();
         let mut paths = Vec::new();
         for address in self.edge().spelled_addresses().filter(|address| address.starts_with(prefix))
         {
-            let Some(values) = path.captures_for(address, &rule.pattern, fold) else { continue };
+            let Some(values) = path.captures_for(address, rule.pattern(), fold) else { continue };
             let value = |name: &str| {
                 values
                     .iter()
                     .find(|(known, _)| known == name)
                     .map_or(String::new(), |(_, value)| value.clone())
             };
-            paths.push(rule.pattern.path_with(value));
+            paths.push(rule.pattern().path_with(value));
             if paths.len() > MOST_OVERLAPS {
                 return None;
             }
@@ -343,7 +341,7 @@ impl<'r> Audit<'r> {
             Stage::Redirect => decides(&self.edge().route(request), rule),
             _ => {
                 let why = self.edge().explain(request);
-                why.steps.iter().any(|step| *step == Step::Rule(rule.id, RuleResult::Matched))
+                why.steps().iter().any(|step| *step == Step::Rule(rule.id(), RuleResult::Matched))
             }
         }
     }
@@ -365,7 +363,8 @@ impl<'r> Audit<'r> {
                 }
             })
         };
-        self.sample_with(&rule.pattern, &|name| match (listed(name), rule.pattern.form_of(name)) {
+        self.sample_with(rule.pattern(), &|name| match (listed(name), rule.pattern().form_of(name))
+        {
             (Some(text), Some(Expression::Segments)) => format!("/{text}"),
             (Some(text), _) => text,
             (None, Some(Expression::Segment)) => "a".to_owned(),
@@ -381,17 +380,17 @@ impl<'r> Audit<'r> {
     ) -> Option<Request> {
         let site = self.edge().site();
         let mut url = match pattern.origin() {
-            None => format!("{}://{}{}", site.scheme, site.host, site.open_base()),
-            Some(origin) if origin.host.capture.is_none() => {
-                format!("{}://{}", origin.scheme, origin.host.host)
+            None => format!("{}://{}{}", site.scheme(), site.host(), site.open_base()),
+            Some(origin) if origin.host().capture().is_none() => {
+                format!("{}://{}", origin.scheme(), origin.host().host())
             }
             Some(_) => return None,
         };
         url.push_str(&pattern.path_with(capture));
         for (at, part) in pattern.query().iter().enumerate() {
             url.push(if at == 0 { '?' } else { '&' });
-            url.push_str(&part.key);
-            match &part.test {
+            url.push_str(part.key());
+            match &part.test() {
                 QueryTest::Present => {}
                 QueryTest::Text(value) => url.extend(["=", value]),
                 QueryTest::Capture(name) => url.extend(["=", &capture(name)]),
@@ -401,10 +400,10 @@ impl<'r> Audit<'r> {
     }
 
     fn same_before(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Option<Line> {
-        let others = self.overlaps(stage).with(&rule.pattern);
-        let languages = &self.edge().site().languages;
+        let others = self.overlaps(stage).with(rule.pattern());
+        let languages = &self.edge().site().languages();
         let written = |rule: RuleRef<'_>| {
-            let tests = rule.rule.tests().iter().map(|test| test.written(languages));
+            let tests = rule.rule().tests().iter().map(|test| test.written(languages));
             std::iter::once(rule.to_string()).chain(tests).collect::<Vec<_>>()
         };
         let own = written(rule);
@@ -413,17 +412,17 @@ impl<'r> Audit<'r> {
             .filter(|other| *other < number)
             .map(|other| self.space.rule(stage, other));
         earlier
-            .find(|other| other.pattern == rule.pattern && written(*other) == own)
-            .map(|other| other.line)
+            .find(|other| other.pattern() == rule.pattern() && written(*other) == own)
+            .map(|other| other.line())
     }
 }
 
 /// Whether a rule of the first stage is the first to decide.
 pub(super) fn decides(route: &Route, rule: RuleRef<'_>) -> bool {
-    match (route.hops.first(), &route.end) {
-        (Some(hop), _) => hop.rule == Some(rule.id),
+    match (route.hops().first(), &route.end()) {
+        (Some(hop), _) => hop.rule() == Some(rule.id()),
         (None, RouteEnd::Answer { outcome: Outcome::Gone | Outcome::Elsewhere, by, .. }) => {
-            *by == Some(rule.id)
+            *by == Some(rule.id())
         }
         _ => false,
     }

@@ -16,11 +16,11 @@ impl<'r> Audit<'r> {
     ) {
         let permanent = redirect.is_permanent();
         for (request, route) in routes {
-            let Some(next) = route.hops.get(1) else { continue };
-            let last = &route.hops[route.hops.len() - 1].to;
-            let by = next.rule.map_or("its page's own address".to_owned(), |by| self.name_of(by));
+            let Some(next) = route.hops().get(1) else { continue };
+            let last = &route.hops()[route.hops().len() - 1].to();
+            let by = next.rule().map_or("its page's own address".to_owned(), |by| self.name_of(by));
             if let Some(by) =
-                route.hops[1..].iter().filter(|hop| !hop.permanent).find_map(|hop| hop.rule)
+                route.hops()[1..].iter().filter(|hop| !hop.permanent()).find_map(|hop| hop.rule())
                 && permanent
             {
                 let what = format!(
@@ -28,50 +28,50 @@ impl<'r> Audit<'r> {
                     self.name_of(by)
                 );
                 out.push(
-                    Finding::on(Code::PermanentToTemporary, rule.line, what)
-                        .visitor(format!(
+                    Finding::on(Code::PermanentToTemporary, rule.line(), what)
+                        .with_visitor(format!(
                             "with `hops each`, browsers remember the way to {} for good",
-                            self.short(route.hops[0].to.as_str())
+                            self.short(route.hops()[0].to().as_str())
                         ))
-                        .instead(format!(
+                        .with_instead(format!(
                             "make {} permanent, or this rule temporary",
                             self.name_of(by)
                         ))
-                        .example(request.url())
-                        .lines([self.line(by)]),
+                        .with_example(request.url())
+                        .with_lines([self.line(by)]),
                 );
                 return;
             }
-            if next.rule.is_none()
-                && redirect.target.origin().is_some_and(|origin| origin.scheme == Scheme::Http)
+            if next.rule().is_none()
+                && redirect.target().origin().is_some_and(|origin| origin.scheme() == Scheme::Http)
             {
                 continue;
             }
             let own = |host: &str| {
-                self.edge().site().aliases.iter().any(|alias| alias.host.as_str() == host)
+                self.edge().site().aliases().iter().any(|alias| alias.host().as_str() == host)
             };
-            if own(route.hops[0].to.host()) {
+            if own(route.hops()[0].to().host()) {
                 // Said as `through-alias`.
                 return;
             }
             let what = format!(
                 "{} leads to {}, which {by} redirects to {}",
                 self.short(request.url()),
-                self.short(route.hops[0].to.as_str()),
+                self.short(route.hops()[0].to().as_str()),
                 self.short(last.as_str())
             );
             out.push(
-                Finding::on(Code::Chain, rule.line, what)
-                    .visitor(format!(
+                Finding::on(Code::Chain, rule.line(), what)
+                    .with_visitor(format!(
                         "{} hops with `hops each`; joined into one otherwise",
-                        route.hops.len()
+                        route.hops().len()
                     ))
-                    .instead(match redirect.target.path().is_literal() {
+                    .with_instead(match redirect.target().path().is_literal() {
                         true => format!("lead to {} at once", self.short(last.as_str())),
                         false => "lead to the last address at once".to_owned(),
                     })
-                    .example(request.url())
-                    .lines(next.rule.map(|by| self.line(by))),
+                    .with_example(request.url())
+                    .with_lines(next.rule().map(|by| self.line(by))),
             );
             return;
         }
@@ -87,12 +87,12 @@ impl<'r> Audit<'r> {
         let missing: Vec<&(Request, Route)> =
             routes.iter().filter(|(_, route)| route.ends_missing()).collect();
         let Some((request, route)) = missing.first() else { return };
-        let Some(redirect) = rule.rule.redirect() else { return };
-        let fixed = redirect.target.expressions().next().is_none();
+        let Some(redirect) = rule.rule().redirect() else { return };
+        let fixed = redirect.target().expressions().next().is_none();
         if !fixed && !self.is_listed(rule) && self.image_has_a_page(rule) {
             return;
         }
-        let last = route.hops.last().map_or("", |hop| hop.to.as_str());
+        let last = route.hops().last().map_or("", |hop| hop.to().as_str());
         let count = missing.len();
         let what = match fixed || count == 1 {
             true => format!(
@@ -111,26 +111,26 @@ impl<'r> Audit<'r> {
             }
         };
         out.push(
-            Finding::on(Code::EndsMissing, rule.line, what)
-                .visitor("404 after a redirect")
-                .instead(self.or_nearest(last, "lead to a page that is there"))
-                .example(request.url()),
+            Finding::on(Code::EndsMissing, rule.line(), what)
+                .with_visitor("404 after a redirect")
+                .with_instead(self.or_nearest(last, "lead to a page that is there"))
+                .with_example(request.url()),
         );
     }
 
     /// Whether some address that a rule can lead to is a page, or is left to another rule or site.
     fn image_has_a_page(&self, rule: RuleRef<'r>) -> bool {
-        let Some(image) = self.space.image(rule.rule) else { return true };
-        let Some(redirect) = rule.rule.redirect() else { return true };
+        let Some(image) = self.space.image(rule.rule()) else { return true };
+        let Some(redirect) = rule.rule().redirect() else { return true };
         if redirect
-            .target
+            .target()
             .origin()
-            .is_some_and(|origin| !self.edge().site().has_host(origin.host.host.as_str()))
+            .is_some_and(|origin| !self.edge().site().has_host(origin.host().host().as_str()))
         {
             return true;
         }
-        let template = redirect.target.path_as_pattern(&rule.pattern);
-        let fold = self.edge().site().ignore_case;
+        let template = redirect.target().path_as_pattern(rule.pattern());
+        let fold = self.edge().site().ignore_case();
         if self
             .addresses_below(template.literal_prefix())
             .any(|address| template.matches(address, fold, &mut Default::default()))
@@ -138,10 +138,10 @@ impl<'r> Audit<'r> {
             return true;
         }
         [Stage::Redirect, Stage::Rewrite, Stage::Fallback].into_iter().any(|stage| {
-            let met = self.overlaps(stage).with_target(&redirect.target);
+            let met = self.overlaps(stage).with_target(redirect.target());
             met.into_iter().any(|number| {
                 self.space_member(
-                    &image.and(&self.space.matching(self.space.rule(stage, number).rule)),
+                    &image.and(&self.space.matching(self.space.rule(stage, number).rule())),
                 )
                 .is_some()
             })
@@ -155,7 +155,7 @@ impl<'r> Audit<'r> {
         routes: &[(Request, Route)],
         out: &mut Vec<Finding>,
     ) {
-        let path = rule.pattern.path.as_str();
+        let path = rule.pattern().path().as_str();
         let last = path.rsplit('/').find(|segment| !segment.is_empty()).unwrap_or_default();
         if rule.one_path().is_none() || path == "/" || last.contains('.') || routes.is_empty() {
             return;
@@ -166,16 +166,16 @@ impl<'r> Audit<'r> {
         };
         let Some(request) = self.request_below(&other) else { return };
         let route = self.edge().route(&request);
-        if route.ends_missing() && route.hops.is_empty() {
+        if route.ends_missing() && route.hops().is_empty() {
             let what = format!("{path} is redirected, and {other} is missing");
             out.push(
-                Finding::on(Code::OneSlashForm, rule.line, what)
-                    .visitor(format!(
+                Finding::on(Code::OneSlashForm, rule.line(), what)
+                    .with_visitor(format!(
                         "people who type the address {} get 404",
                         if other.ends_with('/') { "with a `/`" } else { "without the `/`" }
                     ))
-                    .instead(format!("add a line for `{other}`"))
-                    .example(request.url()),
+                    .with_instead(format!("add a line for `{other}`"))
+                    .with_example(request.url()),
             );
         }
     }
@@ -187,57 +187,57 @@ impl<'r> Audit<'r> {
         redirect: &Redirect,
         out: &mut Vec<Finding>,
     ) {
-        let Some(origin) = redirect.target.origin() else { return };
+        let Some(origin) = redirect.target().origin() else { return };
         let site = self.edge().site();
-        let host = origin.host.host.as_str();
-        let target = redirect.target.to_string();
+        let host = origin.host().host().as_str();
+        let target = redirect.target().to_string();
         let suffix = psl::suffix(host.as_bytes()).filter(|suffix| suffix.is_known());
-        let is_listed = origin.host.capture.as_deref().is_some_and(|name| {
+        let is_listed = origin.host().capture().is_some_and(|name| {
             rule.tests()
                 .of_capture(name)
                 .any(|(set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
         });
-        if origin.host.capture.is_some()
+        if origin.host().capture().is_some()
             && !is_listed
             && suffix.is_some_and(|suffix| suffix.as_bytes() == host.as_bytes())
         {
             out.push(
                 Finding::on(
                     Code::OpenRedirect,
-                    rule.line,
+                    rule.line(),
                     format!("`{target}` leads to any name under {host}, where anybody can register one"),
                 )
-                .visitor("a link to this site can lead to a stranger's")
-                .instead("put the captured label before a domain of your own, or list its values with `where … is one of`"),
+                .with_visitor("a link to this site can lead to a stranger's")
+                .with_instead("put the captured label before a domain of your own, or list its values with `where … is one of`"),
             );
         }
-        if site.aliases.iter().any(|alias| alias.host.as_str() == host)
-            && origin.host.capture.is_none()
+        if site.aliases().iter().any(|alias| alias.host().as_str() == host)
+            && origin.host().capture().is_none()
         {
             out.push(
                 Finding::on(
                     Code::ThroughAlias,
-                    rule.line,
+                    rule.line(),
                     format!(
                         "`{target}` is on {host}, an alias that only leads back to {}",
-                        site.host
+                        site.host()
                     ),
                 )
-                .visitor("one more hop with `hops each`")
-                .instead(format!(
+                .with_visitor("one more hop with `hops each`")
+                .with_instead(format!(
                     "write `{}`",
-                    target.replacen(host, site.host.as_str(), 1).replacen(
+                    target.replacen(host, site.host().as_str(), 1).replacen(
                         "http://",
-                        &format!("{}://", site.scheme),
+                        &format!("{}://", site.scheme()),
                         1
                     )
                 )),
             );
-        } else if origin.scheme == Scheme::Http && (!site.has_host(host) || site.upgrades()) {
+        } else if origin.scheme() == Scheme::Http && (!site.has_host(host) || site.upgrades()) {
             out.push(
-                Finding::on(Code::PlainTarget, rule.line, format!("`{target}` is plain HTTP"))
-                    .visitor("anybody on the way can read and change what is sent")
-                    .instead(format!("write `https{}` if that host has HTTPS", &target[4..])),
+                Finding::on(Code::PlainTarget, rule.line(), format!("`{target}` is plain HTTP"))
+                    .with_visitor("anybody on the way can read and change what is sent")
+                    .with_instead(format!("write `https{}` if that host has HTTPS", &target[4..])),
             );
         }
     }
@@ -249,11 +249,11 @@ impl<'r> Audit<'r> {
         out: &mut Vec<Finding>,
     ) {
         let used = |name: &str| {
-            redirect.target.expressions().any(|(_, used)| used == name)
+            redirect.target().expressions().any(|(_, used)| used == name)
                 || rule.tests().of_capture(name).next().is_some()
         };
         let unused: Vec<String> = rule
-            .pattern
+            .pattern()
             .captures()
             .filter(|(_, name)| !used(name))
             .map(|(form, name)| form.written(name))
@@ -261,9 +261,9 @@ impl<'r> Audit<'r> {
         if !unused.is_empty() {
             let what = format!("`{}` is captured and not used", unused.join("`, `"));
             out.push(
-                Finding::on(Code::UnusedCapture, rule.line, what)
-                    .visitor("addresses that differ only there lead to one place")
-                    .instead("use it in the target, or accept this where it is meant"),
+                Finding::on(Code::UnusedCapture, rule.line(), what)
+                    .with_visitor("addresses that differ only there lead to one place")
+                    .with_instead("use it in the target, or accept this where it is meant"),
             );
         }
     }
@@ -276,10 +276,13 @@ impl<'r> Audit<'r> {
             for file in 0..edge.files().names().len() as u32 {
                 let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
                 let route = edge.route(&request);
-                let elsewhere_or_gone = route.hops.is_empty()
-                    && !matches!(route.end, RouteEnd::Answer { outcome: ravel::Outcome::File, .. });
-                let by = match route.hops.first() {
-                    Some(hop) => hop.rule,
+                let elsewhere_or_gone = route.hops().is_empty()
+                    && !matches!(
+                        route.end(),
+                        RouteEnd::Answer { outcome: ravel::Outcome::File, .. }
+                    );
+                let by = match route.hops().first() {
+                    Some(hop) => hop.rule(),
                     None if elsewhere_or_gone => route.decided_by(),
                     None => None,
                 };
@@ -299,9 +302,9 @@ impl<'r> Audit<'r> {
             1 => format!("the file {name}"),
             _ => format!("{count} files, {name} the first of them"),
         };
-        Finding::on(Code::HidesFile, rule.line, format!("`{rule}` hides {files}"))
-            .visitor("nobody can ever see what is there")
-            .instead("remove the file, narrow the pattern, or add `when no file`")
-            .example(self.edge().url_of(first))
+        Finding::on(Code::HidesFile, rule.line(), format!("`{rule}` hides {files}"))
+            .with_visitor("nobody can ever see what is there")
+            .with_instead("remove the file, narrow the pattern, or add `when no file`")
+            .with_example(self.edge().url_of(first))
     }
 }

@@ -9,39 +9,89 @@ use ravel::program::Role;
 /// Where people end who come in by each host and scheme.
 #[derive(Debug, Clone)]
 pub struct WaysIn {
+    pub(crate) deep: Option<String>,
+    pub(crate) ways: Vec<Way>,
+}
+
+impl WaysIn {
     /// The page besides the first that was asked for, as a path below the base path; none where the
     /// site has no other.
-    pub deep: Option<String>,
+    pub fn deep(&self) -> Option<&str> {
+        self.deep.as_deref()
+    }
+
     /// One for each host and scheme, the canonical host first.
-    pub ways: Vec<Way>,
+    pub fn ways(&self) -> &[Way] {
+        &self.ways
+    }
 }
 
 /// A host with a scheme.
 #[derive(Debug, Clone)]
 pub struct Way {
+    pub(crate) origin: String,
+    pub(crate) line: Line,
+    pub(crate) first: WayEnd,
+    pub(crate) deep: Option<WayEnd>,
+}
+
+impl Way {
     /// The origin, as `http://www.harbour.example`.
-    pub origin: String,
+    pub fn origin(&self) -> &str {
+        &self.origin
+    }
+
     /// The line that names the host.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// Where the site's first page ends.
-    pub first: WayEnd,
+    pub fn first(&self) -> &WayEnd {
+        &self.first
+    }
+
     /// Where a deep page ends.
-    pub deep: Option<WayEnd>,
+    pub fn deep(&self) -> Option<&WayEnd> {
+        self.deep.as_ref()
+    }
 }
 
 /// Where a way ends.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WayEnd {
+    pub(crate) asked: String,
+    pub(crate) url: String,
+    pub(crate) status: Option<u16>,
+    pub(crate) hops: usize,
+    pub(crate) back_to_plain: bool,
+}
+
+impl WayEnd {
     /// What was asked.
-    pub asked: String,
+    pub fn asked(&self) -> &str {
+        &self.asked
+    }
+
     /// The address where it ends.
-    pub url: String,
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
     /// The status there; none off the site.
-    pub status: Option<u16>,
+    pub fn status(&self) -> Option<u16> {
+        self.status
+    }
+
     /// The number of redirects.
-    pub hops: usize,
+    pub fn hops(&self) -> usize {
+        self.hops
+    }
+
     /// Whether it goes from HTTPS to plain HTTP.
-    pub back_to_plain: bool,
+    pub fn back_to_plain(&self) -> bool {
+        self.back_to_plain
+    }
 }
 
 impl<'r> Audit<'r> {
@@ -56,18 +106,18 @@ impl<'r> Audit<'r> {
         entrances.sort_by_key(|origin| (of_host(&origin.host), origin.scheme == Scheme::Http));
         for origin in entrances {
             let alias = site
-                .aliases
+                .aliases()
                 .iter()
-                .find(|alias| alias.host.as_str() == &*origin.host && origin.role == Role::Alias);
+                .find(|alias| alias.host().as_str() == &*origin.host && origin.role == Role::Alias);
             let preview = site
-                .previews
+                .previews()
                 .iter()
                 .find(|preview| preview.matches(&origin.host) && origin.role == Role::Preview);
             let line = alias
-                .map(|alias| alias.line)
-                .or(preview.map(|preview| preview.line))
-                .unwrap_or(site.line);
-            let base = alias.map_or(&*site.base, |alias| &*alias.base);
+                .map(|alias| alias.line())
+                .or(preview.map(|preview| preview.line()))
+                .unwrap_or(site.line());
+            let base = alias.map_or(site.base(), |alias| alias.base());
             let whole = format!("{}://{}", origin.scheme, origin.host);
             let end =
                 |path: &str| self.end_of(&format!("{whole}{}{path}", &base[..base.len() - 1]));
@@ -84,7 +134,7 @@ impl<'r> Audit<'r> {
 
     fn end_of(&self, url: &str) -> Option<WayEnd> {
         let walk = self.edge().walk(&Request::get(url).ok()?);
-        let asked = walk.answers.iter().map(|(asked, _)| asked.as_str());
+        let asked = walk.answers().iter().map(|(asked, _)| asked.as_str());
         let schemes: Vec<Scheme> = asked
             .chain([walk.url()])
             .filter_map(|url| Address::parse(url).ok())
@@ -127,12 +177,12 @@ impl<'r> Audit<'r> {
         for way in &ways.ways {
             let plain = way.origin.starts_with("http:");
             let alone = site.is_preview(way.origin.split("://").nth(1).unwrap_or_default());
-            let most = if site.hsts.as_ref().is_some_and(|hsts| hsts.subdomains) && plain && !alone
-            {
-                2
-            } else {
-                1
-            };
+            let most =
+                if site.hsts().as_ref().is_some_and(|hsts| hsts.subdomains()) && plain && !alone {
+                    2
+                } else {
+                    1
+                };
             for end in std::iter::once(&way.first).chain(&way.deep) {
                 let found = if end.back_to_plain {
                     Finding::on(
@@ -140,14 +190,14 @@ impl<'r> Audit<'r> {
                         way.line,
                         format!("{} passes from HTTPS to plain HTTP", end.asked),
                     )
-                    .visitor("browsers warn, and anybody on the way can read along")
-                    .instead("write `https` in the target")
+                    .with_visitor("browsers warn, and anybody on the way can read along")
+                    .with_instead("write `https` in the target")
                 } else if end.hops > most {
                     let what = format!("{} takes {} hops to {}", end.asked, end.hops, end.url);
                     Finding::on(Code::WayInHops, way.line, what)
-                        .visitor("each hop is a round trip")
-                        .instead("leave out `hops each`, or let the first redirect lead to the last address at once")
-                } else if site.scheme == Scheme::Https
+                        .with_visitor("each hop is a round trip")
+                        .with_instead("leave out `hops each`, or let the first redirect lead to the last address at once")
+                } else if site.scheme() == Scheme::Https
                     && end.url.starts_with("http:")
                     && !alone
                     && end.status.is_some()
@@ -157,12 +207,12 @@ impl<'r> Audit<'r> {
                         way.line,
                         format!("{} ends on plain HTTP, at {}", end.asked, end.url),
                     )
-                    .visitor("anybody on the way can read and change what is sent")
-                    .instead("`http upgrade`, which is what holds when nothing is said")
+                    .with_visitor("anybody on the way can read and change what is sent")
+                    .with_instead("`http upgrade`, which is what holds when nothing is said")
                 } else {
                     continue;
                 };
-                out.push(found.example(&*end.asked));
+                out.push(found.with_example(&*end.asked));
                 break;
             }
         }
@@ -171,8 +221,8 @@ impl<'r> Audit<'r> {
 }
 
 fn status_of(walk: &Walk<'_>) -> Option<u16> {
-    match walk.end {
-        End::Answer => walk.last().1.answer.status(),
+    match walk.end() {
+        End::Answer => walk.last().1.answer().status(),
         End::Away => None,
         End::Loop => Some(508),
     }

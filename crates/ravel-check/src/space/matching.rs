@@ -21,7 +21,7 @@ impl<'r> Space<'r> {
         target: Option<&Target>,
     ) -> RequestSet<'r> {
         let mut set = self.all();
-        let fold = self.edge.site().ignore_case;
+        let fold = self.edge.site().ignore_case();
         let tests = |name: &str, from_query: bool, from_host: bool| {
             let mut tests: Vec<CaptureTest<'r>> = self.tests_about(name, asked).collect();
             if from_query && target.is_some_and(|target| target.puts_into_path(name)) {
@@ -34,7 +34,7 @@ impl<'r> Space<'r> {
         };
         let host_tests = pattern
             .origin()
-            .and_then(|origin| origin.host.capture.as_deref())
+            .and_then(|origin| origin.host().capture())
             .map(|name| tests(name, false, true));
         set.pieces.retain(|piece| pattern.origin().is_some() || self.regions[piece.region].inside);
         for piece in &mut set.pieces {
@@ -50,16 +50,16 @@ impl<'r> Space<'r> {
                 None => Vec::new(),
             };
             let mut path_tests = Vec::new();
-            for (number, (_, name)) in (0_u16..).zip(pattern.path.expressions()) {
+            for (number, (_, name)) in (0_u16..).zip(pattern.path().expressions()) {
                 path_tests.extend(tests(name, false, false).into_iter().map(|test| (number, test)));
             }
-            let leaf = match pattern.path.is_literal() && !fold {
+            let leaf = match pattern.path().is_literal() && !fold {
                 true => {
-                    let word: Vec<Symbol> = symbols(pattern.path.as_str()).collect();
+                    let word: Vec<Symbol> = symbols(pattern.path().as_str()).collect();
                     word.strip_prefix(&*read).map(|rest| Leaf::Word(rest.to_vec()))
                 }
                 false => {
-                    Some(Leaf::Pattern(PatternLeaf::new(&pattern.path, path_tests, fold, &read)))
+                    Some(Leaf::Pattern(PatternLeaf::new(pattern.path(), path_tests, fold, &read)))
                 }
             };
             match leaf {
@@ -68,10 +68,10 @@ impl<'r> Space<'r> {
             }
         }
         for part in pattern.query() {
-            let fact = match &part.test {
-                QueryTest::Present => Fact::Parameter(&part.key),
-                QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
-                QueryTest::Capture(name) => Fact::FirstValue(&part.key, tests(name, true, false)),
+            let fact = match &part.test() {
+                QueryTest::Present => Fact::Parameter(part.key()),
+                QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
+                QueryTest::Capture(name) => Fact::FirstValue(part.key(), tests(name, true, false)),
             };
             self.add_fact(&mut set, Arc::new(fact), true);
         }
@@ -89,7 +89,7 @@ impl<'r> Space<'r> {
     /// Narrows a set to what passes a test; what is asked of captures is part of the pattern's
     /// leaf, and what is asked of the answer cannot be said of a request.
     pub(super) fn add_test(&self, set: &mut RequestSet<'r>, test: &'r Test) {
-        let wanted = !test.negated;
+        let wanted = !test.negated();
         let mut origins = |fits: &dyn Fn(&Origin) -> bool| {
             for piece in &mut set.pieces {
                 piece
@@ -97,7 +97,7 @@ impl<'r> Space<'r> {
                     .retain(|at| self.origins.get(at).is_some_and(|origin| fits(origin) == wanted));
             }
         };
-        match &test.kind {
+        match &test.kind() {
             TestKind::Capture(..) | TestKind::ContentType(_) => {}
             TestKind::Host(hosts) => {
                 origins(&|origin| hosts.iter().any(|host| host.as_str() == &*origin.host))
@@ -141,12 +141,12 @@ impl<'r> Space<'r> {
     /// asked.
     pub(crate) fn beyond_path(&self, rule: &'r Rule) -> RequestSet<'r> {
         let mut set = self.all();
-        for part in rule.pattern.query() {
-            let fact = match &part.test {
-                QueryTest::Present => Fact::Parameter(&part.key),
-                QueryTest::Text(value) => Fact::ParameterIs(&part.key, value),
+        for part in rule.pattern().query() {
+            let fact = match &part.test() {
+                QueryTest::Present => Fact::Parameter(part.key()),
+                QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
                 QueryTest::Capture(name) => {
-                    Fact::FirstValue(&part.key, self.tests_about(name, rule.tests()).collect())
+                    Fact::FirstValue(part.key(), self.tests_about(name, rule.tests()).collect())
                 }
             };
             self.add_fact(&mut set, Arc::new(fact), true);
@@ -154,7 +154,7 @@ impl<'r> Space<'r> {
         rule.tests()
             .iter()
             .filter(|test| {
-                test.request_header().is_some() || matches!(test.kind, TestKind::Method(_))
+                test.request_header().is_some() || matches!(test.kind(), TestKind::Method(_))
             })
             .for_each(|test| self.add_test(&mut set, test));
         set.pieces.retain(|piece| !(piece.methods.is_empty() || piece.languages.is_empty()));
@@ -167,7 +167,7 @@ impl<'r> Space<'r> {
         name: &str,
         asked: &'r Tests,
     ) -> impl Iterator<Item = CaptureTest<'r>> {
-        let fold = self.edge.site().ignore_case;
+        let fold = self.edge.site().ignore_case();
         let about = asked.captures().filter(move |(known, ..)| *known == name);
         about.map(move |(_, set, negated)| CaptureTest::of(set, negated, fold))
     }

@@ -70,15 +70,15 @@ impl<'r> Space<'r> {
         let (origins, regions) = origin::of_site(program);
         let mut methods = vec![Method::GET, Method::HEAD, Method::POST];
         for test in program.all_rules().iter().flat_map(|rule| rule.tests().iter()) {
-            if let TestKind::Method(listed) = &test.kind {
+            if let TestKind::Method(listed) = &test.kind() {
                 let more: Vec<Method> =
                     listed.iter().filter(|method| !methods.contains(method)).cloned().collect();
                 methods.extend(more);
             }
         }
-        let languages = match site.languages.is_empty() {
+        let languages = match site.languages().is_empty() {
             true => vec!["".into()],
-            false => site.languages.clone(),
+            false => site.languages().to_vec(),
         };
         let mut addresses: Vec<&str> = edge.addresses().collect();
         addresses.sort_unstable();
@@ -217,7 +217,7 @@ impl<'r> Space<'r> {
 
     /// The requests that a rule's pattern matches and whose conditions hold.
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
-        self.asked_by(&rule.pattern, rule.tests(), rule.target())
+        self.asked_by(rule.pattern(), rule.tests(), rule.target())
     }
 
     /// The requests that a pattern matches.

@@ -41,12 +41,16 @@ impl Origin {
         tests: Option<&[CaptureTest<'_>]>,
         site: &Site,
     ) -> bool {
-        if pattern.scheme != self.scheme && !(pattern.scheme == Scheme::Https && site.upgrades()) {
+        if pattern.scheme() != self.scheme
+            && !(pattern.scheme() == Scheme::Https && site.upgrades())
+        {
             return false;
         }
-        let host = pattern.host.host.as_str();
+        let host = pattern.host().host().as_str();
         match tests {
-            None => host == &*self.host || (self.is_preview() && pattern.host.host == site.host),
+            None => {
+                host == &*self.host || (self.is_preview() && pattern.host().host() == site.host())
+            }
             Some(tests) => match self.host.split_once('.') {
                 Some((label, rest)) => {
                     rest == host && tests.iter().all(|test| test.holds(label.as_bytes()))
@@ -60,18 +64,20 @@ impl Origin {
 pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
     let site = program.site();
     let mut settings: Vec<(Box<str>, Role, &str)> =
-        vec![(site.host.as_str().into(), Role::Canonical, &site.base)];
+        vec![(site.host().as_str().into(), Role::Canonical, site.base())];
     settings.extend(
-        site.aliases.iter().map(|alias| (alias.host.as_str().into(), Role::Alias, &*alias.base)),
+        site.aliases()
+            .iter()
+            .map(|alias| (alias.host().as_str().into(), Role::Alias, alias.base())),
     );
-    for preview in site.previews.iter().filter(|preview| !preview.wildcard) {
-        settings.push((preview.host.as_str().into(), Role::Preview, &site.base));
+    for preview in site.previews().iter().filter(|preview| !preview.wildcard()) {
+        settings.push((preview.host().as_str().into(), Role::Preview, site.base()));
     }
-    for preview in site.previews.iter().filter(|preview| preview.wildcard) {
-        for label in labels(program, preview.host.as_str()) {
-            let host: Box<str> = format!("{label}.{}", preview.host).into();
+    for preview in site.previews().iter().filter(|preview| preview.wildcard()) {
+        for label in labels(program, preview.host().as_str()) {
+            let host: Box<str> = format!("{label}.{}", preview.host()).into();
             if !settings.iter().any(|(known, ..)| *known == host) {
-                settings.push((host, Role::Preview, &site.base));
+                settings.push((host, Role::Preview, site.base()));
             }
         }
     }
@@ -102,7 +108,7 @@ pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
         }
     }
     // The canonical origin comes first of all.
-    origins.sort_by_key(|origin| (origin.role != Role::Canonical, origin.scheme != site.scheme));
+    origins.sort_by_key(|origin| (origin.role != Role::Canonical, origin.scheme != site.scheme()));
     (origins, regions)
 }
 
@@ -114,13 +120,13 @@ fn labels(program: &Program, below: &str) -> Vec<String> {
     };
     for rule in program.all_rules() {
         for test in rule.tests().iter() {
-            if let TestKind::Host(hosts) = &test.kind {
+            if let TestKind::Host(hosts) = &test.kind() {
                 labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
             }
         }
-        let Some(origin) = rule.pattern.origin() else { continue };
-        let Some(name) = &origin.host.capture else {
-            labels.extend(label_of(origin.host.host.as_str()));
+        let Some(origin) = rule.pattern().origin() else { continue };
+        let Some(name) = &origin.host().capture() else {
+            labels.extend(label_of(origin.host().host().as_str()));
             continue;
         };
         for (set, _) in rule.tests().of_capture(name) {
@@ -147,7 +153,7 @@ fn labels(program: &Program, below: &str) -> Vec<String> {
 impl Names {
     /// The addresses that name files, as words.
     pub(super) fn new<'a>(addresses: impl Iterator<Item = &'a str>, site: &Site) -> Names {
-        let fold = site.ignore_case;
+        let fold = site.ignore_case();
         let spelled = |address: &str| {
             symbols(&if fold { address.to_ascii_lowercase() } else { address.to_owned() }).collect()
         };
@@ -157,6 +163,6 @@ impl Names {
         let mut used = [false; 257];
         words.iter().flatten().for_each(|symbol| used[usize::from(*symbol)] = true);
         let symbols = (0..257).filter(|symbol| used[usize::from(*symbol)]).collect();
-        Names { words, symbols, fold, tidy: site.pages == Pages::Tidy }
+        Names { words, symbols, fold, tidy: site.pages() == Pages::Tidy }
     }
 }

@@ -20,13 +20,16 @@ pub(crate) struct Overlaps {
 impl Overlaps {
     pub(crate) fn new(edge: &Edge, stage: Stage) -> Overlaps {
         let site = edge.site();
-        let mut overlaps =
-            Overlaps { sorted: Vec::new(), base: site.open_base().into(), fold: site.ignore_case };
+        let mut overlaps = Overlaps {
+            sorted: Vec::new(),
+            base: site.open_base().into(),
+            fold: site.ignore_case(),
+        };
         let rules = edge.program().stage(stage);
         overlaps.sorted = (0..)
             .zip(rules)
             .map(|(number, rule)| {
-                let (text, whole) = overlaps.key(&rule.pattern);
+                let (text, whole) = overlaps.key(rule.pattern());
                 (text, whole, number)
             })
             .collect();
@@ -38,8 +41,8 @@ impl Overlaps {
     /// of it.
     fn key(&self, pattern: &Pattern) -> (Box<str>, bool) {
         self.key_of(
-            pattern.path.literal_prefix(),
-            pattern.path.is_literal(),
+            pattern.path().literal_prefix(),
+            pattern.path().is_literal(),
             pattern.origin().is_some(),
         )
     }

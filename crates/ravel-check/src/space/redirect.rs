@@ -33,7 +33,7 @@ impl<'r> Space<'r> {
         let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose };
         for piece in all.pieces {
             let stays = Bits::of(self.origins.len(), |at| {
-                self.could_be_itself(&redirect.target, &self.origins[at])
+                self.could_be_itself(redirect.target(), &self.origins[at])
             });
             let mut here = piece.clone();
             here.origins.keep(&stays);
@@ -45,9 +45,9 @@ impl<'r> Space<'r> {
             if here.origins.is_empty() {
                 continue;
             }
-            match itself(rule, redirect, &*self.edge.site().base == "/") {
+            match itself(rule, redirect, self.edge.site().base() == "/") {
                 Itself::Never => sure.pieces.push(here),
-                Itself::Always if redirect.drop_query => {
+                Itself::Always if redirect.drop_query() => {
                     let mut asked = here.clone();
                     asked.facts.push((Arc::new(Fact::Parameter("q")), true));
                     sure.pieces.push(asked);
@@ -55,14 +55,14 @@ impl<'r> Space<'r> {
                 }
                 Itself::Always => {}
                 Itself::At(word) => {
-                    let read = self.own_prefix(&redirect.target, here.region);
+                    let read = self.own_prefix(redirect.target(), here.region);
                     if let Some(word) = word.strip_prefix(&*read) {
                         here.path.push((Arc::new(Leaf::Word(word.to_vec())), false));
                     }
                     sure.pieces.push(here);
                 }
                 Itself::Among(template) => {
-                    let read = self.own_prefix(&redirect.target, here.region);
+                    let read = self.own_prefix(redirect.target(), here.region);
                     let leaf = Arc::new(Leaf::Pattern(PatternLeaf::new(
                         &template,
                         Vec::new(),
@@ -84,32 +84,33 @@ impl<'r> Space<'r> {
     /// takes all that its form can.
     pub(crate) fn image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
         let redirect = rule.redirect()?;
-        let target = &redirect.target;
+        let target = &redirect.target();
         let site = self.edge.site();
-        let template = target.path_as_pattern(&rule.pattern);
+        let template = target.path_as_pattern(rule.pattern());
         let mut tests = Vec::new();
         for (number, (_, name)) in (0_u16..).zip(template.expressions()) {
             tests.extend(self.tests_about(name, rule.tests()).map(|test| (number, test)));
         }
         // Captures that are all empty come to `/`.
         let mut empty = Vec::new();
-        let own = target.origin().is_some_and(|origin| site.has_host(origin.host.host.as_str()));
+        let own =
+            target.origin().is_some_and(|origin| site.has_host(origin.host().host().as_str()));
         let mut set = self.all();
         set.pieces.retain(|piece| target.origin().is_some() || self.regions[piece.region].inside);
         for piece in &mut set.pieces {
             piece.origins.retain(|at| {
                 self.origins.get(at).is_some_and(|asked| match target.origin() {
                     None => self.is_home(asked),
-                    Some(origin) if origin.host.capture.is_some() => {
+                    Some(origin) if origin.host().capture().is_some() => {
                         let below = asked
                             .host
                             .split_once('.')
-                            .is_some_and(|(_, rest)| rest == origin.host.host.as_str());
-                        below && origin.scheme == asked.scheme
+                            .is_some_and(|(_, rest)| rest == origin.host().host().as_str());
+                        below && origin.scheme() == asked.scheme
                     }
                     Some(origin) => {
-                        let same = origin.host.host.as_str() == &*asked.host
-                            && origin.scheme == asked.scheme;
+                        let same = origin.host().host().as_str() == &*asked.host
+                            && origin.scheme() == asked.scheme;
                         same || (own && asked.is_preview())
                     }
                 })
@@ -156,15 +157,15 @@ impl<'r> Space<'r> {
     fn could_be_itself(&self, target: &Target, asked: &Origin) -> bool {
         let site = self.edge.site();
         let home = asked.is_preview()
-            || (site.host.as_str() == &*asked.host
-                && (site.scheme == asked.scheme || !site.upgrades()));
+            || (site.host().as_str() == &*asked.host
+                && (site.scheme() == asked.scheme || !site.upgrades()));
         match target.origin() {
             None => home,
-            Some(origin) if origin.host.capture.is_some() => true,
+            Some(origin) if origin.host().capture().is_some() => true,
             Some(origin) => {
-                let own = site.host.as_str() == origin.host.host.as_str()
-                    || site.aliases.iter().any(|alias| alias.host == origin.host.host);
-                (origin.scheme == asked.scheme && origin.host.host.as_str() == &*asked.host)
+                let own = site.host().as_str() == origin.host().host().as_str()
+                    || site.aliases().iter().any(|alias| alias.host() == origin.host().host());
+                (origin.scheme() == asked.scheme && origin.host().host().as_str() == &*asked.host)
                     || (own && asked.is_preview())
             }
         }
@@ -173,7 +174,7 @@ impl<'r> Space<'r> {
 
 /// Where a redirect on the origin that was asked could lead to itself.
 fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
-    let (pattern, target) = (&rule.pattern, &redirect.target);
+    let (pattern, target) = (&rule.pattern(), &redirect.target());
     if changes_length(rule, redirect).is_some() {
         return Itself::Never;
     }
@@ -183,11 +184,11 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
         // What becomes of the query is not worked out.
         return among();
     }
-    let same_shape = pattern.path.as_str() == target.path().as_str();
+    let same_shape = pattern.path().as_str() == target.path().as_str();
     match (same_shape, target.path().is_literal()) {
         (true, _) => Itself::Always,
-        (false, true) if pattern.path.is_literal() => Itself::Never,
-        (false, true) if !redirect.drop_query => {
+        (false, true) if pattern.path().is_literal() => Itself::Never,
+        (false, true) if !redirect.drop_query() => {
             Itself::At(symbols(target.path().as_str()).collect())
         }
         (false, _) => among(),
@@ -197,8 +198,8 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
 /// Whether a redirect makes every path shorter, or every path longer; none where that hangs on what
 /// is captured.
 pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Ordering> {
-    let (from, to) = (&rule.pattern.path, redirect.target.path());
-    if rule.pattern.origin().is_some() || redirect.target.origin().is_some() {
+    let (from, to) = (&rule.pattern().path(), redirect.target().path());
+    if rule.pattern().origin().is_some() || redirect.target().origin().is_some() {
         return None;
     }
     let length = |piece| match piece {

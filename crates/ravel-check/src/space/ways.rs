@@ -29,10 +29,10 @@ impl<'r> Space<'r> {
             let more = routes
                 .iter()
                 .flat_map(|(request, route)| self.rules_on(request, route))
-                .find(|rule| !asked.contains(&rule.id));
+                .find(|rule| !asked.contains(&rule.id()));
             let Some(rule) = more else { return Some(routes) };
-            asked.push(rule.id);
-            let beyond = self.beyond_path(rule.rule);
+            asked.push(rule.id());
+            let beyond = self.beyond_path(rule.rule());
             classes = classes
                 .iter()
                 .flat_map(|class| [class.and(&beyond), class.minus(&beyond)])
@@ -46,7 +46,8 @@ impl<'r> Space<'r> {
     /// The rules on the way of a route that ask for more than the path.
     fn rules_on(&self, request: &Request, route: &Route) -> Vec<RuleRef<'r>> {
         let site = self.edge.site();
-        let ways = request.address().ok().into_iter().chain(route.hops.iter().map(|hop| &hop.to));
+        let ways =
+            request.address().ok().into_iter().chain(route.hops().iter().map(|hop| hop.to()));
         let mut found = Vec::new();
         for address in ways {
             let Some(path) = address.path().strip_prefix(site.open_base()) else { continue };
@@ -56,11 +57,12 @@ impl<'r> Space<'r> {
                 .into_iter()
                 .map(|number| self.rule(Stage::Redirect, number))
             {
-                let more = !rule.is_unconditional() || !rule.pattern.query().is_empty();
+                let more = !rule.is_unconditional() || !rule.pattern().query().is_empty();
                 let fits = |path| {
-                    rule.pattern.path.matches(path, site.ignore_case, &mut Default::default())
+                    rule.pattern().path().matches(path, site.ignore_case(), &mut Default::default())
                 };
-                if more && (fits(path) || (rule.pattern.origin().is_some() && fits(address.path())))
+                if more
+                    && (fits(path) || (rule.pattern().origin().is_some() && fits(address.path())))
                 {
                     found.push(rule);
                 }

@@ -14,7 +14,7 @@ use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 /// Whether a server says all that is wanted.
 pub(super) fn is_met(asked: &Asked, wanted: &[Wanted]) -> bool {
     asked
-        .said
+        .said()
         .as_ref()
         .is_ok_and(|said| wanted.iter().zip(said).all(|(wanted, said)| meets(wanted, said)))
 }
@@ -22,7 +22,7 @@ pub(super) fn is_met(asked: &Asked, wanted: &[Wanted]) -> bool {
 pub(super) fn meets(wanted: &Wanted, said: &Said) -> bool {
     match said {
         Said::Records(records) => wanted.is_met_by(records.iter().map(|(data, _)| data)),
-        Said::NoName => wanted.data.is_empty(),
+        Said::NoName => wanted.data().is_empty(),
         Said::Refused(_) => false,
     }
 }
@@ -34,22 +34,22 @@ pub(super) fn print(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let servers = count(asked.len(), "name server", "name servers");
-    writeln!(out, "{}  as {servers} say\n", in_style(STRONG, &domain.name))?;
-    let titles: Vec<String> = asked.iter().map(|asked| asked.server.to_string()).collect();
+    writeln!(out, "{}  as {servers} say\n", in_style(STRONG, domain.name()))?;
+    let titles: Vec<String> = asked.iter().map(|asked| asked.server().to_string()).collect();
     let mut head = vec!["host", "type", "needed"];
     head.extend(titles.iter().map(String::as_str));
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     let mut last = "";
     for (number, wanted) in wanted.iter().enumerate() {
-        let host = if wanted.host == last { String::new() } else { wanted.host.clone() };
-        last = &wanted.host;
+        let host = if wanted.host() == last { String::new() } else { wanted.host().to_owned() };
+        last = wanted.host();
         // Several records of one name stand below each other.
         let mut cells = vec![
             vec![(STRONG, host)],
-            vec![(Style::new(), wanted.kind.to_string())],
+            vec![(Style::new(), wanted.kind().to_string())],
             needed(wanted),
         ];
-        cells.extend(asked.iter().map(|asked| match &asked.said {
+        cells.extend(asked.iter().map(|asked| match &asked.said() {
             Err(_) => vec![(FAINT, "?".to_owned())],
             Ok(said) => said.get(number).map_or_else(Vec::new, |said| answer(wanted, said)),
         }));
@@ -61,7 +61,7 @@ pub(super) fn print(
     columns(&head, &rows, out)?;
     writeln!(out)?;
     for asked in asked {
-        let (style, text) = match &asked.said {
+        let (style, text) = match &asked.said() {
             Err(why) => (BAD, format!("does not answer: {why}")),
             Ok(said) => {
                 let unmet =
@@ -72,16 +72,16 @@ pub(super) fn print(
                 }
             }
         };
-        writeln!(out, "{}  {}", asked.server, in_style(style, text))?;
+        writeln!(out, "{}  {}", asked.server(), in_style(style, text))?;
     }
     Ok(())
 }
 
 fn needed(wanted: &Wanted) -> Vec<Cell> {
-    if wanted.data.is_empty() {
+    if wanted.data().is_empty() {
         return vec![(FAINT, "–".to_owned())];
     }
-    wanted.data.iter().map(|data| (Style::new(), cut(&data.to_string()))).collect()
+    wanted.data().iter().map(|data| (Style::new(), cut(&data.to_string()))).collect()
 }
 
 fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
@@ -97,7 +97,7 @@ fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
 }
 
 fn shown(wanted: &Wanted, (data, ttl): &(RecordData, u32)) -> String {
-    let kind = if data.record_type() == wanted.kind {
+    let kind = if data.record_type() == wanted.kind() {
         String::new()
     } else {
         format!("{} ", data.record_type())

@@ -20,7 +20,7 @@ pub(super) fn print(
     now: Moment,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), at_once.moment)?;
+    writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), at_once.moment())?;
     course(at_once, out)?;
     writeln!(
         out,
@@ -30,12 +30,13 @@ pub(super) fn print(
     steps(in_order, out)?;
     course(in_order, out)?;
     if let Some(first) =
-        in_order.steps.first().filter(|first| first.at < now && in_order.moment > now)
+        in_order.steps().first().filter(|first| first.at() < now && in_order.moment() > now)
     {
-        let earliest = now.plus(in_order.moment.since(first.at));
+        let earliest = now.plus(in_order.moment().since(first.at()));
         let text = format!(
             "the first step should have been at {}; begun now, the switch can be at {}",
-            first.at, earliest
+            first.at(),
+            earliest
         );
         writeln!(out, "{}", in_style(NOTE, text))?;
     }
@@ -54,25 +55,27 @@ fn course(course: &Course, out: &mut dyn Write) -> io::Result<()> {
 
 /// When some get no HTTPS from the new site, and why.
 pub(super) fn gaps_in_words(course: &Course) -> Vec<String> {
-    match course.certificate {
+    match course.certificate() {
         Issued::Forbidden => {
             vec!["no certificate can be issued while CAA forbids it; the new site stays without HTTPS".to_owned()]
         }
-        _ => course.hosts.iter().filter_map(|host| Some(gap_in_words(host, host.gap?))).collect(),
+        _ => {
+            course.hosts().iter().filter_map(|host| Some(gap_in_words(host, host.gap()?))).collect()
+        }
     }
 }
 
 fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
-    let name = &host.host;
-    match gap.until {
-        None => format!("{name}: without HTTPS from {} on", gap.from),
-        Some(until) if until <= gap.from => {
-            format!("{name}: without HTTPS from {} for as long as the issuing takes", gap.from)
+    let name = &host.host();
+    match gap.until() {
+        None => format!("{name}: without HTTPS from {} on", gap.from()),
+        Some(until) if until <= gap.from() => {
+            format!("{name}: without HTTPS from {} for as long as the issuing takes", gap.from())
         }
         Some(until) => format!(
             "{name}: without HTTPS for {}, from {} to {}",
-            duration(until.since(gap.from)),
-            gap.from,
+            duration(until.since(gap.from())),
+            gap.from(),
             until
         ),
     }
@@ -92,7 +95,7 @@ pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
         2_419_200, 31_536_000,
     ];
     let (from, until) = extent(course);
-    let (from, until) = (from.since(course.moment), until.since(course.moment));
+    let (from, until) = (from.since(course.moment()), until.since(course.moment()));
     let step = STEPS
         .into_iter()
         .find(|step| (until - from) / step < most)
@@ -104,12 +107,12 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let (from, until) = extent(course);
     let length = until.since(from).max(1);
     let at = |column: i64| from.plus(length * column / WIDTH);
-    let names = course.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
+    let names = course.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
     for mark in marks(course, MOST_MARKS) {
         let column =
-            (course.moment.plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1) as usize;
+            (course.moment().plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
             labels.push_str(&" ".repeat(column - labels.chars().count()));
@@ -119,16 +122,19 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     }
     writeln!(out, "{:names$}  {}", "", in_style(FAINT, labels.trim_end()))?;
     writeln!(out, "{:names$}  {}", "", in_style(FAINT, ruler.iter().collect::<String>()))?;
-    for host in &course.hosts {
+    for host in course.hosts() {
         let mut strip = String::new();
         for column in 0..WIDTH {
             let (style, mark) = glyph(within(host, at(column), at(column + 1)));
             strip.push_str(&in_style(style, mark));
         }
-        writeln!(out, "{:names$}  {strip}", host.host)?;
+        writeln!(out, "{:names$}  {strip}", host.host())?;
     }
-    let shown: Vec<Ends> =
-        course.hosts.iter().flat_map(|host| host.spans.iter().map(|span| span.ends)).collect();
+    let shown: Vec<Ends> = course
+        .hosts()
+        .iter()
+        .flat_map(|host| host.spans().iter().map(|span| span.ends()))
+        .collect();
     let legend = LEGEND
         .iter()
         .filter(|(ends, _)| shown.iter().any(|shown| glyph(*shown).1 == glyph(*ends).1));
@@ -140,27 +146,27 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
 }
 
 const LEGEND: [(Ends, &str); 5] = [
-    (Ends { old: true, new: false, missing: false }, "not the new site"),
-    (Ends { old: true, new: true, missing: false }, "either"),
-    (Ends { old: false, new: true, missing: true }, "the new site, or not found"),
-    (Ends { old: false, new: false, missing: true }, "not found"),
-    (Ends { old: false, new: true, missing: false }, "the new site"),
+    (Ends::new(true, false, false), "not the new site"),
+    (Ends::new(true, true, false), "either"),
+    (Ends::new(false, true, true), "the new site, or not found"),
+    (Ends::new(false, false, true), "not found"),
+    (Ends::new(false, true, false), "the new site"),
 ];
 
 /// What can be reached in a stretch of time, put together, so that nothing short is lost.
 fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
     let mut all = Ends::default();
-    let inside = host.spans.iter().filter(|span| {
-        span.from.is_none_or(|start| start < until) && span.until.is_none_or(|end| end > from)
+    let inside = host.spans().iter().filter(|span| {
+        span.from().is_none_or(|start| start < until) && span.until().is_none_or(|end| end > from)
     });
     for span in inside {
-        all.add(span.ends);
+        all.add(span.ends());
     }
     all
 }
 
 fn glyph(ends: Ends) -> (Style, &'static str) {
-    match (ends.old, ends.missing, ends.new) {
+    match (ends.is_old(), ends.is_missing(), ends.is_new()) {
         (_, false, false) => (FAINT, "░"),
         (_, true, false) => (BAD, "·"),
         (_, true, true) => (BAD, "∶"),
@@ -171,32 +177,35 @@ fn glyph(ends: Ends) -> (Style, &'static str) {
 
 fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let from_switch = |at: Option<Moment>, otherwise: &str| match at {
-        Some(at) => relative(course.moment, at),
+        Some(at) => relative(course.moment(), at),
         None => otherwise.to_owned(),
     };
     let plain = Style::new();
     let rows: Vec<Vec<Cell>> = course
-        .hosts
+        .hosts()
         .iter()
         .map(|host| {
-            let same = host.spans.len() == 1;
+            let same = host.spans().len() == 1;
             let cell = |at, otherwise| {
                 (plain, if same { "as now".to_owned() } else { from_switch(at, otherwise) })
             };
             let gone = host.last_old().max(host.last_missing());
             vec![
-                (STRONG, host.host.clone()),
+                (STRONG, host.host().to_owned()),
                 cell(
-                    host.spans.iter().find(|span| span.ends.new).and_then(|span| span.from),
+                    host.spans()
+                        .iter()
+                        .find(|span| span.ends().is_new())
+                        .and_then(|span| span.from()),
                     "now already",
                 ),
                 cell(host.all_new(), "never"),
                 cell(gone, "–"),
                 (
-                    if host.https.is_some() { plain } else { BAD },
+                    if host.https().is_some() { plain } else { BAD },
                     from_switch(
-                        host.https.filter(|_| !same),
-                        if host.https.is_some() { "as now" } else { "never" },
+                        host.https().filter(|_| !same),
+                        if host.https().is_some() { "as now" } else { "never" },
                     ),
                 ),
             ]
@@ -207,21 +216,21 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
         &rows,
         out,
     )?;
-    for host in &course.unseen {
+    for host in course.unseen() {
         writeln!(
             out,
             "{}",
             in_style(FAINT, format_args!("{host}: the zone does not show what it gets"))
         )?;
     }
-    if let Some(proof) = course.proof {
+    if let Some(proof) = course.proof() {
         let (best, worst) =
-            (relative(course.moment, proof.best), relative(course.moment, proof.worst));
+            (relative(course.moment(), proof.best()), relative(course.moment(), proof.worst()));
         writeln!(out, "ownership can be proved: at best {best}, at worst {worst}")?;
     }
-    if let Issued::In(window) = course.certificate {
+    if let Issued::In(window) = course.certificate() {
         let (best, worst) =
-            (relative(course.moment, window.best), relative(course.moment, window.worst));
+            (relative(course.moment(), window.best()), relative(course.moment(), window.worst()));
         writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
     }
     Ok(())
@@ -229,11 +238,11 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
 
 fn steps(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
-    for step in &course.steps {
-        let ahead = step.at.since(course.moment);
-        for words in step_in_words(&step.kind) {
+    for step in course.steps() {
+        let ahead = step.at().since(course.moment());
+        for words in step_in_words(step.kind()) {
             rows.push(vec![
-                (Style::new(), step.at.to_string()),
+                (Style::new(), step.at().to_string()),
                 (FAINT, signed(ahead)),
                 (STRONG, words),
             ]);

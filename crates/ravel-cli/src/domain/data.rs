@@ -2,6 +2,7 @@
 
 use std::io::{self, Write};
 
+use ravel::rules::NamedFile;
 use ravel_dns::{
     Certificate, Course, Gap, Held, HostCourse, Issued, Moment, Plan, Row, Step, StepKind, Window,
 };
@@ -27,7 +28,7 @@ fn domain(loaded: &Loaded, view: &View<'_>) -> Value {
     let findings: Vec<Value> =
         view.findings.iter().map(|finding| json!(finding_data(loaded, finding))).collect();
     let mut value = json!({
-        "name": view.domain.name.as_str(),
+        "name": view.domain.name().as_str(),
         "zone": view.plan.as_ref().map(zone),
         "rows": view.plan.as_ref().map(|plan| plan.rows().iter().map(row).collect::<Vec<_>>()),
         "certificate": view.certificate.map(certificate),
@@ -44,21 +45,21 @@ fn domain(loaded: &Loaded, view: &View<'_>) -> Value {
 
 fn zone(plan: &Plan<'_>) -> Value {
     json!({
-        "file": plan.domain().zone.as_ref().map(|file| &*file.path),
+        "file": plan.domain().zone().map(NamedFile::path),
         "serial": plan.zone().serial(),
         "negative_ttl": plan.zone().negative_ttl(),
     })
 }
 
 fn row(row: &Row) -> Value {
-    let held = |held: &Held| json!({ "data": held.data, "ttl": held.ttl });
+    let held = |held: &Held| json!({ "data": held.data(), "ttl": held.ttl() });
     json!({
-        "host": row.host,
-        "type": row.kind.to_string(),
-        "there": row.there.as_ref().map(held),
-        "needed": row.needed.as_ref().map(held),
-        "action": row.action.name(),
-        "note": row.note,
+        "host": row.host(),
+        "type": row.kind().to_string(),
+        "there": row.there().map(held),
+        "needed": row.needed().map(held),
+        "action": row.action().name(),
+        "note": row.note(),
     })
 }
 
@@ -68,7 +69,7 @@ fn certificate(certificate: &Certificate) -> Value {
 }
 
 fn server(view: &View<'_>, server: &Asked) -> Value {
-    let answers = server.said.as_ref().ok().map(|said| {
+    let answers = server.said().as_ref().ok().map(|said| {
         let answers = view.wanted.iter().zip(said).map(|(wanted, said)| {
             let (records, error) = match said {
                 Said::Records(records) => (records.as_slice(), None),
@@ -80,9 +81,9 @@ fn server(view: &View<'_>, server: &Asked) -> Value {
                 .map(|(data, ttl)| json!({ "type": data.record_type().to_string(), "data": data.to_string(), "ttl": ttl }))
                 .collect();
             json!({
-                "host": wanted.host,
-                "type": wanted.kind.to_string(),
-                "needed": wanted.data.iter().map(ToString::to_string).collect::<Vec<_>>(),
+                "host": wanted.host(),
+                "type": wanted.kind().to_string(),
+                "needed": wanted.data().iter().map(ToString::to_string).collect::<Vec<_>>(),
                 "records": records,
                 "error": error,
                 "as_needed": asked::meets(wanted, said),
@@ -90,17 +91,17 @@ fn server(view: &View<'_>, server: &Asked) -> Value {
         });
         answers.collect::<Vec<_>>()
     });
-    json!({ "server": server.server.to_string(), "error": server.said.as_ref().err(), "answers": answers })
+    json!({ "server": server.server().to_string(), "error": server.said().as_ref().err(), "answers": answers })
 }
 
 fn course(course: &Course) -> Value {
     json!({
-        "moment": course.moment.to_string(),
-        "steps": course.steps.iter().map(step).collect::<Vec<_>>(),
-        "hosts": course.hosts.iter().map(host).collect::<Vec<_>>(),
-        "unseen": course.unseen,
-        "proof": course.proof.map(window),
-        "certificate": match course.certificate {
+        "moment": course.moment().to_string(),
+        "steps": course.steps().iter().map(step).collect::<Vec<_>>(),
+        "hosts": course.hosts().iter().map(host).collect::<Vec<_>>(),
+        "unseen": course.unseen(),
+        "proof": course.proof().map(window),
+        "certificate": match course.certificate() {
             Issued::There => json!("there"),
             Issued::Forbidden => json!("forbidden"),
             Issued::In(times) => window(times),
@@ -109,7 +110,7 @@ fn course(course: &Course) -> Value {
 }
 
 fn step(step: &Step) -> Value {
-    let name = match step.kind {
+    let name = match step.kind() {
         StepKind::Lower(..) => "lower",
         StepKind::Prove => "prove",
         StepKind::Allow => "allow",
@@ -117,8 +118,8 @@ fn step(step: &Step) -> Value {
         StepKind::Switch => "switch",
         StepKind::Raise => "raise",
     };
-    let mut value = json!({ "at": step.at.to_string(), "step": name });
-    if let StepKind::Lower(sets, ttl) = &step.kind {
+    let mut value = json!({ "at": step.at().to_string(), "step": name });
+    if let StepKind::Lower(sets, ttl) = &step.kind() {
         value["ttl"] = json!(ttl);
         value["records"] = sets
             .iter()
@@ -129,27 +130,27 @@ fn step(step: &Step) -> Value {
 }
 
 fn window(window: Window) -> Value {
-    json!({ "best": window.best.to_string(), "worst": window.worst.to_string() })
+    json!({ "best": window.best().to_string(), "worst": window.worst().to_string() })
 }
 
 fn host(host: &HostCourse) -> Value {
     let at = |at: Option<Moment>| at.map(|at| at.to_string());
-    let gap = |gap: Gap| json!({ "from": gap.from.to_string(), "until": at(gap.until) });
+    let gap = |gap: Gap| json!({ "from": gap.from().to_string(), "until": at(gap.until()) });
     let spans: Vec<Value> = host
-        .spans
+        .spans()
         .iter()
         .map(|span| {
-            let ends = span.ends;
-            json!({ "from": at(span.from), "until": at(span.until), "old": ends.old, "new": ends.new, "missing": ends.missing })
+            let ends = span.ends();
+            json!({ "from": at(span.from()), "until": at(span.until()), "old": ends.is_old(), "new": ends.is_new(), "missing": ends.is_missing() })
         })
         .collect();
     json!({
-        "host": host.host,
+        "host": host.host(),
         "spans": spans,
         "all_new": at(host.all_new()),
         "last_old": at(host.last_old()),
         "last_missing": at(host.last_missing()),
-        "https": at(host.https),
-        "gap": host.gap.map(gap),
+        "https": at(host.https()),
+        "gap": host.gap().map(gap),
     })
 }

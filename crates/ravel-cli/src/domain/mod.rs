@@ -77,10 +77,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let mut domains = chosen(&loaded, arguments)?;
     if let Some(path) = &arguments.zone {
         for domain in &mut domains {
-            domain.zone = Some(NamedFile {
-                path: path.to_string_lossy().into(),
-                line: domain.zone.as_ref().map_or(domain.line, |zone| zone.line),
-            });
+            let line = domain.zone().map_or(domain.line(), NamedFile::line);
+            *domain = domain.clone().with_zone(NamedFile::new(path.to_string_lossy(), line));
         }
     }
     let read = |path: &str| match &arguments.zone {
@@ -107,11 +105,11 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let now = Moment::from(SystemTime::now());
     let mut views = Vec::new();
     for ((domain, (zone, certificate)), (wanted, asked)) in domains.iter().zip(&files).zip(asked) {
-        let plan = zone.as_ref().map(|zone| Plan::new(loaded.rules.site(), domain, zone));
+        let plan = zone.as_ref().map(|zone| Plan::new(loaded.rules().site(), domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
         if let Some(certificate) = certificate {
             findings.extend(ravel_dns::certificate_findings(
-                loaded.rules.site(),
+                loaded.rules().site(),
                 domain,
                 certificate,
                 now,
@@ -119,7 +117,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         }
         // The table says row by row what is to do.
         findings.retain(|finding| {
-            finding.code != Code::RecordsToDo && !finding.is_accepted(&loaded.rules)
+            finding.code() != Code::RecordsToDo && !finding.is_accepted(loaded.rules())
         });
         let courses = arguments.switch.zip(plan.as_ref()).map(|(moment, plan)| {
             (
@@ -138,10 +136,10 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         });
     }
     let outside: Vec<String> = loaded
-        .rules
+        .rules()
         .site()
         .hosts()
-        .filter(|host| !loaded.rules.domains().iter().any(|domain| domain.holds(host)))
+        .filter(|host| !loaded.rules().domains().iter().any(|domain| domain.holds(host)))
         .collect();
     match arguments.json {
         true => data::print(&loaded, &views, &outside, out)?,
@@ -154,8 +152,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 impl View<'_> {
     /// Whether there is nothing to do, and nothing wrong.
     fn is_well(&self) -> bool {
-        let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action.is_to_do());
-        let wrong = self.findings.iter().any(|finding| finding.code.weight() == Weight::Problem);
+        let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action().is_to_do());
+        let wrong = self.findings.iter().any(|finding| finding.code().weight() == Weight::Problem);
         let answers = self.asked.iter().all(|asked| asked::is_met(asked, &self.wanted));
         !rows && !wrong && answers
     }
@@ -163,9 +161,9 @@ impl View<'_> {
 
 /// The domains that are meant.
 fn chosen(loaded: &Loaded, arguments: &Arguments) -> Result<Vec<Domain>, Failure> {
-    let all = loaded.rules.domains();
+    let all = loaded.rules().domains();
     let names =
-        || all.iter().map(|domain| format!("`{}`", domain.name)).collect::<Vec<_>>().join(", ");
+        || all.iter().map(|domain| format!("`{}`", domain.name())).collect::<Vec<_>>().join(", ");
     let message = |text: String| Err(Failure::Message(text));
     if all.is_empty() {
         return message(
@@ -176,7 +174,7 @@ fn chosen(loaded: &Loaded, arguments: &Arguments) -> Result<Vec<Domain>, Failure
     let chosen: Vec<Domain> = match &arguments.name {
         Some(name) => all
             .iter()
-            .filter(|domain| domain.name.as_str() == name.trim_end_matches('.'))
+            .filter(|domain| domain.name().as_str() == name.trim_end_matches('.'))
             .cloned()
             .collect(),
         None => all.to_vec(),
@@ -228,7 +226,7 @@ fn answer(
 fn no_zone(domain: &Domain) -> Failure {
     Failure::Message(format!(
         "the zone of `{}` is not known; name its file with `zone FILE` below `domain`, or with `--zone FILE`",
-        domain.name
+        domain.name()
     ))
 }
 
@@ -241,7 +239,7 @@ fn asked(
     domains: &[Domain],
     arguments: &Arguments,
 ) -> Result<Vec<Questions>, Failure> {
-    let wanted = domains.iter().map(|domain| Wanted::of(loaded.rules.site(), domain));
+    let wanted = domains.iter().map(|domain| Wanted::of(loaded.rules().site(), domain));
     if arguments.ask.is_empty() {
         return Ok(wanted.map(|wanted| (wanted, Vec::new())).collect());
     }
@@ -277,7 +275,7 @@ fn write_files(
     }
     if let Some(path) = &arguments.svg {
         let Some((at_once, in_order)) = &view.courses else { return Err(no_zone(view.domain)) };
-        let picture = svg::draw(view.domain.name.as_str(), at_once, in_order);
+        let picture = svg::draw(view.domain.name().as_str(), at_once, in_order);
         write_or_say(path, picture.as_bytes())?;
         if !arguments.json {
             writeln!(out, "{} is the picture", in_style(STRONG, path.display()))?;
@@ -327,9 +325,9 @@ fn print(
 }
 
 fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::io::Result<()> {
-    let of = |action| plan.rows().iter().filter(|row| row.action == action).count();
+    let of = |action| plan.rows().iter().filter(|row| row.action() == action).count();
     let problems =
-        findings.iter().filter(|finding| finding.code.weight() == Weight::Problem).count();
+        findings.iter().filter(|finding| finding.code().weight() == Weight::Problem).count();
     let advice = findings.len() - problems;
     let rows = [
         (Action::Add, "to add"),
@@ -343,7 +341,7 @@ fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::i
         .filter(|(action, _)| of(*action) > 0)
         .map(|(action, word)| format!("{} {word}", of(*action)))
         .collect();
-    let to_do = plan.rows().iter().any(|row| row.action.is_to_do());
+    let to_do = plan.rows().iter().any(|row| row.action().is_to_do());
     let text = format!(
         "{}; {}, {}",
         rows.join(", "),

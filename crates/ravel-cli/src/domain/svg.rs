@@ -16,28 +16,21 @@ const CHARACTER: f64 = 7.6;
 
 /// What can be reached, its colour and its words; colours differ in lightness, too.
 const LEGEND: [(Ends, &str, &str); 5] = [
-    (ends(true, false, false), "#b9b3a6", "not the new site"),
-    (ends(true, true, false), "#e0a526", "either"),
-    (ends(false, true, true), "#d1495b", "the new site, or not found"),
-    (ends(false, false, true), "#6d2232", "not found"),
-    (ends(false, true, false), "#1d7a6b", "the new site"),
+    (Ends::new(true, false, false), "#b9b3a6", "not the new site"),
+    (Ends::new(true, true, false), "#e0a526", "either"),
+    (Ends::new(false, true, true), "#d1495b", "the new site, or not found"),
+    (Ends::new(false, false, true), "#6d2232", "not found"),
+    (Ends::new(false, true, false), "#1d7a6b", "the new site"),
 ];
 
-const fn ends(old: bool, new: bool, missing: bool) -> Ends {
-    Ends { old, new, missing }
-}
-
 fn colour(ends: Ends) -> &'static str {
-    let key = match ends {
-        Ends { missing: true, .. } => Ends { old: false, ..ends },
-        ends => ends,
-    };
+    let key = Ends::new(ends.is_old() && !ends.is_missing(), ends.is_new(), ends.is_missing());
     LEGEND.iter().find(|(other, ..)| *other == key).map_or("#b9b3a6", |(_, colour, _)| colour)
 }
 
 /// Both courses below each other, with axes and a legend.
 pub(super) fn draw(domain: &str, at_once: &Course, in_order: &Course) -> String {
-    let names = at_once.hosts.iter().map(|host| host.host.chars().count()).max().unwrap_or(0);
+    let names = at_once.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let left = MARGIN + CHARACTER * names as f64 + 16.0;
     let mut y = MARGIN + 20.0;
     let mut body: Vec<Markup> =
@@ -71,12 +64,12 @@ const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
 fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y: f64) -> f64 {
-    body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", course.moment)));
+    body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", course.moment())));
     y += LINE;
-    if course.steps.len() > 1 {
-        for step in &course.steps {
-            let at = signed(step.at.since(course.moment));
-            for (number, line) in step_in_words(&step.kind).iter().enumerate() {
+    if course.steps().len() > 1 {
+        for step in course.steps() {
+            let at = signed(step.at().since(course.moment()));
+            for (number, line) in step_in_words(step.kind()).iter().enumerate() {
                 if number == 0 {
                     body.push(words(MARGIN, y, "note", &at));
                 }
@@ -93,13 +86,13 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
         left + (right - left) * share.clamp(0.0, 1.0)
     };
     let top = y;
-    for host in &course.hosts {
-        body.push(words(MARGIN, y + STRIP * 0.7, "", &host.host));
-        for span in &host.spans {
-            let (start, end) = (x(span.from.unwrap_or(from)), x(span.until.unwrap_or(until)));
+    for host in course.hosts() {
+        body.push(words(MARGIN, y + STRIP * 0.7, "", host.host()));
+        for span in host.spans() {
+            let (start, end) = (x(span.from().unwrap_or(from)), x(span.until().unwrap_or(until)));
             // A stretch that is too short to be seen is drawn a little longer.
             let width = (end - start).max(2.0);
-            body.push(html! { rect x=(px(start)) y=(px(y)) width=(px(width)) height=(px(STRIP)) fill=(colour(span.ends)) {} });
+            body.push(html! { rect x=(px(start)) y=(px(y)) width=(px(width)) height=(px(STRIP)) fill=(colour(span.ends())) {} });
         }
         y += ROW;
     }
@@ -115,7 +108,7 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
         y += ROW * 0.8;
     }
     for mark in marks(course, 9) {
-        let at = px(x(course.moment.plus(mark)));
+        let at = px(x(course.moment().plus(mark)));
         let dash = if mark == 0 { "none" } else { "2 4" };
         body.push(html! { line x1=(at) x2=(at) y1=(px(top - 4.0)) y2=(px(y)) stroke="#26221c" stroke-width="1" stroke-dasharray=(dash) {} });
         body.push(html! { text class="axis" x=(at) y=(px(y + 16.0)) { (signed(mark)) } });
@@ -131,11 +124,11 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
 
 fn windows(course: &Course) -> Vec<(&'static str, (Moment, Moment))> {
     let mut windows = Vec::new();
-    if let Some(proof) = course.proof {
-        windows.push(("proof visible", (proof.best, proof.worst)));
+    if let Some(proof) = course.proof() {
+        windows.push(("proof visible", (proof.best(), proof.worst())));
     }
-    if let Issued::In(window) = course.certificate {
-        windows.push(("certificate", (window.best, window.worst)));
+    if let Issued::In(window) = course.certificate() {
+        windows.push(("certificate", (window.best(), window.worst())));
     }
     windows
 }

@@ -14,7 +14,7 @@ pub(super) type Cell = (Style, String);
 const WIDEST: usize = 44;
 
 pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
-    let path = plan.domain().zone.as_ref().map_or("", |file| &file.path);
+    let path = plan.domain().zone().as_ref().map_or("", |file| file.path());
     writeln!(
         out,
         "{}  {path}, serial {}\n",
@@ -24,16 +24,16 @@ pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     let mut last = "";
     for row in plan.rows() {
-        let host = if row.host == last { String::new() } else { row.host.clone() };
-        last = &row.host;
+        let host = if row.host() == last { String::new() } else { row.host().to_owned() };
+        last = row.host();
         let plain = Style::new();
         rows.push(vec![
             (STRONG, host),
-            (plain, row.kind.to_string()),
-            (plain, held(row.there.as_ref())),
-            (plain, held(row.needed.as_ref())),
-            (style(row.action), row.action.name().to_owned()),
-            (FAINT, row.note.clone().unwrap_or_default()),
+            (plain, row.kind().to_string()),
+            (plain, held(row.there())),
+            (plain, held(row.needed())),
+            (style(row.action()), row.action().name().to_owned()),
+            (FAINT, row.note().unwrap_or_default().to_owned()),
         ]);
     }
     columns(&["host", "type", "there, life", "needed, life", "to do", ""], &rows, out)
@@ -66,12 +66,10 @@ fn style(action: Action) -> Style {
 }
 
 fn held(held: Option<&Held>) -> String {
-    match held {
-        None => "–".to_owned(),
-        Some(Held { data, ttl: None }) => data.clone(),
-        Some(Held { data, ttl: Some(ttl) }) => {
-            format!("{}  {}", cut(data), duration(i64::from(*ttl)))
-        }
+    let Some(held) = held else { return "–".to_owned() };
+    match held.ttl() {
+        None => held.data().to_owned(),
+        Some(ttl) => format!("{}  {}", cut(held.data()), duration(i64::from(ttl))),
     }
 }
 

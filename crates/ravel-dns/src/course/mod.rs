@@ -25,31 +25,32 @@ const ISSUING: u32 = 3_600;
 /// What happens when a zone changes.
 #[derive(Debug, Clone)]
 pub struct Course {
-    /// The moment at which all name servers give the site's new records.
-    pub moment: Moment,
-    /// What to do, in order of time.
-    pub steps: Vec<Step>,
-    /// The zones that are to stand, each from a moment on; before the first it is the zone as it
-    /// is.
-    pub zones: Vec<(Moment, Zone)>,
-    /// What visitors see, host by host.
-    pub hosts: Vec<HostCourse>,
-    /// Hosts of which the zone can not show what they get.
-    pub unseen: Vec<String>,
-    /// When ownership can be proved; none where the rules state no proof, the proof can not be
-    /// added, or it is there already.
-    pub proof: Option<Window>,
-    /// When the certificate can be issued.
-    pub certificate: Issued,
+    pub(crate) moment: Moment,
+    pub(crate) steps: Vec<Step>,
+    pub(crate) zones: Vec<(Moment, Zone)>,
+    pub(crate) hosts: Vec<HostCourse>,
+    pub(crate) unseen: Vec<String>,
+    pub(crate) proof: Option<Window>,
+    pub(crate) certificate: Issued,
 }
 
 /// Something to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
+    pub(crate) at: Moment,
+    pub(crate) kind: StepKind,
+}
+
+impl Step {
     /// When: at the latest before a switch, at the earliest after it.
-    pub at: Moment,
+    pub fn at(&self) -> Moment {
+        self.at
+    }
+
     /// What.
-    pub kind: StepKind,
+    pub fn kind(&self) -> &StepKind {
+        &self.kind
+    }
 }
 
 /// What is to be done.
@@ -72,45 +73,62 @@ pub enum StepKind {
 /// What visitors of a host see.
 #[derive(Debug, Clone)]
 pub struct HostCourse {
-    /// The host.
-    pub host: String,
-    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
-    pub spans: Vec<Span>,
-    /// From when on HTTPS works for everyone; none where no certificate can be issued.
-    pub https: Option<Moment>,
-    /// While some reach the new site, and it has no certificate yet.
-    pub gap: Option<Gap>,
+    pub(crate) host: String,
+    pub(crate) spans: Vec<Span>,
+    pub(crate) https: Option<Moment>,
+    pub(crate) gap: Option<Gap>,
 }
 
 /// A stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Span {
+    pub(crate) from: Option<Moment>,
+    pub(crate) until: Option<Moment>,
+    pub(crate) ends: Ends,
+}
+
+impl Span {
     /// Its start; none for the past.
-    pub from: Option<Moment>,
+    pub fn from(&self) -> Option<Moment> {
+        self.from
+    }
+
     /// Its end, which is no part of it; none for the future.
-    pub until: Option<Moment>,
+    pub fn until(&self) -> Option<Moment> {
+        self.until
+    }
+
     /// What visitors can reach in it.
-    pub ends: Ends,
+    pub fn ends(&self) -> Ends {
+        self.ends
+    }
 }
 
 /// Where visitors can end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Ends {
-    /// Somewhere else than at the new site.
-    pub old: bool,
-    /// At the new site.
-    pub new: bool,
-    /// Nowhere: the name is not found.
-    pub missing: bool,
+    pub(crate) old: bool,
+    pub(crate) new: bool,
+    pub(crate) missing: bool,
 }
 
 /// When something begins to be so: for the first, and for all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Window {
+    pub(crate) best: Moment,
+    pub(crate) worst: Moment,
+}
+
+impl Window {
     /// The best case.
-    pub best: Moment,
+    pub fn best(&self) -> Moment {
+        self.best
+    }
+
     /// The worst case.
-    pub worst: Moment,
+    pub fn worst(&self) -> Moment {
+        self.worst
+    }
 }
 
 /// When a certificate can be issued.
@@ -127,11 +145,21 @@ pub enum Issued {
 /// A time without HTTPS.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Gap {
+    pub(crate) from: Moment,
+    pub(crate) until: Option<Moment>,
+}
+
+impl Gap {
     /// When the first visitors reach the new site.
-    pub from: Moment,
+    pub fn from(&self) -> Moment {
+        self.from
+    }
+
     /// When the certificate can be issued at the latest; none if it can not. What the issuing
     /// itself takes comes on top.
-    pub until: Option<Moment>,
+    pub fn until(&self) -> Option<Moment> {
+        self.until
+    }
 }
 
 /// A zone from a moment on.
@@ -241,10 +269,11 @@ impl Course {
         allowed: Option<(i64, i64)>,
     ) -> Course {
         let at = |seconds| moment.plus(seconds);
-        let proof = plan.domain.proof.as_ref().and_then(|proof| {
-            let name = name_of(proof.name.as_str());
+        let proof = plan.domain.proof().as_ref().and_then(|proof| {
+            let name = name_of(proof.name().as_str());
             let has = |zone: &Zone| {
-                zone.set(&name, RecordType::TXT).any(|record| said(record) == proof.text.as_bytes())
+                zone.set(&name, RecordType::TXT)
+                    .any(|record| said(record) == proof.text().as_bytes())
             };
             let first =
                 versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
@@ -265,7 +294,7 @@ impl Course {
         let certificate = issued(plan, certificate, moment, begin, proof, allowed);
         let course = |host: &PlannedHost| {
             let spans = spans(plan, versions, &host.name, moment);
-            HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue)
+            HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue())
         };
         Course {
             moment,
@@ -281,6 +310,43 @@ impl Course {
             proof,
             certificate,
         }
+    }
+
+    /// The moment at which all name servers give the site's new records.
+    pub fn moment(&self) -> Moment {
+        self.moment
+    }
+
+    /// What to do, in order of time.
+    pub fn steps(&self) -> &[Step] {
+        &self.steps
+    }
+
+    /// The zones that are to stand, each from a moment on; before the first it is the zone as it
+    /// is.
+    pub fn zones(&self) -> &[(Moment, Zone)] {
+        &self.zones
+    }
+
+    /// What visitors see, host by host.
+    pub fn hosts(&self) -> &[HostCourse] {
+        &self.hosts
+    }
+
+    /// Hosts of which the zone can not show what they get.
+    pub fn unseen(&self) -> &[String] {
+        &self.unseen
+    }
+
+    /// When ownership can be proved; none where the rules state no proof, the proof can not be
+    /// added, or it is there already.
+    pub fn proof(&self) -> Option<Window> {
+        self.proof
+    }
+
+    /// When the certificate can be issued.
+    pub fn certificate(&self) -> Issued {
+        self.certificate
     }
 }
 
@@ -328,14 +394,54 @@ impl HostCourse {
         let last = self.spans.last()?;
         last.from.filter(|_| last.ends == Ends { new: true, ..Ends::default() })
     }
+
+    /// The host.
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
+    pub fn spans(&self) -> &[Span] {
+        &self.spans
+    }
+
+    /// From when on HTTPS works for everyone; none where no certificate can be issued.
+    pub fn https(&self) -> Option<Moment> {
+        self.https
+    }
+
+    /// While some reach the new site, and it has no certificate yet.
+    pub fn gap(&self) -> Option<Gap> {
+        self.gap
+    }
 }
 
 impl Ends {
+    /// Whether visitors can end elsewhere, at the new site, and nowhere.
+    pub const fn new(old: bool, new: bool, missing: bool) -> Ends {
+        Ends { old, new, missing }
+    }
+
     /// Takes in where others can end.
     pub fn add(&mut self, other: Ends) {
         self.old |= other.old;
         self.new |= other.new;
         self.missing |= other.missing;
+    }
+
+    /// Somewhere else than at the new site.
+    pub fn is_old(&self) -> bool {
+        self.old
+    }
+
+    /// At the new site.
+    pub fn is_new(&self) -> bool {
+        self.new
+    }
+
+    /// Nowhere: the name is not found.
+    pub fn is_missing(&self) -> bool {
+        self.missing
     }
 }
 
@@ -360,7 +466,7 @@ fn issued(
         return Issued::Forbidden;
     }
     let switch = Window { best: moment, worst: moment };
-    let by_records = plan.domain.issue == Issue::Records || !proves(plan);
+    let by_records = plan.domain.issue() == Issue::Records || !proves(plan);
     let earliest = if by_records { switch } else { Window { best: begin, worst: begin } };
     // All that is waited for must have come.
     let awaited = [proof, allowed].into_iter().flatten();

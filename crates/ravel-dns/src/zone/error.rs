@@ -5,10 +5,20 @@ use std::fmt;
 /// Why a zone can not be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ZoneError {
+    pub(crate) line: u32,
+    pub(crate) kind: ZoneErrorKind,
+}
+
+impl ZoneError {
     /// The line, from 1.
-    pub line: u32,
+    pub fn line(&self) -> u32 {
+        self.line
+    }
+
     /// What is wrong there.
-    pub kind: ZoneErrorKind,
+    pub fn kind(&self) -> &ZoneErrorKind {
+        &self.kind
+    }
 }
 
 /// What can be wrong with a zone file.

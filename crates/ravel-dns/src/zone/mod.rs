@@ -43,16 +43,11 @@ pub struct Zone {
 /// A record of a zone.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Record {
-    /// Whose it is; always whole.
-    pub name: Name,
-    /// How long it may be kept, in seconds.
-    pub ttl: u32,
-    /// Its type.
-    pub kind: RecordType,
-    /// What it says; none for types whose notation is not known here, which are kept as they stand.
-    pub data: Option<RecordData>,
-    /// The line on which it begins, from 1.
-    pub line: u32,
+    pub(crate) name: Name,
+    pub(crate) ttl: u32,
+    pub(crate) kind: RecordType,
+    pub(crate) data: Option<RecordData>,
+    pub(crate) line: u32,
 }
 
 /// A record with its place in the text, in bytes.
@@ -77,6 +72,31 @@ impl Record {
     /// The minimum that an SOA states, in seconds; none for other records.
     fn minimum(&self) -> Option<u32> {
         minimum(self.data.as_ref())
+    }
+
+    /// Whose it is; always whole.
+    pub fn name(&self) -> &Name {
+        &self.name
+    }
+
+    /// How long it may be kept, in seconds.
+    pub fn ttl(&self) -> u32 {
+        self.ttl
+    }
+
+    /// Its type.
+    pub fn kind(&self) -> RecordType {
+        self.kind
+    }
+
+    /// What it says; none for types whose notation is not known here, which are kept as they stand.
+    pub fn data(&self) -> Option<&RecordData> {
+        self.data.as_ref()
+    }
+
+    /// The line on which it begins, from 1.
+    pub fn line(&self) -> u32 {
+        self.line
     }
 }
 

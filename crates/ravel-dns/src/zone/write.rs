@@ -23,29 +23,73 @@ pub enum Change {
 /// A record that is added.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewRecord {
+    pub(crate) name: Name,
+    pub(crate) ttl: u32,
+    pub(crate) kind: RecordType,
+    pub(crate) data: String,
+}
+
+impl NewRecord {
     /// Whose it is.
-    pub name: Name,
+    pub fn name(&self) -> &Name {
+        &self.name
+    }
+
     /// Its life, in seconds.
-    pub ttl: u32,
+    pub fn ttl(&self) -> u32 {
+        self.ttl
+    }
+
     /// Its type.
-    pub kind: RecordType,
+    pub fn kind(&self) -> RecordType {
+        self.kind
+    }
+
     /// What it says, in the notation of master files, with whole names.
-    pub data: String,
+    pub fn data(&self) -> &str {
+        &self.data
+    }
 }
 
 /// What becomes of a zone.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Changes {
-    /// By the numbers of records in [`Zone::records`].
-    pub changed: BTreeMap<u32, Change>,
-    /// New records, in order.
-    pub added: Vec<NewRecord>,
+    pub(crate) changed: BTreeMap<u32, Change>,
+    pub(crate) added: Vec<NewRecord>,
+}
+
+impl NewRecord {
+    /// A record of a name, with its life in seconds, its type and its data in the notation of master
+    /// files, with whole names.
+    pub fn new(name: Name, ttl: u32, kind: RecordType, data: impl Into<String>) -> NewRecord {
+        NewRecord { name, ttl, kind, data: data.into() }
+    }
 }
 
 impl Changes {
+    /// Lets something become of a record, by its number in [`Zone::records`].
+    pub fn change(&mut self, number: u32, change: Change) {
+        self.changed.insert(number, change);
+    }
+
+    /// Adds a record.
+    pub fn add(&mut self, record: NewRecord) {
+        self.added.push(record);
+    }
+
     /// Whether nothing changes.
     pub fn is_empty(&self) -> bool {
         self.changed.is_empty() && self.added.is_empty()
+    }
+
+    /// By the numbers of records in [`Zone::records`].
+    pub fn changed(&self) -> &BTreeMap<u32, Change> {
+        &self.changed
+    }
+
+    /// New records, in order.
+    pub fn added(&self) -> &[NewRecord] {
+        &self.added
     }
 }
 

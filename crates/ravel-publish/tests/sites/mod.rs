@@ -25,7 +25,7 @@ pub(crate) fn request_of(request: &Value) -> Request {
 pub(crate) fn answer(edge: &Edge, request: &Value) -> Value {
     let answer = edge.answer(&request_of(request));
     let headers: Vec<Value> =
-        answer.headers().iter().map(|header| json!([header.name, header.value])).collect();
+        answer.headers().iter().map(|header| json!([header.name(), header.value()])).collect();
     json!({ "outcome": answer.outcome().as_str(), "status": answer.status(), "file": answer.file(), "headers": headers })
 }
 

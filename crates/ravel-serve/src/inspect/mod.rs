@@ -69,7 +69,7 @@ async fn asset(kind: &'static str, text: &'static str) -> Response {
 /// Refuses names that are not its own, so that no page can reach it under another (DNS rebinding),
 /// and posts from elsewhere.
 async fn guard(State(inspector): State<Inspector>, request: Request, next: Next) -> Response {
-    let port = inspector.addresses.inspect.port();
+    let port = inspector.addresses.inspect().port();
     let named = request.headers().get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
     let own =
         ["localhost", "127.0.0.1", "[::1]"].iter().any(|name| *named == format!("{name}:{port}"));

@@ -68,7 +68,7 @@ fn ask(
 
 pub(super) fn whole(inspector: &Inspector, asked: Option<&Tried>) -> Markup {
     let site = inspector.live.site();
-    let name = site.rules.site().host.to_string();
+    let name = site.rules.site().host().to_string();
     let records = inspector.log.last();
     html! {
         (DOCTYPE)
@@ -105,9 +105,9 @@ pub(super) fn whole(inspector: &Inspector, asked: Option<&Tried>) -> Markup {
 
 fn open_at(inspector: &Inspector) -> Markup {
     let site = inspector.live.site();
-    let host = site.rules.site().host.as_str().to_owned();
-    let (http, https) = (inspector.addresses.http.port(), inspector.addresses.https.port());
-    let base = &site.rules.site().base;
+    let host = site.rules.site().host().as_str().to_owned();
+    let (http, https) = (inspector.addresses.http().port(), inspector.addresses.https().port());
+    let base = &site.rules.site().base();
     let urls = [
         format!("http://{host}.localhost:{http}{base}"),
         format!("https://{host}.localhost:{https}{base}"),
@@ -224,25 +224,25 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                     }
                     @for verdict in checked.verdicts.iter().filter(|verdict| !verdict.holds()) {
                         div.finding {
-                            p { span.line { (site.name(verdict.line)) } " " (verdict.asked) }
-                            @for failure in &verdict.failures {
-                                p.words { span.label { "expected" } (failure.expected) }
-                                p.words { span.label { "got" } (failure.got) }
+                            p { span.line { (site.name(verdict.line())) } " " (verdict.asked()) }
+                            @for failure in verdict.failures() {
+                                p.words { span.label { "expected" } (failure.expected()) }
+                                p.words { span.label { "got" } (failure.got()) }
                             }
                         }
                     }
                 }
                 section aria-labelledby="findings" {
                     h2 #findings { "Findings" }
-                    @if checked.report.findings.is_empty() { p.good { "None" } }
-                    @for finding in &checked.report.findings {
+                    @if checked.report.findings().is_empty() { p.good { "None" } }
+                    @for finding in checked.report.findings() {
                         div.finding {
                             p {
-                                span class=(if finding.code.weight() == Weight::Problem { "bad" } else { "mild" }) { (finding.code) }
-                                " " span.line { (place(&finding.place)) }
+                                span class=(if finding.code().weight() == Weight::Problem { "bad" } else { "mild" }) { (finding.code()) }
+                                " " span.line { (place(finding.place())) }
                             }
-                            p { (finding.what) }
-                            @if let Some(instead) = &finding.instead { p.words { span.label { "instead" } (instead) } }
+                            p { (finding.what()) }
+                            @if let Some(instead) = &finding.instead() { p.words { span.label { "instead" } (instead) } }
                         }
                     }
                 }
@@ -250,13 +250,13 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                     h2 #ways { "Ways in" }
                     div.scroll {
                         table.ways {
-                            thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep.as_deref().unwrap_or("")) } } }
+                            thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }
                             tbody {
-                                @for way in &checked.ways.ways {
+                                @for way in checked.ways.ways() {
                                     tr {
-                                        td { code { (way.origin) } }
-                                        td { (end(&way.first)) }
-                                        td { @if let Some(deep) = &way.deep { (end(deep)) } }
+                                        td { code { (way.origin()) } }
+                                        td { (end(way.first())) }
+                                        td { @if let Some(deep) = way.deep() { (end(deep)) } }
                                     }
                                 }
                             }
@@ -269,8 +269,9 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
 }
 
 fn end(end: &WayEnd) -> String {
-    let status = end.status.map_or_else(|| "another site".to_owned(), |status| status.to_string());
-    match end.hops {
+    let status =
+        end.status().map_or_else(|| "another site".to_owned(), |status| status.to_string());
+    match end.hops() {
         0 => status,
         1 => format!("{status}, 1 hop"),
         hops => format!("{status}, {hops} hops"),

@@ -41,14 +41,7 @@ pub(crate) fn copy(from: &Path, to: &Path) {
 }
 
 pub(crate) fn options(folder: &Path) -> Options {
-    Options {
-        rules: folder.join("site/edge.ravel"),
-        listen: [127, 0, 0, 1].into(),
-        http: 0,
-        https: 0,
-        inspect: 0,
-        data: folder.join("data"),
-    }
+    Options::new(folder.join("site/edge.ravel"), folder.join("data"))
 }
 
 /// Serves the demo site.
@@ -99,7 +92,7 @@ impl Running {
         }
         let request = request.body(Empty::<Bytes>::new()).unwrap();
         if scheme == "http" {
-            return exchange(TcpStream::connect(self.addresses.http).await?, request).await;
+            return exchange(TcpStream::connect(self.addresses.http()).await?, request).await;
         }
         let mut roots = RootCertStore::empty();
         roots.add(CertificateDer::from_pem_file(&self.authority).unwrap()).unwrap();
@@ -108,7 +101,7 @@ impl Running {
             .with_safe_default_protocol_versions()
             .unwrap();
         let config = config.with_root_certificates(roots).with_no_client_auth();
-        let stream = TcpStream::connect(self.addresses.https).await?;
+        let stream = TcpStream::connect(self.addresses.https()).await?;
         let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
         exchange(TlsConnector::from(Arc::new(config)).connect(name, stream).await?, request).await
     }
@@ -121,12 +114,12 @@ impl Running {
     ) -> Response<Bytes> {
         let mut request = Request::builder().method(method).uri(target);
         if !fields.iter().any(|(name, _)| *name == "host") {
-            request = request.header("host", self.addresses.inspect.to_string());
+            request = request.header("host", self.addresses.inspect().to_string());
         }
         for (name, value) in fields {
             request = request.header(*name, *value);
         }
-        let stream = TcpStream::connect(self.addresses.inspect).await.unwrap();
+        let stream = TcpStream::connect(self.addresses.inspect()).await.unwrap();
         exchange(stream, request.body(Empty::<Bytes>::new()).unwrap()).await.unwrap()
     }
 

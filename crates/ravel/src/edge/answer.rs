@@ -45,12 +45,26 @@ pub enum Outcome {
 /// A header field of an answer, with the line that set it; none where it is automatic.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Header<'e> {
+    pub(crate) name: &'e str,
+    pub(crate) value: Cow<'e, str>,
+    pub(crate) line: Option<Line>,
+}
+
+impl<'e> Header<'e> {
     /// The name, in lower case.
-    pub name: &'e str,
+    pub fn name(&self) -> &'e str {
+        self.name
+    }
+
     /// The value.
-    pub value: Cow<'e, str>,
+    pub fn value(&self) -> &str {
+        &self.value
+    }
+
     /// The line that set it.
-    pub line: Option<Line>,
+    pub fn line(&self) -> Option<Line> {
+        self.line
+    }
 }
 
 impl<'e> Answer<'e> {

@@ -107,7 +107,7 @@ impl Edge {
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
     /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
     /// let request = ravel::Request::get("https://h.example/a/1")?;
-    /// assert_eq!(edge.explain(&request).answer.line().unwrap().number, 2);
+    /// assert_eq!(edge.explain(&request).answer().line().unwrap().number(), 2);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn explain(&self, request: &Request) -> Explanation<'_> {
@@ -213,7 +213,7 @@ impl Edge {
     /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
     /// let rule = edge.program().rules(ravel::program::Stage::Redirect).next().unwrap();
     /// let request = ravel::Request::get("https://h.example/a/1")?;
-    /// assert!(edge.captures_of(&rule.pattern, &request).is_some());
+    /// assert!(edge.captures_of(rule.pattern(), &request).is_some());
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn captures_of<'q>(

@@ -13,21 +13,33 @@ use crate::program::RuleId;
 /// A request followed hop by hop, as under `hops each`.
 #[derive(Debug, Clone)]
 pub struct Route {
-    /// The redirects, in order.
-    pub hops: Vec<RouteHop>,
-    /// Where they lead.
-    pub end: RouteEnd,
+    pub(crate) hops: Vec<RouteHop>,
+    pub(crate) end: RouteEnd,
 }
 
 /// A redirect that is followed.
 #[derive(Debug, Clone)]
 pub struct RouteHop {
+    pub(crate) to: Address,
+    pub(crate) rule: Option<RuleId>,
+    pub(crate) permanent: bool,
+}
+
+impl RouteHop {
     /// Where it leads.
-    pub to: Address,
+    pub fn to(&self) -> &Address {
+        &self.to
+    }
+
     /// The rule that redirects; none for a canonical redirect.
-    pub rule: Option<RuleId>,
+    pub fn rule(&self) -> Option<RuleId> {
+        self.rule
+    }
+
     /// Whether browsers keep it.
-    pub permanent: bool,
+    pub fn permanent(&self) -> bool {
+        self.permanent
+    }
 }
 
 /// Where a route ends.
@@ -57,7 +69,7 @@ impl Edge {
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
     /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
     /// let route = edge.route(&ravel::Request::get("https://h.example/a/1")?);
-    /// assert_eq!(route.hops.len(), 1);
+    /// assert_eq!(route.hops().len(), 1);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn route(&self, request: &Request) -> Route {
@@ -140,5 +152,15 @@ impl Route {
     /// Whether it ends where nothing is; what is outside the base path belongs to somebody else.
     pub fn ends_missing(&self) -> bool {
         matches!(self.end, RouteEnd::Answer { outcome: Outcome::Missing, .. })
+    }
+
+    /// The redirects, in order.
+    pub fn hops(&self) -> &[RouteHop] {
+        &self.hops
+    }
+
+    /// Where they lead.
+    pub fn end(&self) -> &RouteEnd {
+        &self.end
     }
 }

@@ -140,14 +140,32 @@ pub enum Mismatch {
 /// A change to the headers of an answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeaderStep {
+    pub(crate) name: Box<str>,
+    pub(crate) change: HeaderChange,
+    pub(crate) rule: Option<RuleId>,
+    pub(crate) line: Option<Line>,
+}
+
+impl HeaderStep {
     /// The header's name, in lower case.
-    pub name: Box<str>,
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// What was done.
-    pub change: HeaderChange,
+    pub fn change(&self) -> &HeaderChange {
+        &self.change
+    }
+
     /// The rule that did it; none where it is automatic.
-    pub rule: Option<RuleId>,
+    pub fn rule(&self) -> Option<RuleId> {
+        self.rule
+    }
+
     /// The line that says so, if one does.
-    pub line: Option<Line>,
+    pub fn line(&self) -> Option<Line> {
+        self.line
+    }
 }
 
 /// What was done to a header.

@@ -8,10 +8,8 @@ use crate::address::{Address, Request};
 /// A request followed through its redirects.
 #[derive(Debug, Clone)]
 pub struct Walk<'e> {
-    /// Each answer with the address that was asked; at least one.
-    pub answers: Vec<(String, Explanation<'e>)>,
-    /// Where it ends.
-    pub end: End,
+    pub(crate) answers: Vec<(String, Explanation<'e>)>,
+    pub(crate) end: End,
     url: String,
 }
 
@@ -62,6 +60,16 @@ impl<'e> Walk<'e> {
     /// The first answer.
     pub fn first(&self) -> &Explanation<'e> {
         &self.answers.first().expect("a walk has an answer").1
+    }
+
+    /// Each answer with the address that was asked; at least one.
+    pub fn answers(&self) -> &[(String, Explanation<'e>)] {
+        &self.answers
+    }
+
+    /// Where it ends.
+    pub fn end(&self) -> End {
+        self.end
     }
 }
 

@@ -11,12 +11,9 @@ use crate::program::{Role, Rule, RuleId};
 /// An answer with the steps that led to it.
 #[derive(Debug, Clone)]
 pub struct Explanation<'e> {
-    /// The answer.
-    pub answer: Answer<'e>,
-    /// What was looked at, in order.
-    pub steps: Vec<Step>,
-    /// Every change to the headers, in order; of those to one name the last is the one that holds.
-    pub headers: Vec<HeaderStep>,
+    pub(crate) answer: Answer<'e>,
+    pub(crate) steps: Vec<Step>,
+    pub(crate) headers: Vec<HeaderStep>,
     pub(super) edge: &'e Edge,
 }
 
@@ -24,6 +21,21 @@ impl<'e> Explanation<'e> {
     /// The steps in words.
     pub fn words(&self) -> impl Iterator<Item = StepWords<'_>> {
         self.steps.iter().map(|step| StepWords { step, edge: self.edge })
+    }
+
+    /// The answer.
+    pub fn answer(&self) -> &Answer<'e> {
+        &self.answer
+    }
+
+    /// What was looked at, in order.
+    pub fn steps(&self) -> &[Step] {
+        &self.steps
+    }
+
+    /// Every change to the headers, in order; of those to one name the last is the one that holds.
+    pub fn headers(&self) -> &[HeaderStep] {
+        &self.headers
     }
 }
 

@@ -11,25 +11,18 @@ use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site};
 /// What a running host answered to one request.
 #[derive(Debug, Clone)]
 pub struct Seen {
-    /// The address that was asked.
-    pub url: String,
-    /// The status.
-    pub status: u16,
-    /// The header fields.
-    pub headers: HeaderMap,
-    /// The body, decoded, as far as it was read.
-    pub body: Vec<u8>,
-    /// Whether there was more of the body than was read.
-    pub cut: bool,
+    pub(crate) url: String,
+    pub(crate) status: u16,
+    pub(crate) headers: HeaderMap,
+    pub(crate) body: Vec<u8>,
+    pub(crate) cut: bool,
 }
 
 /// A request to a running host, followed through its redirects.
 #[derive(Debug, Clone)]
 pub struct LiveWalk {
-    /// The answers; at least one.
-    pub answers: Vec<Seen>,
-    /// Where it ends.
-    pub end: End,
+    pub(crate) answers: Vec<Seen>,
+    pub(crate) end: End,
 }
 
 /// What to do after an answer.
@@ -42,6 +35,18 @@ pub enum Next {
 }
 
 impl Seen {
+    /// What was answered to a request for this URL: the status, the header fields and the body.
+    pub fn new(url: impl Into<String>, status: u16, headers: HeaderMap, body: Vec<u8>) -> Seen {
+        Seen { url: url.into(), status, headers, body, cut: false }
+    }
+
+    /// With a body that was longer than what was read of it.
+    #[must_use]
+    pub fn with_cut_body(mut self) -> Seen {
+        self.cut = true;
+        self
+    }
+
     /// Where the answer leads, as a browser reads its `location`: a fragment is kept, unless there
     /// is another.
     pub fn leads_to(&self) -> Option<Address> {
@@ -54,9 +59,39 @@ impl Seen {
         to.keep_fragment(self.url.split_once('#').map(|(_, fragment)| fragment));
         Some(to)
     }
+
+    /// The address that was asked.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// The status.
+    pub fn status(&self) -> u16 {
+        self.status
+    }
+
+    /// The header fields.
+    pub fn headers(&self) -> &HeaderMap {
+        &self.headers
+    }
+
+    /// The body, decoded, as far as it was read.
+    pub fn body(&self) -> &[u8] {
+        &self.body
+    }
+
+    /// Whether there was more of the body than was read.
+    pub fn cut(&self) -> bool {
+        self.cut
+    }
 }
 
 impl LiveWalk {
+    /// The answers in the order in which they came, at least one, and how they end.
+    pub fn new(answers: Vec<Seen>, end: End) -> LiveWalk {
+        LiveWalk { answers, end }
+    }
+
     /// The number of redirects.
     pub fn hops(&self) -> usize {
         self.answers.iter().filter(|seen| seen.leads_to().is_some()).count()
@@ -90,6 +125,16 @@ impl LiveWalk {
                 format!("goes to {} as {} in {number}, {end}", self.url(), self.first().status)
             }
         }
+    }
+
+    /// The answers; at least one.
+    pub fn answers(&self) -> &[Seen] {
+        &self.answers
+    }
+
+    /// Where it ends.
+    pub fn end(&self) -> End {
+        self.end
     }
 }
 

@@ -14,29 +14,77 @@ use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
 /// What came of one expectation.
 #[derive(Debug, Clone)]
 pub struct Verdict {
-    /// Where the expectation stands.
-    pub line: Line,
-    /// What was asked: method, unless it is `GET`, and address.
-    pub asked: String,
-    /// The parts that do not hold; none if the expectation holds.
-    pub failures: Vec<Failure>,
-    /// The line that decided the first answer, if a line did.
-    pub decided: Option<Line>,
+    pub(crate) line: Line,
+    pub(crate) asked: String,
+    pub(crate) failures: Vec<Failure>,
+    pub(crate) decided: Option<Line>,
 }
 
 /// A part of an expectation that does not hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Failure {
+    pub(crate) expected: String,
+    pub(crate) got: String,
+}
+
+impl Failure {
+    /// A part that does not hold.
+    pub fn new(expected: impl Into<String>, got: impl Into<String>) -> Failure {
+        Failure { expected: expected.into(), got: got.into() }
+    }
+
     /// What should be.
-    pub expected: String,
+    pub fn expected(&self) -> &str {
+        &self.expected
+    }
+
     /// What is.
-    pub got: String,
+    pub fn got(&self) -> &str {
+        &self.got
+    }
 }
 
 impl Verdict {
+    /// What came of what was asked: the parts that do not hold, and the line that decided.
+    pub fn new(
+        line: Line,
+        asked: impl Into<String>,
+        failures: Vec<Failure>,
+        decided: Option<Line>,
+    ) -> Verdict {
+        Verdict { line, asked: asked.into(), failures, decided }
+    }
+
+    /// With another part that does not hold.
+    #[must_use]
+    pub fn with_failure(mut self, failure: Failure) -> Verdict {
+        self.failures.push(failure);
+        self
+    }
+
     /// Whether the expectation holds.
     pub fn holds(&self) -> bool {
         self.failures.is_empty()
+    }
+
+    /// Where the expectation stands.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// What was asked: method, unless it is `GET`, and address.
+    pub fn asked(&self) -> &str {
+        &self.asked
+    }
+
+    /// The parts that do not hold; none if the expectation holds.
+    pub fn failures(&self) -> &[Failure] {
+        &self.failures
+    }
+
+    /// The line that decided the first answer, if a line did.
+    pub fn decided(&self) -> Option<Line> {
+        self.decided
     }
 }
 
@@ -46,7 +94,7 @@ impl Verdict {
 /// let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
 /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["a.html"]));
 /// let verdict = ravel::expect::verify(&edge, &rules.expectations()[0]);
-/// assert_eq!(verdict.failures[0].got, "serves /a.html");
+/// assert_eq!(verdict.failures()[0].got(), "serves /a.html");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {

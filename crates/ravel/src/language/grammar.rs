@@ -12,15 +12,10 @@ use super::nearest;
 /// What is said of a line of the grammar.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Form {
-    /// The words that it is known by, as `goes to`; readers look at the first.
-    pub name: &'static str,
-    /// How it is written: words in lower case stand as they are, `[…]` can be left out, `…` repeats
-    /// what is before it.
-    pub form: &'static str,
-    /// What it does or means.
-    pub about: &'static str,
-    /// What holds when a setting is left out; none where that cannot be.
-    pub left_out: Option<&'static str>,
+    pub(crate) name: &'static str,
+    pub(crate) form: &'static str,
+    pub(crate) about: &'static str,
+    pub(crate) left_out: Option<&'static str>,
     /// Words behind which a list with commas comes; `*` is any word.
     lists: &'static [&'static str],
     /// Words behind which all the rest of the line is one value.
@@ -41,6 +36,27 @@ impl Form {
     /// Whether the rest of the line is one value behind these words.
     pub(super) fn begins_value(&self, words: &[String]) -> bool {
         self.values.iter().any(|pattern| fits(pattern, words))
+    }
+
+    /// The words that it is known by, as `goes to`; readers look at the first.
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+
+    /// How it is written: words in lower case stand as they are, `[…]` can be left out, `…` repeats
+    /// what is before it.
+    pub fn form(&self) -> &'static str {
+        self.form
+    }
+
+    /// What it does or means.
+    pub fn about(&self) -> &'static str {
+        self.about
+    }
+
+    /// What holds when a setting is left out; none where that cannot be.
+    pub fn left_out(&self) -> Option<&'static str> {
+        self.left_out
     }
 }
 

@@ -8,10 +8,8 @@ use crate::template::TemplateErrorKind;
 /// Something that is wrong with a rules file, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Problem {
-    /// Where it stands.
-    pub place: Place,
-    /// What it is; its `Display` says what was found.
-    pub kind: ProblemKind,
+    pub(crate) place: Place,
+    pub(crate) kind: ProblemKind,
 }
 
 /// Every problem of a rules file, in the order of the file. There is at least one.
@@ -133,6 +131,16 @@ pub enum ProblemKind {
 impl Problem {
     pub(crate) fn new(place: Place, kind: ProblemKind) -> Problem {
         Problem { place, kind }
+    }
+
+    /// Where it stands.
+    pub fn place(&self) -> &Place {
+        &self.place
+    }
+
+    /// What it is; its `Display` says what was found.
+    pub fn kind(&self) -> &ProblemKind {
+        &self.kind
     }
 }
 

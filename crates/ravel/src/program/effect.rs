@@ -26,12 +26,9 @@ pub enum Effect {
 /// Where a redirect leads, and how.
 #[derive(Debug, Clone)]
 pub struct Redirect {
-    /// Where it leads.
-    pub target: Target,
-    /// 301, 302, 303, 307 or 308.
-    pub status: u16,
-    /// Whether parameters that the pattern does not name are left behind.
-    pub drop_query: bool,
+    pub(crate) target: Target,
+    pub(crate) status: u16,
+    pub(crate) drop_query: bool,
 }
 
 impl Redirect {
@@ -39,15 +36,40 @@ impl Redirect {
     pub fn is_permanent(&self) -> bool {
         matches!(self.status, 301 | 308)
     }
+
+    /// Where it leads.
+    pub fn target(&self) -> &Target {
+        &self.target
+    }
+
+    /// 301, 302, 303, 307 or 308.
+    pub fn status(&self) -> u16 {
+        self.status
+    }
+
+    /// Whether parameters that the pattern does not name are left behind.
+    pub fn drop_query(&self) -> bool {
+        self.drop_query
+    }
 }
 
 /// Which file is shown, and when.
 #[derive(Debug, Clone)]
 pub struct FileEffect {
+    pub(crate) path: Target,
+    pub(crate) role: FileRole,
+}
+
+impl FileEffect {
     /// The path that the file is looked up by.
-    pub path: Target,
+    pub fn path(&self) -> &Target {
+        &self.path
+    }
+
     /// When it is looked up.
-    pub role: FileRole,
+    pub fn role(&self) -> FileRole {
+        self.role
+    }
 }
 
 /// When a rule's file is looked up.
@@ -65,10 +87,20 @@ pub enum FileRole {
 /// What a `headers` statement does, and to which answers.
 #[derive(Debug, Clone)]
 pub struct HeaderEffect {
+    pub(crate) on: On,
+    pub(crate) ops: Vec<HeaderOp>,
+}
+
+impl HeaderEffect {
     /// Which answers.
-    pub on: On,
+    pub fn on(&self) -> On {
+        self.on
+    }
+
     /// What is done, in order.
-    pub ops: Vec<HeaderOp>,
+    pub fn ops(&self) -> &[HeaderOp] {
+        &self.ops
+    }
 }
 
 /// Which answers a `headers` statement is for.

@@ -53,10 +53,20 @@ pub struct Program {
 /// A rule with its identity.
 #[derive(Debug, Clone, Copy)]
 pub struct RuleRef<'p> {
+    pub(crate) id: RuleId,
+    pub(crate) rule: &'p Rule,
+}
+
+impl<'p> RuleRef<'p> {
     /// Its identity.
-    pub id: RuleId,
+    pub fn id(&self) -> RuleId {
+        self.id
+    }
+
     /// The rule.
-    pub rule: &'p Rule,
+    pub fn rule(&self) -> &'p Rule {
+        self.rule
+    }
 }
 
 impl Deref for RuleRef<'_> {

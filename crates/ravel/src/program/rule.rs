@@ -13,15 +13,11 @@ use crate::template::{Pattern, Target};
 #[derive(Debug, Clone)]
 #[repr(align(128))]
 pub struct Rule {
-    /// Where it is written; a table that is named twice gives two rules one text, so this is for
-    /// showing alone.
-    pub line: Line,
-    /// The URLs.
-    pub pattern: Pattern,
+    pub(crate) line: Line,
+    pub(crate) pattern: Pattern,
     /// What must hold besides; shared by the rules of a group.
     pub(crate) tests: Option<Arc<Tests>>,
-    /// What is done.
-    pub effect: Effect,
+    pub(crate) effect: Effect,
 }
 
 const _: () = assert!(size_of::<Rule>() == 128, "a rule is one pair of cache lines");
@@ -113,6 +109,22 @@ impl Rule {
             Effect::NotFoundPage(_) => Stage::Missing,
             Effect::Headers(_) => Stage::Headers,
         }
+    }
+
+    /// Where it is written; a table that is named twice gives two rules one text, so this is for
+    /// showing alone.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// The URLs.
+    pub fn pattern(&self) -> &Pattern {
+        &self.pattern
+    }
+
+    /// What is done.
+    pub fn effect(&self) -> &Effect {
+        &self.effect
     }
 }
 

@@ -6,60 +6,55 @@ use crate::language::Line;
 /// The site that the rules are about.
 #[derive(Debug, Clone)]
 pub struct Site {
-    /// Where it is stated.
-    pub line: Line,
-    /// The scheme of the canonical origin.
-    pub scheme: Scheme,
-    /// The host of the canonical origin.
-    pub host: Host,
-    /// The base path: it begins and ends with `/`.
-    pub base: Box<str>,
-    /// The folder of built files, from the rules file's folder.
-    pub files: Option<Box<str>>,
-    /// Where that is stated.
-    pub files_line: Option<Line>,
-    /// Hosts that only redirect to the canonical origin.
-    pub aliases: Vec<Alias>,
-    /// Hosts that answer as the site does, without canonical redirects.
-    pub previews: Vec<PreviewHost>,
-    /// How addresses name pages.
-    pub pages: Pages,
-    /// The file that answers for a folder.
-    pub index: Box<str>,
-    /// The path of the file that is shown when nothing answers, and where that is stated.
-    pub missing: Option<(Box<str>, Line)>,
-    /// The languages the site has (BCP 47), the default first.
-    pub languages: Vec<Box<str>>,
-    /// What plain HTTP gets.
-    pub http: HttpPolicy,
-    /// The promise of HTTPS (RFC 6797).
-    pub hsts: Option<Hsts>,
-    /// Whether a redirect to a redirect is answered with the last address at once.
-    pub one_hop: bool,
-    /// Whether ASCII letters of paths match in any case.
-    pub ignore_case: bool,
+    pub(crate) line: Line,
+    pub(crate) scheme: Scheme,
+    pub(crate) host: Host,
+    pub(crate) base: Box<str>,
+    pub(crate) files: Option<Box<str>>,
+    pub(crate) files_line: Option<Line>,
+    pub(crate) aliases: Vec<Alias>,
+    pub(crate) previews: Vec<PreviewHost>,
+    pub(crate) pages: Pages,
+    pub(crate) index: Box<str>,
+    pub(crate) missing: Option<(Box<str>, Line)>,
+    pub(crate) languages: Vec<Box<str>>,
+    pub(crate) http: HttpPolicy,
+    pub(crate) hsts: Option<Hsts>,
+    pub(crate) one_hop: bool,
+    pub(crate) ignore_case: bool,
 }
 
 /// A host that only redirects to the canonical origin.
 #[derive(Debug, Clone)]
 pub struct Alias {
+    pub(crate) host: Host,
+    pub(crate) base: Box<str>,
+    pub(crate) line: Line,
+}
+
+impl Alias {
     /// The host.
-    pub host: Host,
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
+
     /// The base path there: the site's, or an old one.
-    pub base: Box<str>,
+    pub fn base(&self) -> &str {
+        &self.base
+    }
+
     /// Where it is stated.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
 }
 
 /// A host that answers as the site does.
 #[derive(Debug, Clone)]
 pub struct PreviewHost {
-    /// Whether one more label stands before the host.
-    pub wildcard: bool,
-    /// The host, without the `*.`.
-    pub host: Host,
-    /// Where it is stated.
-    pub line: Line,
+    pub(crate) wildcard: bool,
+    pub(crate) host: Host,
+    pub(crate) line: Line,
 }
 
 /// How addresses name pages.
@@ -85,12 +80,26 @@ pub enum HttpPolicy {
 /// `strict-transport-security`, as it is sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hsts {
+    pub(crate) value: Box<str>,
+    pub(crate) subdomains: bool,
+    pub(crate) line: Line,
+}
+
+impl Hsts {
     /// The field's value.
-    pub value: Box<str>,
+    pub fn value(&self) -> &str {
+        &self.value
+    }
+
     /// Whether it speaks of all hosts below.
-    pub subdomains: bool,
+    pub fn subdomains(&self) -> bool {
+        self.subdomains
+    }
+
     /// Where it is stated.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
 }
 
 impl Site {
@@ -136,6 +145,86 @@ impl Site {
     pub fn upgrades(&self) -> bool {
         self.scheme == Scheme::Https && self.http == HttpPolicy::Upgrade
     }
+
+    /// Where it is stated.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// The scheme of the canonical origin.
+    pub fn scheme(&self) -> Scheme {
+        self.scheme
+    }
+
+    /// The host of the canonical origin.
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
+
+    /// The base path: it begins and ends with `/`.
+    pub fn base(&self) -> &str {
+        &self.base
+    }
+
+    /// The folder of built files, from the rules file's folder.
+    pub fn files(&self) -> Option<&str> {
+        self.files.as_deref()
+    }
+
+    /// Where that is stated.
+    pub fn files_line(&self) -> Option<Line> {
+        self.files_line
+    }
+
+    /// Hosts that only redirect to the canonical origin.
+    pub fn aliases(&self) -> &[Alias] {
+        &self.aliases
+    }
+
+    /// Hosts that answer as the site does, without canonical redirects.
+    pub fn previews(&self) -> &[PreviewHost] {
+        &self.previews
+    }
+
+    /// How addresses name pages.
+    pub fn pages(&self) -> Pages {
+        self.pages
+    }
+
+    /// The file that answers for a folder.
+    pub fn index(&self) -> &str {
+        &self.index
+    }
+
+    /// The path of the file that is shown when nothing answers, and where that is stated.
+    pub fn missing(&self) -> Option<&(Box<str>, Line)> {
+        self.missing.as_ref()
+    }
+
+    /// The languages the site has (BCP 47), the default first.
+    pub fn languages(&self) -> &[Box<str>] {
+        &self.languages
+    }
+
+    /// What plain HTTP gets.
+    pub fn http(&self) -> HttpPolicy {
+        self.http
+    }
+
+    /// The promise of HTTPS (RFC 6797).
+    pub fn hsts(&self) -> Option<&Hsts> {
+        self.hsts.as_ref()
+    }
+
+    /// Whether a redirect to a redirect is answered with the last address at once.
+    pub fn one_hop(&self) -> bool {
+        self.one_hop
+    }
+
+    /// Whether ASCII letters of paths match in any case.
+    pub fn ignore_case(&self) -> bool {
+        self.ignore_case
+    }
 }
 
 impl PreviewHost {
@@ -147,6 +236,21 @@ impl PreviewHost {
                 .split_once('.')
                 .is_some_and(|(label, rest)| !label.is_empty() && rest == self.host.as_str()),
         }
+    }
+
+    /// Whether one more label stands before the host.
+    pub fn wildcard(&self) -> bool {
+        self.wildcard
+    }
+
+    /// The host, without the `*.`.
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
+
+    /// Where it is stated.
+    pub fn line(&self) -> Line {
+        self.line
     }
 }
 

@@ -12,10 +12,8 @@ use crate::address::{Host, Scheme};
 /// One test.
 #[derive(Debug, Clone)]
 pub struct Test {
-    /// What is looked at, and what is accepted.
-    pub kind: TestKind,
-    /// Whether it passes where that is not accepted.
-    pub negated: bool,
+    pub(crate) kind: TestKind,
+    pub(crate) negated: bool,
 }
 
 /// What a test looks at, with what it accepts.
@@ -233,6 +231,16 @@ impl Test {
             }
             TestKind::ContentType(ranges) => format!("type {}", joined(ranges)),
         }
+    }
+
+    /// What is looked at, and what is accepted.
+    pub fn kind(&self) -> &TestKind {
+        &self.kind
+    }
+
+    /// Whether it passes where that is not accepted.
+    pub fn negated(&self) -> bool {
+        self.negated
     }
 }
 

@@ -6,12 +6,9 @@ use crate::language::Line;
 /// `accept CODE "why"`: keeps a finding quiet at the line above it.
 #[derive(Debug, Clone)]
 pub struct Accept {
-    /// Where it stands.
-    pub line: Line,
-    /// The finding.
-    pub code: Code,
-    /// Why it is accepted.
-    pub why: Box<str>,
+    pub(crate) line: Line,
+    pub(crate) code: Code,
+    pub(crate) why: Box<str>,
     /// The lines it is about: a file of the rules each, with its lines.
     pub(crate) about: Vec<(u16, RangeInclusive<u32>)>,
 }
@@ -23,5 +20,20 @@ impl Accept {
         self.about
             .iter()
             .any(|(source, lines)| *source == line.source && lines.contains(&line.number))
+    }
+
+    /// Where it stands.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// The finding.
+    pub fn code(&self) -> Code {
+        self.code
+    }
+
+    /// Why it is accepted.
+    pub fn why(&self) -> &str {
+        &self.why
     }
 }

@@ -6,46 +6,60 @@ use crate::language::Line;
 /// What the DNS and the certificate of a domain must say.
 #[derive(Debug, Clone)]
 pub struct Domain {
-    /// Where it is stated.
-    pub line: Line,
-    /// The domain: the name of its zone.
-    pub name: Host,
-    /// The name that the hosting gives the site, where a CNAME must point.
-    pub host: Option<Host>,
-    /// The addresses that the hosting gives for a bare domain.
-    pub addresses: Vec<IpAddr>,
-    /// The TXT record that proves ownership.
-    pub proof: Option<Proof>,
-    /// The zone as it is today.
-    pub zone: Option<NamedFile>,
-    /// What the bare domain gets.
-    pub apex: Apex,
-    /// The zone's name servers as the registry must name them; none where nothing is said.
-    pub nameservers: Vec<Host>,
-    /// The certificate chain that will be served.
-    pub certificate: Option<NamedFile>,
-    /// When a certificate can be issued.
-    pub issue: Issue,
-    /// The life wanted on the records, in seconds; none where nothing is said.
-    pub ttl: Option<u32>,
+    pub(crate) line: Line,
+    pub(crate) name: Host,
+    pub(crate) host: Option<Host>,
+    pub(crate) addresses: Vec<IpAddr>,
+    pub(crate) proof: Option<Proof>,
+    pub(crate) zone: Option<NamedFile>,
+    pub(crate) apex: Apex,
+    pub(crate) nameservers: Vec<Host>,
+    pub(crate) certificate: Option<NamedFile>,
+    pub(crate) issue: Issue,
+    pub(crate) ttl: Option<u32>,
 }
 
 /// The TXT record that proves ownership of a domain.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Proof {
+    pub(crate) name: Host,
+    pub(crate) text: Box<str>,
+}
+
+impl Proof {
     /// Its whole name.
-    pub name: Host,
+    pub fn name(&self) -> &Host {
+        &self.name
+    }
+
     /// Its text.
-    pub text: Box<str>,
+    pub fn text(&self) -> &str {
+        &self.text
+    }
 }
 
 /// A file that a line of the rules names.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NamedFile {
+    pub(crate) path: Box<str>,
+    pub(crate) line: Line,
+}
+
+impl NamedFile {
+    /// A file that a line names, by its path from the folder of the rules file.
+    pub fn new(path: impl Into<Box<str>>, line: Line) -> NamedFile {
+        NamedFile { path: path.into(), line }
+    }
+
     /// Its path from the rules file's folder, with `/` between folders.
-    pub path: Box<str>,
+    pub fn path(&self) -> &str {
+        &self.path
+    }
+
     /// The line that names it.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
 }
 
 /// What a bare domain gets.
@@ -67,6 +81,13 @@ pub enum Issue {
 }
 
 impl Domain {
+    /// With another zone file.
+    #[must_use]
+    pub fn with_zone(mut self, file: NamedFile) -> Domain {
+        self.zone = Some(file);
+        self
+    }
+
     /// The life of new records where the rules say nothing, in seconds.
     pub const TTL: u32 = 3_600;
 
@@ -74,5 +95,60 @@ impl Domain {
     pub fn holds(&self, host: &str) -> bool {
         host.strip_suffix(self.name.as_str())
             .is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
+    }
+
+    /// Where it is stated.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// The domain: the name of its zone.
+    pub fn name(&self) -> &Host {
+        &self.name
+    }
+
+    /// The name that the hosting gives the site, where a CNAME must point.
+    pub fn host(&self) -> Option<&Host> {
+        self.host.as_ref()
+    }
+
+    /// The addresses that the hosting gives for a bare domain.
+    pub fn addresses(&self) -> &[IpAddr] {
+        &self.addresses
+    }
+
+    /// The TXT record that proves ownership.
+    pub fn proof(&self) -> Option<&Proof> {
+        self.proof.as_ref()
+    }
+
+    /// The zone as it is today.
+    pub fn zone(&self) -> Option<&NamedFile> {
+        self.zone.as_ref()
+    }
+
+    /// What the bare domain gets.
+    pub fn apex(&self) -> Apex {
+        self.apex
+    }
+
+    /// The zone's name servers as the registry must name them; none where nothing is said.
+    pub fn nameservers(&self) -> &[Host] {
+        &self.nameservers
+    }
+
+    /// The certificate chain that will be served.
+    pub fn certificate(&self) -> Option<&NamedFile> {
+        self.certificate.as_ref()
+    }
+
+    /// When a certificate can be issued.
+    pub fn issue(&self) -> Issue {
+        self.issue
+    }
+
+    /// The life wanted on the records, in seconds; none where nothing is said.
+    pub fn ttl(&self) -> Option<u32> {
+        self.ttl
     }
 }

@@ -2,7 +2,7 @@ use std::fmt;
 
 use http::{HeaderMap, HeaderName, Method};
 
-use crate::address::Address;
+use crate::address::{Address, Request};
 use crate::language::Line;
 use crate::language::grammar::OutcomeWord;
 use crate::template::{Pattern, Target};
@@ -10,35 +10,104 @@ use crate::template::{Pattern, Target};
 /// What a rules file says must be true of one address.
 #[derive(Debug, Clone)]
 pub struct Expectation {
+    pub(crate) line: Line,
+    pub(crate) method: Method,
+    pub(crate) asked: Box<str>,
+    pub(crate) url: Box<str>,
+    pub(crate) given: HeaderMap,
+    pub(crate) outcome: Option<Outcomes>,
+    pub(crate) checks: Vec<Check>,
+}
+
+impl Expectation {
     /// Where it stands.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// The method, `GET` unless stated.
-    pub method: Method,
+    pub fn method(&self) -> &Method {
+        &self.method
+    }
+
     /// The address as it is written.
-    pub asked: Box<str>,
+    pub fn asked(&self) -> &str {
+        &self.asked
+    }
+
     /// The address as a whole URL; it may be malformed, since that can be what is expected.
-    pub url: Box<str>,
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
     /// The request headers.
-    pub given: HeaderMap,
+    pub fn given(&self) -> &HeaderMap {
+        &self.given
+    }
+
     /// What becomes of the request, if that is stated.
-    pub outcome: Option<Outcomes>,
+    pub fn outcome(&self) -> Option<&Outcomes> {
+        self.outcome.as_ref()
+    }
+
     /// What must hold of the header fields.
-    pub checks: Vec<Check>,
+    pub fn checks(&self) -> &[Check] {
+        &self.checks
+    }
 }
 
 /// `expect every`: what must be true of every address that a pattern matches.
 #[derive(Debug, Clone)]
 pub struct Universal {
+    pub(crate) line: Line,
+    pub(crate) pattern: Pattern,
+    pub(crate) given: HeaderMap,
+    pub(crate) outcome: Option<Outcomes<Target, Target>>,
+    pub(crate) checks: Vec<Check>,
+}
+
+impl Universal {
+    /// What it expects of one request, where that comes to this outcome.
+    pub fn of_request(&self, request: &Request, outcome: Option<Outcomes>) -> Expectation {
+        let mut given = self.given.clone();
+        for (name, value) in request.headers() {
+            given.append(name, value.clone());
+        }
+        Expectation {
+            line: self.line,
+            method: request.method().clone(),
+            asked: request.url().into(),
+            url: request.url().into(),
+            given,
+            outcome,
+            checks: self.checks.clone(),
+        }
+    }
+
     /// Where it stands.
-    pub line: Line,
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
     /// The addresses; a path is at the canonical origin.
-    pub pattern: Pattern,
+    pub fn pattern(&self) -> &Pattern {
+        &self.pattern
+    }
+
     /// The request headers; others may be as they like.
-    pub given: HeaderMap,
+    pub fn given(&self) -> &HeaderMap {
+        &self.given
+    }
+
     /// What becomes of the request, with the pattern's captures, if that is stated.
-    pub outcome: Option<Outcomes<Target, Target>>,
+    pub fn outcome(&self) -> Option<&Outcomes<Target, Target>> {
+        self.outcome.as_ref()
+    }
+
     /// What must hold of the header fields.
-    pub checks: Vec<Check>,
+    pub fn checks(&self) -> &[Check] {
+        &self.checks
+    }
 }
 
 /// What becomes of a request: `A` is an address, `F` a file's path.
@@ -79,10 +148,20 @@ pub enum Is {
 /// What must hold of a header field.
 #[derive(Debug, Clone)]
 pub struct Check {
+    pub(crate) name: HeaderName,
+    pub(crate) test: CheckTest,
+}
+
+impl Check {
     /// The field.
-    pub name: HeaderName,
+    pub fn name(&self) -> &HeaderName {
+        &self.name
+    }
+
     /// What must hold.
-    pub test: CheckTest,
+    pub fn test(&self) -> &CheckTest {
+        &self.test
+    }
 }
 
 /// What must hold of a header field.

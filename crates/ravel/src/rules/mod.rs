@@ -107,7 +107,7 @@ impl Rules {
     ///
     /// ```
     /// let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
-    /// assert_eq!(rules.expectations()[0].url.to_string(), "https://h.example/a");
+    /// assert_eq!(rules.expectations()[0].url().to_string(), "https://h.example/a");
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn expectations(&self) -> &[Expectation] {

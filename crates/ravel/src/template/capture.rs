@@ -51,10 +51,8 @@ impl fmt::Display for Impossible {
 /// A piece of an address, as it was sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Captured<'r> {
-    /// The text, not decoded.
-    pub text: &'r str,
-    /// Where it stood.
-    pub source: Source,
+    pub(crate) text: &'r str,
+    pub(crate) source: Source,
 }
 
 /// What a pattern captured, by slot: host, path, query.
@@ -114,5 +112,15 @@ impl<'r> Captured<'r> {
             }
             false => Err(Impossible::Label),
         }
+    }
+
+    /// The text, not decoded.
+    pub fn text(&self) -> &'r str {
+        self.text
+    }
+
+    /// Where it stood.
+    pub fn source(&self) -> Source {
+        self.source
     }
 }

@@ -6,10 +6,8 @@ use crate::address::Malformed;
 /// Why a text is no pattern or no target, and where in it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TemplateError {
-    /// What is wrong.
-    pub kind: TemplateErrorKind,
-    /// The bytes of the text that show it.
-    pub range: Range<usize>,
+    pub(crate) kind: TemplateErrorKind,
+    pub(crate) range: Range<usize>,
 }
 
 /// What can be wrong with a pattern or a target.
@@ -63,6 +61,16 @@ pub enum TemplateErrorKind {
 impl TemplateError {
     pub(super) fn new(kind: TemplateErrorKind, range: Range<usize>) -> TemplateError {
         TemplateError { kind, range }
+    }
+
+    /// What is wrong.
+    pub fn kind(&self) -> &TemplateErrorKind {
+        &self.kind
+    }
+
+    /// The bytes of the text that show it.
+    pub fn range(&self) -> Range<usize> {
+        self.range.clone()
     }
 }
 

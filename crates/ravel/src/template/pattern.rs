@@ -14,8 +14,7 @@ use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_p
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
-    /// The path; below the site's base path unless there is an origin.
-    pub path: Template,
+    pub(crate) path: Template,
     rest: Option<Box<Rest>>,
 }
 
@@ -29,30 +28,52 @@ struct Rest {
 /// Scheme and host of a whole-URL pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OriginPattern {
+    pub(crate) scheme: Scheme,
+    pub(crate) host: HostPattern,
+    pub(crate) port: Option<u16>,
+}
+
+impl OriginPattern {
     /// The scheme as written.
-    pub scheme: Scheme,
+    pub fn scheme(&self) -> Scheme {
+        self.scheme
+    }
+
     /// The host.
-    pub host: HostPattern,
+    pub fn host(&self) -> &HostPattern {
+        &self.host
+    }
+
     /// The port, where it is not the scheme's own; only targets have one.
-    pub port: Option<u16>,
+    pub fn port(&self) -> Option<u16> {
+        self.port
+    }
 }
 
 /// A host, or a host whose first label is captured.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HostPattern {
+    pub(crate) capture: Option<Box<str>>,
+    pub(crate) host: Host,
+}
+
+impl HostPattern {
     /// The name of the expression for the first label.
-    pub capture: Option<Box<str>>,
+    pub fn capture(&self) -> Option<&str> {
+        self.capture.as_deref()
+    }
+
     /// The host, or what follows its first label's dot.
-    pub host: Host,
+    pub fn host(&self) -> &Host {
+        &self.host
+    }
 }
 
 /// One parameter that a pattern wants.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct QueryPart {
-    /// The key, decoded.
-    pub key: Box<str>,
-    /// What is wanted of its value.
-    pub test: QueryTest,
+    pub(crate) key: Box<str>,
+    pub(crate) test: QueryTest,
 }
 
 /// What a pattern wants of a parameter's value.
@@ -175,6 +196,11 @@ impl Pattern {
             None => Ok(()),
         }
     }
+
+    /// The path; below the site's base path unless there is an origin.
+    pub fn path(&self) -> &Template {
+        &self.path
+    }
 }
 
 impl QueryPart {
@@ -195,6 +221,16 @@ impl QueryPart {
                 None => false,
             },
         }
+    }
+
+    /// The key, decoded.
+    pub fn key(&self) -> &str {
+        &self.key
+    }
+
+    /// What is wanted of its value.
+    pub fn test(&self) -> &QueryTest {
+        &self.test
     }
 }
 

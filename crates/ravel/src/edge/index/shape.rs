@@ -4,10 +4,8 @@ use crate::template::{Expression, Part, Template};
 /// expression, a tail.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Shape<'t> {
-    /// The segments before the first wide expression.
-    pub segments: Vec<Segment<'t>>,
-    /// The rest, where it has a wide expression.
-    pub tail: Option<Tail<'t>>,
+    pub(crate) segments: Vec<Segment<'t>>,
+    pub(crate) tail: Option<Tail<'t>>,
 }
 
 /// One segment of a template, without its `/`.
@@ -22,12 +20,26 @@ pub enum Segment<'t> {
 /// The first wide expression of a template, seen from the end of the last whole segment before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Tail<'t> {
+    pub(crate) slash: bool,
+    pub(crate) lead: &'t str,
+    pub(crate) end: &'t str,
+}
+
+impl<'t> Tail<'t> {
     /// Whether a `/` stands before it.
-    pub slash: bool,
+    pub fn slash(&self) -> bool {
+        self.slash
+    }
+
     /// The text behind that `/`, up to the first expression.
-    pub lead: &'t str,
+    pub fn lead(&self) -> &'t str {
+        self.lead
+    }
+
     /// The text at the template's end, behind its last expression.
-    pub end: &'t str,
+    pub fn end(&self) -> &'t str {
+        self.end
+    }
 }
 
 impl<'t> Shape<'t> {
@@ -66,6 +78,16 @@ impl<'t> Shape<'t> {
             Tail { slash: row.is_some(), lead: row.and_then(|row| row[0]).unwrap_or_default(), end }
         });
         Shape { segments: rows.iter().map(|row| segment(row)).collect(), tail }
+    }
+
+    /// The segments before the first wide expression.
+    pub fn segments(&self) -> &[Segment<'t>] {
+        &self.segments
+    }
+
+    /// The rest, where it has a wide expression.
+    pub fn tail(&self) -> Option<&Tail<'t>> {
+        self.tail.as_ref()
     }
 }
 
