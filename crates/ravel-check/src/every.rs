@@ -408,19 +408,8 @@ impl<'s, 'r> Prover<'s, 'r> {
         let captures = self.edge().captures_of(pattern, request).ok_or(())?;
         let base =
             TargetBase { scheme: site.scheme(), host: site.host().as_str(), base: site.base() };
-        Ok(match self.universal.outcome().ok_or(())? {
-            Outcomes::GoesTo { address, status, hops } => {
-                let address = address.expand(pattern, &captures, base, query).map_err(|_| ())?;
-                Outcomes::GoesTo { address, status: *status, hops: *hops }
-            }
-            Outcomes::Serves(path) => {
-                let file = path
-                    .with_path(pattern, &captures, |path| path.trim_start_matches('/').into())
-                    .map_err(|_| ())?;
-                Outcomes::Serves(file)
-            }
-            Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
-        })
+        let outcome = self.universal.outcome().ok_or(())?;
+        outcome.expand(pattern, &captures, base, query).map_err(|_| ())
     }
 
     /// Whether what holds for one address that a rule redirects holds for all of them.

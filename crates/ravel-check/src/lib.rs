@@ -20,6 +20,8 @@
 
 mod audit;
 mod every;
+#[cfg(feature = "serde")]
+mod serial;
 pub mod space;
 mod symbolic;
 

@@ -19,12 +19,12 @@ fn report(rules: &str, folder: &[(&str, &str)]) -> Report {
 }
 
 fn shown(findings: &[Finding]) -> Vec<String> {
-    let place = |finding: &Finding| match &finding.place() {
+    let place = |finding: &Finding| match finding.place() {
         FindingPlace::Line(line) => line.number().to_string(),
-        FindingPlace::Named { name, number, .. } => format!("{name}:{number:?}"),
         FindingPlace::File { name, at } => {
             format!("{name}{}", at.as_ref().map_or(String::new(), |(line, _)| format!(":{line}")))
         }
+        other => panic!("{other:?} is not of the rules or the folder"),
     };
     findings.iter().map(|finding| format!("{} {}", place(finding), finding.code())).collect()
 }

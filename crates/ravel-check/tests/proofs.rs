@@ -80,9 +80,9 @@ fn site_of(rules: &[String]) -> Rules {
 }
 
 fn line(finding: &Finding) -> u32 {
-    match &finding.place() {
+    match finding.place() {
         FindingPlace::Line(line) => line.number(),
-        FindingPlace::File { .. } | FindingPlace::Named { .. } => 0,
+        _ => 0,
     }
 }
 

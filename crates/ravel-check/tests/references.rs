@@ -65,8 +65,8 @@ fn leads_somewhere(edge: &Edge, target: &Url) -> bool {
     let walk = edge.walk(&Request::get(target.as_str()).unwrap());
     match walk.end() {
         End::Away => true,
-        End::Loop => false,
         End::Answer => !matches!(walk.last().1.answer().status(), Some(404 | 410)),
+        _ => false,
     }
 }
 

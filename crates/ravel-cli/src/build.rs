@@ -284,12 +284,7 @@ fn print_json(
         .iter()
         .map(|(name, content)| json!({ "name": name, "bytes": size(content), "made": matches!(content, Content::Text(_)) }))
         .collect();
-    let limits: Vec<_> = limits
-        .iter()
-        .map(|limit| {
-            json!({ "source": loaded.source(limit.line()), "line": limit.line().number(), "what": limit.what(), "done": limit.exactness().name(), "how": limit.how() })
-        })
-        .collect();
+    let limits = loaded.rules().data(limits);
     let kind = if arguments.kind == Kind::Module { "module" } else { "files" };
     serde_json::to_writer_pretty(
         &mut *out,

@@ -6,10 +6,11 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
 use ravel::rules::{Code, Weight};
-use ravel_check::{Audit, Remainder, Report, WayEnd, WaysIn};
+use ravel::serial::Data;
+use ravel_check::{Audit, Remainder, Report, Way, WayEnd, WaysIn};
 use serde::Serialize;
 
-use crate::findings::{FindingData, excerpt, finding_data, weight_word};
+use crate::findings::excerpt;
 use crate::load::{Loaded, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 use crate::{Ended, Failure, findings, sarif};
@@ -88,7 +89,7 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
         .split("\n## ")
         .next()
         .unwrap_or_default();
-    writeln!(out, "{} ({})\n", in_style(STRONG, code), weight_word(code.weight()))?;
+    writeln!(out, "{} ({})\n", in_style(STRONG, code), code.weight().as_str())?;
     let mut indent = "";
     for line in section.trim().lines() {
         let label = match line.strip_prefix("```") {
@@ -217,62 +218,20 @@ fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
 }
 
 #[derive(Serialize)]
-struct ReportData<'a> {
-    problems: usize,
-    advice: usize,
-    accepted: usize,
-    findings: Vec<FindingData<'a>>,
-    ways_in: Vec<WayData<'a>>,
-    left: Vec<LeftData<'a>>,
-}
-
-#[derive(Serialize)]
-struct WayData<'a> {
-    origin: &'a str,
-    ends: Vec<EndData<'a>>,
-}
-
-#[derive(Serialize)]
-struct EndData<'a> {
-    asked: &'a str,
-    url: &'a str,
-    status: Option<u16>,
-    hops: usize,
-}
-
-#[derive(Serialize)]
-struct LeftData<'a> {
-    source: &'a str,
-    line: u32,
-    example: &'a str,
-    taken_by: Vec<String>,
+struct FoundData<'a> {
+    #[serde(flatten)]
+    report: Data<'a, Report>,
+    ways_in: &'a [Way],
+    left: Data<'a, [Remainder]>,
 }
 
 fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
-    let findings =
-        found.report.findings().iter().map(|finding| finding_data(loaded, finding)).collect();
-    let ways_in = found.ways.ways().iter().map(|way| WayData {
-        origin: way.origin(),
-        ends: std::iter::once(way.first()).chain(way.deep()).map(end_data).collect(),
-    });
-    let left = found.left.iter().map(|remainder| LeftData {
-        source: loaded.source(remainder.line()),
-        line: remainder.line().number(),
-        example: remainder.example().url(),
-        taken_by: remainder.taken_by().iter().map(|line| loaded.name(*line)).collect(),
-    });
-    let data = ReportData {
-        problems: found.report.count(Weight::Problem),
-        advice: found.report.count(Weight::Advice),
-        accepted: found.report.accepted(),
-        findings,
-        ways_in: ways_in.collect(),
-        left: left.collect(),
+    let rules = loaded.rules();
+    let data = FoundData {
+        report: rules.data(&found.report),
+        ways_in: found.ways.ways(),
+        left: rules.data(&*found.left),
     };
     serde_json::to_writer_pretty(&mut *out, &data)?;
     writeln!(out)
-}
-
-fn end_data(end: &WayEnd) -> EndData<'_> {
-    EndData { asked: end.asked(), url: end.url(), status: end.status(), hops: end.hops() }
 }

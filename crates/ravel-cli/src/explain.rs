@@ -5,16 +5,16 @@ use std::path::Path;
 
 use anstyle::Style;
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
-use ravel::edge::{End, Explanation, Header, RuleResult, Step, Walk};
+use ravel::edge::{End, Explanation, RuleResult, Step, Walk};
 use ravel::language::Line;
 use ravel::program::Stage;
+use ravel::serial::Data;
 use ravel::{Outcome, Request};
 use serde::Serialize;
-use serde_json::Value;
 
 use crate::load::Loaded;
 use crate::style::{FAINT, STRONG, count, in_style, outcome};
-use crate::{Ended, Failure, steps};
+use crate::{Ended, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -78,7 +78,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             }
             return print(&loaded, &request, &walk, out);
         }
-        let document = document(&loaded, &request, &walk);
+        let asked = Asked { method: request.method().as_str(), url: request.url() };
+        let document = Document { request: asked, walk: loaded.rules().data(&walk) };
         match stream {
             true => serde_json::to_writer(&mut *out, &document)?,
             false => serde_json::to_writer_pretty(&mut *out, &document)?,
@@ -236,79 +237,14 @@ fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io::Result<()
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+struct Document<'a, 'e> {
     request: Asked<'a>,
-    answers: Vec<AnswerData<'a>>,
-    ends: Ends<'a>,
-    hops: usize,
+    #[serde(flatten)]
+    walk: Data<'a, Walk<'e>>,
 }
 
 #[derive(Serialize)]
 struct Asked<'a> {
     method: &'a str,
     url: &'a str,
-}
-
-#[derive(Serialize)]
-struct AnswerData<'a> {
-    url: &'a str,
-    outcome: &'static str,
-    status: Option<u16>,
-    location: Option<&'a str>,
-    file: Option<&'a str>,
-    headers: Vec<HeaderData<'a>>,
-    header_changes: Vec<Value>,
-    steps: Vec<Value>,
-}
-
-#[derive(Serialize)]
-struct HeaderData<'a> {
-    name: &'a str,
-    value: &'a str,
-    source: Option<&'a str>,
-    line: Option<u32>,
-}
-
-#[derive(Serialize)]
-struct Ends<'a> {
-    url: &'a str,
-    outcome: &'static str,
-    status: Option<u16>,
-    file: Option<&'a str>,
-}
-
-fn document<'a>(loaded: &'a Loaded, request: &'a Request, walk: &'a Walk<'_>) -> Document<'a> {
-    let last = &walk.last().1.answer();
-    let answered = walk.end() == End::Answer;
-    let place =
-        |line: Option<Line>| (line.map(|line| loaded.source(line)), line.map(|line| line.number()));
-    let header = |header: &'a Header<'_>| {
-        let (source, line) = place(header.line());
-        HeaderData { name: header.name(), value: header.value(), source, line }
-    };
-    let answer = |(url, explanation): &'a (String, Explanation<'_>)| AnswerData {
-        url,
-        outcome: explanation.answer().outcome().as_str(),
-        status: explanation.answer().status(),
-        location: explanation.answer().location(),
-        file: explanation.answer().file(),
-        headers: explanation.answer().headers().iter().map(header).collect(),
-        header_changes: explanation
-            .headers()
-            .iter()
-            .map(|change| steps::header_change(loaded, change))
-            .collect(),
-        steps: explanation.words().map(|words| steps::step(loaded, &words)).collect(),
-    };
-    Document {
-        request: Asked { method: request.method().as_str(), url: request.url() },
-        answers: walk.answers().iter().map(answer).collect(),
-        ends: Ends {
-            url: walk.url(),
-            outcome: walk.outcome().as_str(),
-            status: answered.then(|| last.status()).flatten(),
-            file: answered.then(|| last.file()).flatten(),
-        },
-        hops: walk.hops(),
-    }
 }

@@ -5,7 +5,6 @@ use std::io::{self, Write};
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
 use ravel::rules::Weight;
-use serde::Serialize;
 
 use crate::load::Loaded;
 use crate::style::{BAD, FAINT, NOTE, STRONG, in_style};
@@ -14,7 +13,7 @@ use crate::style::{BAD, FAINT, NOTE, STRONG, in_style};
 pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) -> io::Result<()> {
     let mut file = String::new();
     for finding in findings {
-        let here = file_of(loaded, finding);
+        let here = finding.place().file(loaded.rules());
         if here != file {
             writeln!(out, "{}", in_style(STRONG, &here))?;
             file = here;
@@ -25,8 +24,7 @@ pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) 
 }
 
 fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
-    let (style, weight) =
-        (weight_style(finding.code().weight()), weight_word(finding.code().weight()));
+    let (style, weight) = (weight_style(finding.code().weight()), finding.code().weight().as_str());
     writeln!(
         out,
         "  {} {}",
@@ -54,7 +52,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
             };
             whole_line(&text, *number, ';', out)?;
         }
-        FindingPlace::File { .. } | FindingPlace::Named { .. } => {}
+        _ => {}
     }
     for (label, text) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
         if let Some(text) = text {
@@ -117,64 +115,9 @@ fn marked(
     writeln!(out, "       {}{}", " ".repeat(before), in_style(NOTE, "‾".repeat(len)))
 }
 
-pub(crate) fn weight_word(weight: Weight) -> &'static str {
-    match weight {
-        Weight::Problem => "problem",
-        Weight::Advice => "advice",
-    }
-}
-
 pub(crate) fn weight_style(weight: Weight) -> anstyle::Style {
     match weight {
         Weight::Problem => BAD.bold(),
         Weight::Advice => NOTE.bold(),
-    }
-}
-
-/// The file that a finding is in, as people name it.
-pub(crate) fn file_of(loaded: &Loaded, finding: &Finding) -> String {
-    match &finding.place() {
-        FindingPlace::Line(line) => loaded.source(*line).to_owned(),
-        FindingPlace::File { name, .. } => match &loaded.rules().site().files() {
-            Some(folder) => format!("{folder}/{name}"),
-            None => name.to_string(),
-        },
-        FindingPlace::Named { name, .. } => name.to_string(),
-    }
-}
-
-/// The line that a finding is on, if it is on one.
-pub(crate) fn line_number(finding: &Finding) -> Option<u32> {
-    match &finding.place() {
-        FindingPlace::Line(line) => Some(line.number()),
-        FindingPlace::File { at, .. } => at.as_ref().map(|(number, _)| *number),
-        FindingPlace::Named { number, .. } => *number,
-    }
-}
-
-#[derive(Serialize)]
-pub(crate) struct FindingData<'a> {
-    code: &'a str,
-    weight: &'a str,
-    source: String,
-    line: Option<u32>,
-    what: &'a str,
-    visitors: Option<&'a str>,
-    instead: Option<&'a str>,
-    example: Option<&'a str>,
-    lines: Vec<String>,
-}
-
-pub(crate) fn finding_data<'a>(loaded: &Loaded, finding: &'a Finding) -> FindingData<'a> {
-    FindingData {
-        code: finding.code().name(),
-        weight: weight_word(finding.code().weight()),
-        source: file_of(loaded, finding),
-        line: line_number(finding),
-        what: finding.what(),
-        visitors: finding.visitor(),
-        instead: finding.instead(),
-        example: finding.example(),
-        lines: finding.lines().iter().map(|line| loaded.name(*line)).collect(),
     }
 }

@@ -40,7 +40,7 @@ impl Loaded {
                 anstream::eprintln!("{}", problems::render(&found, &texts));
                 Failure::Message(String::new())
             }
-            ReadError::Disk(message) => Failure::Message(message),
+            error => Failure::Message(error.to_string()),
         })
     }
 }

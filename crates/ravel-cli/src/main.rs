@@ -12,7 +12,6 @@ mod load;
 mod problems;
 mod sarif;
 mod serve;
-mod steps;
 mod style;
 mod test;
 

@@ -4,7 +4,6 @@ use ravel::finding::Finding;
 use ravel::rules::{Code, Weight};
 use serde_json::{Value, json};
 
-use crate::findings::{file_of, line_number};
 use crate::load::Loaded;
 
 /// The findings of one run.
@@ -40,8 +39,9 @@ fn result(loaded: &Loaded, finding: &Finding) -> Value {
     if let Some(instead) = finding.instead() {
         text.push_str(&format!("\nInstead: {instead}"));
     }
-    let mut location = json!({ "artifactLocation": { "uri": uri(&file_of(loaded, finding)) } });
-    if let Some(line) = line_number(finding) {
+    let mut location =
+        json!({ "artifactLocation": { "uri": uri(&finding.place().file(loaded.rules())) } });
+    if let Some(line) = finding.place().number() {
         location["region"] = json!({ "startLine": line });
     }
     let others: Vec<Value> = (1..)

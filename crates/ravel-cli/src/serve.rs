@@ -88,7 +88,10 @@ async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outc
         };
         if let Ok(record) = record {
             match json {
-                true => writeln!(out, "{}", data(&record))?,
+                true => {
+                    serde_json::to_writer(&mut *out, &*record).map_err(std::io::Error::from)?;
+                    writeln!(out)?;
+                }
                 false => writeln!(out, "{}", line(&record))?,
             }
             out.flush()?;
@@ -178,21 +181,6 @@ fn line(record: &Record) -> String {
         record.url(),
         in_style(FAINT, by)
     )
-}
-
-fn data(record: &Record) -> serde_json::Value {
-    let time = record.time().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    json!({
-        "time": time.as_secs_f64(),
-        "method": record.method(),
-        "url": record.url(),
-        "status": record.status(),
-        "outcome": record.outcome(),
-        "line": record.line(),
-        "file": record.file(),
-        "location": record.location(),
-        "hops": record.hops(),
-    })
 }
 
 /// Shows the problems of rules that were changed for the worse.

@@ -19,7 +19,7 @@ pub(crate) fn outcome(outcome: Outcome) -> Style {
         Outcome::Redirect => AnsiColor::Blue,
         Outcome::Elsewhere => AnsiColor::Magenta,
         Outcome::Gone | Outcome::Missing | Outcome::Outside => AnsiColor::Yellow,
-        Outcome::Refused | Outcome::Loop => AnsiColor::Red,
+        _ => AnsiColor::Red,
     };
     colour.on_default().bold()
 }

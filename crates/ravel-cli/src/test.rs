@@ -10,9 +10,9 @@ use futures_util::StreamExt;
 use indicatif::{ProgressBar, ProgressDrawTarget};
 use quick_junit::{NonSuccessKind, Report as Junit, TestCase, TestCaseStatus, TestSuite};
 use ravel::expect::Failure as Mismatch;
-use ravel::language::Line;
+use ravel::serial::Data;
 use ravel_check::verify_all;
-use ravel_serve::{Reach, Visitor};
+use ravel_serve::{LiveVerdict, Reach, Visitor};
 use serde::Serialize;
 
 use crate::load::{Loaded, write_or_say};
@@ -44,21 +44,6 @@ pub(crate) struct Arguments {
     json: bool,
 }
 
-/// What came of an expectation.
-struct Outcome {
-    line: Line,
-    asked: String,
-    failures: Vec<Mismatch>,
-    /// The line that decided.
-    decided: Option<Line>,
-    /// What the rules say to it, where a running site says something else than expected.
-    rules: Option<String>,
-    /// Why it was not asked of a running site.
-    not_asked: Option<String>,
-    /// How many addresses stood for all.
-    sampled: Option<usize>,
-}
-
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let (loaded, outcomes) = match arguments.live {
         false => {
@@ -71,7 +56,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             runtime.block_on(of_site(rules, arguments))?
         }
     };
-    let failed = outcomes.iter().filter(|outcome| !outcome.failures.is_empty()).count();
+    let failed = outcomes.iter().filter(|outcome| !outcome.verdict().holds()).count();
     if let Some(path) = &arguments.junit {
         let text = junit(&loaded, &outcomes, arguments.live).to_string();
         let text =
@@ -85,21 +70,15 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     Ok(if failed == 0 { Ended::Well } else { Ended::Found })
 }
 
-fn of_rules(loaded: &Loaded) -> Vec<Outcome> {
-    let outcome = |verdict: ravel::expect::Verdict| Outcome {
-        line: verdict.line(),
-        asked: verdict.asked().to_owned(),
-        failures: verdict.failures().to_vec(),
-        decided: verdict.decided(),
-        rules: None,
-        not_asked: None,
-        sampled: None,
-    };
-    verify_all(loaded.edge()).into_iter().map(outcome).collect()
+fn of_rules(loaded: &Loaded) -> Vec<LiveVerdict> {
+    verify_all(loaded.edge()).into_iter().map(LiveVerdict::from).collect()
 }
 
 /// Asks the running site; a terminal shows how far it is.
-async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Outcome>), Failure> {
+async fn of_site(
+    rules: &Path,
+    arguments: &Arguments,
+) -> Result<(Loaded, Vec<LiveVerdict>), Failure> {
     let loaded = Loaded::read(rules)?;
     let authority = match &arguments.authority {
         Some(path) => {
@@ -133,20 +112,7 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
     let mut outcomes = Vec::new();
     while let Some(verdict) = verdicts.next().await {
         bar.inc(1);
-        let why = if verdict.rules_hold() {
-            "the site answers otherwise than these rules do: an older version, a cache, or another host"
-        } else {
-            "these rules do not do it, either"
-        };
-        outcomes.push(Outcome {
-            line: verdict.line(),
-            asked: verdict.asked().to_owned(),
-            rules: (!verdict.failures().is_empty()).then(|| format!("{}; {why}", verdict.rules())),
-            failures: verdict.failures().to_vec(),
-            decided: None,
-            not_asked: verdict.not_asked().map(str::to_owned),
-            sampled: verdict.sampled(),
-        });
+        outcomes.push(verdict);
     }
     bar.finish_and_clear();
     Ok((loaded, outcomes))
@@ -154,13 +120,13 @@ async fn of_site(rules: &Path, arguments: &Arguments) -> Result<(Loaded, Vec<Out
 
 fn print(
     loaded: &Loaded,
-    outcomes: &[Outcome],
+    outcomes: &[LiveVerdict],
     failed: usize,
     live: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let skipped: Vec<&Outcome> =
-        outcomes.iter().filter(|outcome| outcome.not_asked.is_some()).collect();
+    let skipped: Vec<&LiveVerdict> =
+        outcomes.iter().filter(|outcome| outcome.not_asked().is_some()).collect();
     let all = outcomes.len() - skipped.len();
     if outcomes.is_empty() {
         return writeln!(
@@ -181,23 +147,22 @@ fn print(
             in_style(BAD, format_args!("{failed} of {expectations} failed{site}"))
         )?;
     }
-    for outcome in outcomes.iter().filter(|outcome| !outcome.failures.is_empty()) {
-        let place = in_style(FAINT, loaded.name(outcome.line));
-        writeln!(out, "\n  {place}  {}", in_style(STRONG, &outcome.asked))?;
-        for failure in &outcome.failures {
+    for outcome in outcomes.iter().filter(|outcome| !outcome.verdict().holds()) {
+        let place = in_style(FAINT, loaded.name(outcome.verdict().line()));
+        writeln!(out, "\n  {place}  {}", in_style(STRONG, outcome.verdict().asked()))?;
+        for failure in outcome.verdict().failures() {
             writeln!(out, "    expected  {}", failure.expected())?;
             writeln!(out, "    got       {}", in_style(BAD, failure.got()))?;
         }
-        if let Some(rules) = &outcome.rules {
-            let (says, why) = rules.rsplit_once("; ").unwrap_or((rules, ""));
+        if let Some((says, why)) = outcome.rules() {
             writeln!(out, "    rules     {says}")?;
             writeln!(out, "              {}", in_style(NOTE, why))?;
         }
-        if let Some(line) = outcome.decided {
+        if let Some(line) = outcome.verdict().decided() {
             writeln!(out, "    by        {}", loaded.name(line))?;
         }
     }
-    let sampled: usize = outcomes.iter().filter_map(|outcome| outcome.sampled).sum();
+    let sampled: usize = outcomes.iter().filter_map(|outcome| outcome.sampled()).sum();
     if sampled > 0 || !skipped.is_empty() {
         writeln!(out)?;
     }
@@ -215,46 +180,57 @@ fn print(
         )?;
     }
     for outcome in skipped {
-        let why = outcome.not_asked.as_deref().unwrap_or_default();
+        let why = outcome.not_asked().unwrap_or_default();
         writeln!(
             out,
             "{}",
             in_style(
                 FAINT,
-                format_args!("not asked: {}  {}: {why}", loaded.name(outcome.line), outcome.asked)
+                format_args!(
+                    "not asked: {}  {}: {why}",
+                    loaded.name(outcome.verdict().line()),
+                    outcome.verdict().asked()
+                )
             )
         )?;
     }
     Ok(())
 }
 
-fn junit(loaded: &Loaded, outcomes: &[Outcome], live: bool) -> Junit {
+fn junit(loaded: &Loaded, outcomes: &[LiveVerdict], live: bool) -> Junit {
     let mut suite =
         TestSuite::new(if live { "expectations of the running site" } else { "expectations" });
     for outcome in outcomes {
-        let status = if let Some(why) = &outcome.not_asked {
+        let status = if let Some(why) = outcome.not_asked() {
             let mut status = TestCaseStatus::skipped();
-            status.set_message(why.as_str());
+            status.set_message(why);
             status
-        } else if outcome.failures.is_empty() {
+        } else if outcome.verdict().holds() {
             TestCaseStatus::success()
         } else {
             let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
             let part = |failure: &Mismatch| {
                 format!("expected {}\ngot      {}", failure.expected(), failure.got())
             };
-            let mut text = outcome.failures.iter().map(part).collect::<Vec<_>>().join("\n");
-            if let Some(rules) = &outcome.rules {
-                text.push_str(&format!("\nrules    {rules}"));
+            let mut text =
+                outcome.verdict().failures().iter().map(part).collect::<Vec<_>>().join("\n");
+            if let Some((says, why)) = outcome.rules() {
+                text.push_str(&format!("\nrules    {says}; {why}"));
             }
             status
-                .set_message(format!("{} at {}", outcome.asked, loaded.name(outcome.line)))
+                .set_message(format!(
+                    "{} at {}",
+                    outcome.verdict().asked(),
+                    loaded.name(outcome.verdict().line())
+                ))
                 .set_description(text);
             status
         };
-        let mut case =
-            TestCase::new(format!("{} {}", loaded.name(outcome.line), outcome.asked), status);
-        case.set_classname(loaded.source(outcome.line));
+        let mut case = TestCase::new(
+            format!("{} {}", loaded.name(outcome.verdict().line()), outcome.verdict().asked()),
+            status,
+        );
+        case.set_classname(loaded.source(outcome.verdict().line()));
         suite.add_test_case(case);
     }
     let mut report = Junit::new("ravel test");
@@ -266,69 +242,17 @@ fn junit(loaded: &Loaded, outcomes: &[Outcome], live: bool) -> Junit {
 struct Report<'a> {
     expectations: usize,
     failed: usize,
-    verdicts: Vec<VerdictData<'a>>,
-}
-
-#[derive(Serialize)]
-struct VerdictData<'a> {
-    source: &'a str,
-    line: u32,
-    asked: &'a str,
-    holds: bool,
-    failures: Vec<FailureData<'a>>,
-    decided: Option<Place<'a>>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    rules: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    not_asked: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    sampled: Option<usize>,
-}
-
-#[derive(Serialize)]
-struct FailureData<'a> {
-    expected: &'a str,
-    got: &'a str,
-}
-
-#[derive(Serialize)]
-struct Place<'a> {
-    source: &'a str,
-    line: u32,
+    verdicts: Data<'a, [LiveVerdict]>,
 }
 
 fn print_json(
     loaded: &Loaded,
-    outcomes: &[Outcome],
+    outcomes: &[LiveVerdict],
     failed: usize,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let verdict = |outcome| data(loaded, outcome);
-    let report = Report {
-        expectations: outcomes.len(),
-        failed,
-        verdicts: outcomes.iter().map(verdict).collect(),
-    };
+    let report =
+        Report { expectations: outcomes.len(), failed, verdicts: loaded.rules().data(outcomes) };
     serde_json::to_writer_pretty(&mut *out, &report)?;
     writeln!(out)
-}
-
-fn data<'a>(loaded: &'a Loaded, outcome: &'a Outcome) -> VerdictData<'a> {
-    let failures = outcome
-        .failures
-        .iter()
-        .map(|failure| FailureData { expected: failure.expected(), got: failure.got() });
-    VerdictData {
-        source: loaded.source(outcome.line),
-        line: outcome.line.number(),
-        asked: &outcome.asked,
-        holds: outcome.failures.is_empty() && outcome.not_asked.is_none(),
-        failures: failures.collect(),
-        decided: outcome
-            .decided
-            .map(|line| Place { source: loaded.source(line), line: line.number() }),
-        rules: outcome.rules.as_deref(),
-        not_asked: outcome.not_asked.as_deref(),
-        sampled: outcome.sampled,
-    }
 }

@@ -73,14 +73,15 @@ fn certificate(path: &str) -> Option<String> {
 }
 
 fn said(sources: &[String], finding: &Finding) -> String {
-    let place = match &finding.place() {
+    let place = match finding.place() {
         FindingPlace::Line(line) => {
             format!("{}:{}", sources[usize::from(line.source())], line.number())
         }
         FindingPlace::File { name, at: Some((line, _)) } => format!("{name}:{line}"),
         FindingPlace::File { name, at: None } => name.to_string(),
         FindingPlace::Named { name, number: Some(number), .. } => format!("{name}:{number}"),
-        FindingPlace::Named { name, number: None, .. } => name.to_string(),
+        FindingPlace::Named { name, .. } => name.to_string(),
+        other => panic!("{other:?} is shown nowhere"),
     };
     let mut text = format!("{place}: {}\n", finding.what());
     for (label, words) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
@@ -95,7 +96,7 @@ fn said(sources: &[String], finding: &Finding) -> String {
 fn the_catalogue_is_what_is_found() {
     let mut seen = BTreeSet::new();
     compare("findings.md", |name, section| {
-        let code: Code = name.parse().unwrap_or_else(|()| panic!("`{name}` is no finding"));
+        let code: Code = name.parse().unwrap_or_else(|_| panic!("`{name}` is no finding"));
         seen.insert(code);
         let wrong = block(section, "wrong").unwrap();
         let folder = block(section, "folder").unwrap_or("index.html\n");

@@ -16,6 +16,8 @@ mod certificate;
 mod course;
 mod moment;
 mod plan;
+#[cfg(feature = "serde")]
+mod serial;
 mod wanted;
 mod wrong;
 pub mod zone;

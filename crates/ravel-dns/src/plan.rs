@@ -25,9 +25,11 @@ pub(super) struct PlannedHost {
 }
 
 /// A record that is there, or needed, or both.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Row {
     pub(crate) host: String,
+    #[cfg_attr(feature = "serde", serde(rename = "type"))]
     pub(crate) kind: RecordType,
     pub(crate) there: Option<Held>,
     pub(crate) needed: Option<Held>,
@@ -68,6 +70,7 @@ impl Row {
 }
 
 /// What a record says.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Held {
     pub(crate) data: String,
@@ -88,6 +91,7 @@ impl Held {
 
 /// What to do about a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Action {
     /// Nothing: it is as it must be.
     Keep,

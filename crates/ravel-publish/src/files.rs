@@ -73,6 +73,7 @@ impl Limit {
 
 /// How near something comes to what is wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
 pub enum Exactness {
     /// The same.
     Exact,

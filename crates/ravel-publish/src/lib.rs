@@ -13,6 +13,8 @@
 
 mod files;
 mod index;
+#[cfg(feature = "serde")]
+mod serial;
 mod table;
 
 pub use files::{Exactness, Limit, Page, PublishedFiles, files};

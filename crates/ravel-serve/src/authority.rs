@@ -42,6 +42,7 @@ pub struct Authority {
 
 /// Why there is no authority.
 #[derive(Debug)]
+#[non_exhaustive]
 pub enum AuthorityError {
     /// A file could not be read or written.
     Disk(PathBuf, std::io::Error),

@@ -24,15 +24,17 @@ mod server;
 mod service;
 mod site;
 mod state;
+mod verdict;
 mod visitor;
 mod watch;
 
 pub use answer::NameServer;
 pub use ask::{Asked, Said, ask};
 pub use authority::{Authority, AuthorityError};
-pub use live::{LiveVerdict, Reach, Visitor};
+pub use live::{Reach, Visitor};
 pub use log::{Explained, Log, Record, StepLine};
 pub use server::{Addresses, Options, ServeError, Server};
 pub use service::SiteService;
 pub use site::{ReadError, Site, text_of};
 pub use state::{Checked, Live};
+pub use verdict::LiveVerdict;

@@ -14,7 +14,7 @@ use hyper_util::client::legacy::Client;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use ravel::Request;
 use ravel::expect::live::{LiveWalk, Next, Seen, compare, next};
-use ravel::expect::{Failure, journey, verify};
+use ravel::expect::{Failure, Verdict, journey, verify};
 use ravel::language::Line;
 use ravel::rules::{Expectation, Is, Outcomes};
 use ravel_check::witnesses;
@@ -23,7 +23,7 @@ use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 use tower::{Service, ServiceExt};
 use tower_http::decompression::Decompression;
 
-use crate::Site;
+use crate::{LiveVerdict, Site};
 
 /// How a running site is reached.
 #[derive(Debug, Clone)]
@@ -32,55 +32,6 @@ pub struct Reach {
     connect_http: Option<String>,
     authority: Option<Vec<u8>>,
     patience: Duration,
-}
-
-/// What came of an expectation.
-#[derive(Debug)]
-pub struct LiveVerdict {
-    line: Line,
-    asked: String,
-    failures: Vec<Failure>,
-    rules: String,
-    rules_hold: bool,
-    not_asked: Option<String>,
-    sampled: Option<usize>,
-}
-
-impl LiveVerdict {
-    /// Where the expectation stands.
-    pub fn line(&self) -> Line {
-        self.line
-    }
-
-    /// What was asked.
-    pub fn asked(&self) -> &str {
-        &self.asked
-    }
-
-    /// The parts that do not hold.
-    pub fn failures(&self) -> &[Failure] {
-        &self.failures
-    }
-
-    /// What the rules say, where something does not hold.
-    pub fn rules(&self) -> &str {
-        &self.rules
-    }
-
-    /// Whether the rules as they are here do what is expected.
-    pub fn rules_hold(&self) -> bool {
-        self.rules_hold
-    }
-
-    /// Why it was not asked, if it was not.
-    pub fn not_asked(&self) -> Option<&str> {
-        self.not_asked.as_deref()
-    }
-
-    /// How many addresses were asked, of `expect every`.
-    pub fn sampled(&self) -> Option<usize> {
-        self.sampled
-    }
 }
 
 /// A connection takes so long at most.
@@ -260,48 +211,34 @@ impl Visitor {
         let mut whole = None;
         let mut skipped = None;
         for expectation in &expectations {
-            let mut verdict = self.verdict(expectation).await;
-            if let (Some(every), false) = (&every, verdict.failures.is_empty()) {
-                let at_url = |failure: &Failure| {
-                    let got = format!("{} {}", expectation.url(), failure.got());
-                    Failure::new(failure.expected(), got)
-                };
-                verdict.failures = verdict.failures.iter().map(at_url).collect();
-                verdict.asked = every.clone();
-            }
-            if !verdict.failures.is_empty() {
-                whole = Some(verdict);
+            let mut live = self.verdict(expectation).await;
+            if !live.verdict.holds() {
+                if let Some(every) = &every {
+                    let at_url = |failure: &Failure| {
+                        let got = format!("{} {}", expectation.url(), failure.got());
+                        Failure::new(failure.expected(), got)
+                    };
+                    let failures = live.verdict.failures().iter().map(at_url).collect();
+                    live.verdict = Verdict::new(line, every.as_str(), failures, None);
+                }
+                whole = Some(live);
                 break;
             }
-            skipped = skipped.or(verdict.not_asked);
+            skipped = skipped.or(live.not_asked);
+        }
+        if let Some(verdict) = whole {
+            return LiveVerdict { sampled, ..verdict };
         }
         let first = || expectations.first().map_or(String::new(), in_words);
-        let asked = every.unwrap_or_else(first);
+        let verdict = Verdict::new(line, every.unwrap_or_else(first), Vec::new(), None);
         let not_asked = if sampled.is_none() { skipped } else { None };
-        let well = || LiveVerdict {
-            line,
-            asked,
-            failures: Vec::new(),
-            rules: String::new(),
-            rules_hold: true,
-            not_asked,
-            sampled,
-        };
-        whole.map_or_else(well, |verdict| LiveVerdict { sampled, ..verdict })
+        LiveVerdict { not_asked, sampled, ..verdict.into() }
     }
 
     async fn verdict(&self, expectation: &Expectation) -> LiveVerdict {
         let site = self.site.rules.site();
-        let asked = in_words(expectation);
-        let mut verdict = LiveVerdict {
-            line: expectation.line(),
-            asked,
-            failures: Vec::new(),
-            rules: String::new(),
-            rules_hold: true,
-            not_asked: None,
-            sampled: None,
-        };
+        let of = |failures| Verdict::new(expectation.line(), in_words(expectation), failures, None);
+        let mut verdict = LiveVerdict::from(of(Vec::new()));
         let request = Request::new(expectation.method().clone(), expectation.url())
             .map(|request| request.with_headers(expectation.given().clone()));
         let request = match request {
@@ -322,7 +259,7 @@ impl Visitor {
             return verdict;
         }
         let wants_body = matches!(expectation.outcome(), Some(Outcomes::Serves(_)));
-        verdict.failures = match self.walk(&request, wants_body).await {
+        let failures = match self.walk(&request, wants_body).await {
             Ok(walk) => compare(expectation, &walk, |file, seen| self.differs(file, seen)),
             Err(got) => {
                 let expected = expectation
@@ -332,10 +269,11 @@ impl Visitor {
                 vec![Failure::new(expected, got)]
             }
         };
-        if !verdict.failures.is_empty() {
-            verdict.rules = journey(&self.site.edge.walk(&request));
-            verdict.rules_hold = verify(&self.site.edge, expectation).holds();
+        if !failures.is_empty() {
+            let hold = verify(&self.site.edge, expectation).holds();
+            verdict.rules = Some((journey(&self.site.edge.walk(&request)), hold));
         }
+        verdict.verdict = of(failures);
         verdict
     }
 

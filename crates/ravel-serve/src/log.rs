@@ -6,6 +6,7 @@ use std::time::SystemTime;
 
 use ravel::edge::{Answer, Explanation, Walk};
 use ravel::expect::describe;
+use serde::{Serialize, Serializer};
 use tokio::sync::broadcast;
 
 use crate::Site;
@@ -126,6 +127,38 @@ impl Explained {
     /// The header fields: the line that set it, its name, its value.
     pub fn headers(&self) -> &[(Option<String>, String, String)] {
         &self.headers
+    }
+}
+
+/// In one line of a log; the way is only for those who look.
+#[derive(Serialize)]
+struct RecordData<'a> {
+    time: f64,
+    method: &'a str,
+    url: &'a str,
+    status: u16,
+    outcome: &'a str,
+    line: Option<&'a str>,
+    file: Option<&'a str>,
+    location: Option<&'a str>,
+    hops: usize,
+}
+
+impl Serialize for Record {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let time = self.time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        RecordData {
+            time: time.as_secs_f64(),
+            method: &self.method,
+            url: &self.url,
+            status: self.status,
+            outcome: &self.outcome,
+            line: self.line.as_deref(),
+            file: self.file.as_deref(),
+            location: self.location.as_deref(),
+            hops: self.hops,
+        }
+        .serialize(serializer)
     }
 }
 

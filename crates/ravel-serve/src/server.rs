@@ -80,6 +80,7 @@ impl Options {
 
 /// Why a server could not begin.
 #[derive(Debug)]
+#[non_exhaustive]
 pub enum ServeError {
     /// The site could not be read.
     Read(ReadError),

@@ -24,6 +24,7 @@ pub struct Site {
 
 /// Why a site could not be read.
 #[derive(Debug)]
+#[non_exhaustive]
 pub enum ReadError {
     /// The rules have problems; with the texts that they stand in.
     Rules(Problems, HashMap<String, String>),
@@ -101,12 +102,12 @@ impl Site {
 
     /// A line as people name it: `edge.ravel:9`.
     pub fn name(&self, line: Line) -> String {
-        format!("{}:{}", self.source(line), line.number())
+        self.rules.line_name(line)
     }
 
     /// The file of a line.
     pub fn source(&self, line: Line) -> &str {
-        &self.rules.sources()[usize::from(line.source())]
+        self.rules.source(line)
     }
 
     /// The rules.

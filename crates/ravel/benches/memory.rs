@@ -42,7 +42,7 @@ fn main() {
         };
         let change = region.change();
         let kept = change.bytes_allocated - change.bytes_deallocated;
-        assert_eq!(edge.sources().len(), 2);
+        assert_eq!(edge.rules().sources().len(), 2);
         // The text that is kept: each row without its commas, its status and its end.
         let text = table.len() - rules * ",,permanent\n".len();
         let megabytes = |bytes: usize| format!("{:.1} MB", bytes as f64 / 1e6);

@@ -17,6 +17,7 @@ pub struct Finding {
 
 /// Where a finding is.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum FindingPlace {
     /// On a line of the rules.
     Line(Line),
@@ -37,6 +38,37 @@ pub enum FindingPlace {
         /// The line, from 1; none where the file as a whole is meant.
         number: Option<u32>,
     },
+}
+
+impl FindingPlace {
+    /// The file that it is in, as people name it: one of the rules', or of the folder of files.
+    pub fn file(&self, rules: &Rules) -> String {
+        match self {
+            FindingPlace::Line(line) => rules.source(*line).to_owned(),
+            FindingPlace::File { name, .. } => match rules.site().files() {
+                Some(folder) => format!("{folder}/{name}"),
+                None => name.to_string(),
+            },
+            FindingPlace::Named { name, .. } => name.to_string(),
+        }
+    }
+
+    /// The line in that file, from 1; none where the file as a whole is meant.
+    pub fn number(&self) -> Option<u32> {
+        match self {
+            FindingPlace::Line(line) => Some(line.number),
+            FindingPlace::File { at, .. } => at.as_ref().map(|(number, _)| *number),
+            FindingPlace::Named { number, .. } => *number,
+        }
+    }
+
+    /// The place as people name it: `edge.ravel:12`, or the file alone.
+    pub fn name(&self, rules: &Rules) -> String {
+        match self.number() {
+            Some(number) => format!("{}:{number}", self.file(rules)),
+            None => self.file(rules),
+        }
+    }
 }
 
 impl PartialOrd for Finding {

@@ -74,6 +74,8 @@ pub mod finding;
 pub mod language;
 pub mod program;
 pub mod rules;
+#[cfg(feature = "serde")]
+pub mod serial;
 pub mod template;
 
 pub use address::Request;

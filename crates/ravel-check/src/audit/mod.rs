@@ -164,7 +164,7 @@ impl<'r> Audit<'r> {
 
     /// A line as people name it.
     fn name(&self, line: Line) -> String {
-        self.edge().line_name(line)
+        self.edge().rules().line_name(line)
     }
 
     /// The line of a rule.

@@ -2,7 +2,6 @@
 
 use super::{Audit, Code, Finding};
 use ravel::address::{Address, Request, Scheme};
-use ravel::edge::{End, Walk};
 use ravel::language::Line;
 use ravel::program::Role;
 
@@ -141,7 +140,7 @@ impl<'r> Audit<'r> {
             .map(|url| url.scheme())
             .collect();
         let back_to_plain = schemes.windows(2).any(|pair| pair == [Scheme::Https, Scheme::Http]);
-        let status = status_of(&walk);
+        let status = walk.status();
         Some(WayEnd {
             asked: url.to_owned(),
             url: walk.url().to_owned(),
@@ -217,13 +216,5 @@ impl<'r> Audit<'r> {
             }
         }
         out
-    }
-}
-
-fn status_of(walk: &Walk<'_>) -> Option<u16> {
-    match walk.end() {
-        End::Answer => walk.last().1.answer().status(),
-        End::Away => None,
-        End::Loop => Some(508),
     }
 }

@@ -61,7 +61,7 @@ fn style(action: Action) -> Style {
     match action {
         Action::Keep => GOOD,
         Action::Add | Action::Change | Action::Unseen => NOTE,
-        Action::Remove | Action::Blocked => BAD,
+        _ => BAD,
     }
 }
 

@@ -23,10 +23,12 @@ const LOW: u32 = 300;
 const ISSUING: u32 = 3_600;
 
 /// What happens when a zone changes.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone)]
 pub struct Course {
     pub(crate) moment: Moment,
     pub(crate) steps: Vec<Step>,
+    #[cfg_attr(feature = "serde", serde(skip))]
     pub(crate) zones: Vec<(Moment, Zone)>,
     pub(crate) hosts: Vec<HostCourse>,
     pub(crate) unseen: Vec<String>,
@@ -80,10 +82,12 @@ pub struct HostCourse {
 }
 
 /// A stretch of time.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Span {
     pub(crate) from: Option<Moment>,
     pub(crate) until: Option<Moment>,
+    #[cfg_attr(feature = "serde", serde(flatten))]
     pub(crate) ends: Ends,
 }
 
@@ -105,6 +109,7 @@ impl Span {
 }
 
 /// Where visitors can end.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Ends {
     pub(crate) old: bool,
@@ -113,6 +118,7 @@ pub struct Ends {
 }
 
 /// When something begins to be so: for the first, and for all.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Window {
     pub(crate) best: Moment,
@@ -133,6 +139,7 @@ impl Window {
 
 /// When a certificate can be issued.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Issued {
     /// It is there: the chain that the rules name is for every host, and valid.
     There,
@@ -143,6 +150,7 @@ pub enum Issued {
 }
 
 /// A time without HTTPS.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Gap {
     pub(crate) from: Moment,

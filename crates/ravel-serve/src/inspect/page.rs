@@ -5,7 +5,6 @@ use std::time::SystemTime;
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::expect::journey;
-use ravel::finding::FindingPlace;
 use ravel::rules::Weight;
 use ravel_check::WayEnd;
 use time::OffsetDateTime;
@@ -195,15 +194,6 @@ pub(super) fn tried(tried: &Tried) -> Markup {
 
 pub(super) fn state(inspector: &Inspector) -> Markup {
     let site = inspector.live.site();
-    let place = |finding: &FindingPlace| match finding {
-        FindingPlace::Line(line) => site.name(*line),
-        FindingPlace::File { name, at } => match at {
-            Some((line, _)) => format!("{name}:{line}"),
-            None => name.to_string(),
-        },
-        FindingPlace::Named { name, number: Some(number), .. } => format!("{name}:{number}"),
-        FindingPlace::Named { name, .. } => name.to_string(),
-    };
     html! {
         @if let Some(problem) = inspector.live.problem() {
             section.problem role="alert" {
@@ -239,7 +229,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                         div.finding {
                             p {
                                 span class=(if finding.code().weight() == Weight::Problem { "bad" } else { "mild" }) { (finding.code()) }
-                                " " span.line { (place(finding.place())) }
+                                " " span.line { (finding.place().name(site.rules())) }
                             }
                             p { (finding.what()) }
                             @if let Some(instead) = &finding.instead() { p.words { span.label { "instead" } (instead) } }

@@ -31,6 +31,7 @@ use std::fmt;
 
 /// Why a text is no address; a request for it is answered with 400.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Malformed {
     /// There is no `http://` or `https://` before it.
     Scheme,

@@ -23,6 +23,7 @@ pub(super) type Headers<'e> = SmallVec<[Header<'e>; 6]>;
 
 /// What becomes of a request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[non_exhaustive]
 pub enum Outcome {
     /// A file of the site, with 200.
     File,

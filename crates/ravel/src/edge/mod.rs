@@ -40,7 +40,6 @@ pub use words::{Explanation, StepWords};
 
 use crate::address::Request;
 use crate::files::{FileList, Spellings};
-use crate::language::Line;
 use crate::program::{Program, RuleRef, Site, Stage};
 use crate::rules::Rules;
 use crate::template::Captures;
@@ -146,25 +145,6 @@ impl Edge {
     }
 
     /// The names of the files that the rules were read from; a [`crate::language::Line`] refers to
-    /// them.
-    pub fn sources(&self) -> &[Box<str>] {
-        self.rules.sources()
-    }
-
-    /// A line as people name it: `edge.ravel:12`.
-    ///
-    /// ```
-    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
-    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
-    /// let rule = edge.program().rules(ravel::program::Stage::Redirect).next().unwrap();
-    /// assert_eq!(edge.line_name(rule.line()), "edge.ravel:2");
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    pub fn line_name(&self, line: Line) -> String {
-        let source = self.rules.sources().get(usize::from(line.source)).map_or("", |source| source);
-        format!("{source}:{}", line.number)
-    }
-
     /// The rules as they are written.
     pub fn rules(&self) -> &Rules {
         &self.rules

@@ -44,6 +44,7 @@ impl RouteHop {
 
 /// Where a route ends.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum RouteEnd {
     /// On the site.
     Answer {

@@ -68,6 +68,7 @@ impl Refusal {
 
 /// Why redirects have no end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum LoopCause {
     /// A URL came back.
     CameBack,
@@ -170,6 +171,7 @@ impl HeaderStep {
 
 /// What was done to a header.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum HeaderChange {
     /// It has this value now, and no other.
     Set(Box<str>),

@@ -28,6 +28,16 @@ pub enum End {
 pub const MAX_HOPS: usize = 20;
 
 impl<'e> Walk<'e> {
+    /// The status that a visitor ends with; none if another service answers, or the way leads off
+    /// the site.
+    pub fn status(&self) -> Option<u16> {
+        match self.end {
+            End::Answer => self.last().1.answer.status(),
+            End::Away => None,
+            End::Loop => Some(508),
+        }
+    }
+
     /// The number of redirects.
     pub fn hops(&self) -> usize {
         self.answers

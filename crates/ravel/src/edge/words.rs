@@ -147,7 +147,7 @@ impl StepWords<'_> {
                 let condition = rule.tests().get(*number).map(|test| test.written(languages)).unwrap_or_default();
                 format!("condition not met: `{condition}`")
             }
-            RuleResult::Shadowed(by) => format!("shadowed by {}", self.edge.line_name(self.rule(*by).line)),
+            RuleResult::Shadowed(by) => format!("shadowed by {}", self.edge.rules().line_name(self.rule(*by).line)),
             RuleResult::TargetImpossible(why) => format!("does not match: {why}"),
             RuleResult::TargetIsRequest => "does not match: its target is the requested URL".to_owned(),
             RuleResult::KnownFileType => {

@@ -10,6 +10,7 @@ pub struct FileList {
 
 /// Why a file is not in the list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[non_exhaustive]
 pub enum LeftOut {
     /// It has a name, or is in a folder with a name, that begins with a dot.
     Hidden,

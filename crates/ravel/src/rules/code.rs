@@ -11,10 +11,21 @@ pub enum Weight {
     Advice,
 }
 
+impl Weight {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Weight::Problem => "problem",
+            Weight::Advice => "advice",
+        }
+    }
+}
+
 macro_rules! codes {
     ($($(#[$doc:meta])* $code:ident $name:literal $weight:ident,)*) => {
         /// A kind of finding.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[non_exhaustive]
         pub enum Code {
             $($(#[$doc])* $code,)*
         }
@@ -156,9 +167,21 @@ impl fmt::Display for Code {
 }
 
 impl std::str::FromStr for Code {
-    type Err = ();
+    type Err = UnknownCode;
 
-    fn from_str(name: &str) -> Result<Code, ()> {
-        Code::ALL.iter().copied().find(|code| code.name() == name).ok_or(())
+    fn from_str(name: &str) -> Result<Code, UnknownCode> {
+        Code::ALL.iter().copied().find(|code| code.name() == name).ok_or(UnknownCode(()))
     }
 }
+
+/// A name that no finding has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct UnknownCode(());
+
+impl fmt::Display for UnknownCode {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("no finding has this name")
+    }
+}
+
+impl std::error::Error for UnknownCode {}

@@ -64,6 +64,7 @@ impl NamedFile {
 
 /// What a bare domain gets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Apex {
     /// Address records.
     Address,
@@ -73,6 +74,7 @@ pub enum Apex {
 
 /// When a certificate can be issued.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Issue {
     /// As soon as the proof is visible.
     Proof,

@@ -5,7 +5,7 @@ use http::{HeaderMap, HeaderName, Method};
 use crate::address::{Address, Request};
 use crate::language::Line;
 use crate::language::grammar::OutcomeWord;
-use crate::template::{Pattern, Target};
+use crate::template::{Captures, Impossible, Pattern, Target, TargetBase};
 
 /// What a rules file says must be true of one address.
 #[derive(Debug, Clone)]
@@ -112,6 +112,7 @@ impl Universal {
 
 /// What becomes of a request: `A` is an address, `F` a file's path.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Outcomes<A = Address, F = Box<str>> {
     /// `goes to`: where the visitor ends, after every redirect.
     GoesTo {
@@ -128,8 +129,37 @@ pub enum Outcomes<A = Address, F = Box<str>> {
     Is(Is, Option<u16>),
 }
 
+impl Outcomes<Target, Target> {
+    /// The outcome for one request, of which the pattern captures these texts; parameters of the
+    /// query that the pattern leaves free are carried along.
+    ///
+    /// # Errors
+    /// The captures can not stand in the address or in the file's path.
+    pub fn expand(
+        &self,
+        pattern: &Pattern,
+        captures: &Captures<'_>,
+        base: TargetBase<'_>,
+        query: Option<&str>,
+    ) -> Result<Outcomes, Impossible> {
+        Ok(match self {
+            Outcomes::GoesTo { address, status, hops } => {
+                let address = address.expand(pattern, captures, base, query)?;
+                Outcomes::GoesTo { address, status: *status, hops: *hops }
+            }
+            Outcomes::Serves(path) => {
+                Outcomes::Serves(
+                    path.with_path(pattern, captures, |path| path.trim_start_matches('/').into())?,
+                )
+            }
+            Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
+        })
+    }
+}
+
 /// The outcomes that `is` can state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Is {
     /// 410.
     Gone,
@@ -166,6 +196,7 @@ impl Check {
 
 /// What must hold of a header field.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum CheckTest {
     /// It stands there.
     Has,

@@ -16,7 +16,7 @@ mod expectation;
 mod read;
 
 pub use accept::Accept;
-pub use code::{Code, Weight};
+pub use code::{Code, UnknownCode, Weight};
 pub use domain::{Apex, Domain, Issue, NamedFile, Proof};
 pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
 
@@ -24,7 +24,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::address::Host;
-use crate::language::Problems;
+use crate::language::{Line, Problems};
 pub use crate::program::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
 use crate::program::{Program, Rule, Stage};
 
@@ -156,5 +156,22 @@ impl Rules {
     /// as they were met.
     pub fn sources(&self) -> &[Box<str>] {
         &self.0.sources
+    }
+
+    /// The name of the file that a line stands in; empty for a line of other rules.
+    pub fn source(&self, line: Line) -> &str {
+        self.0.sources.get(usize::from(line.source)).map_or("", |source| source)
+    }
+
+    /// A line as people name it: `edge.ravel:12`.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+    /// let rule = &rules.rules(ravel::program::Stage::Redirect)[0];
+    /// assert_eq!(rules.line_name(rule.line()), "edge.ravel:2");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn line_name(&self, line: Line) -> String {
+        format!("{}:{}", self.source(line), line.number)
     }
 }

@@ -28,6 +28,7 @@ pub enum Source {
 
 /// Why a rule's captures cannot stand where its target has them, so that the rule does not match.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Impossible {
     /// What is put into the host is no label of a host.
     Label,
