@@ -25,5 +25,5 @@ mod serial;
 pub mod space;
 mod symbolic;
 
-pub use audit::{Audit, Remainder, Report, Way, WayEnd, WaysIn, reads};
+pub use audit::{Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, reads};
 pub use every::{verify_all, witnesses};

@@ -5,8 +5,8 @@ use ravel::finding::Finding;
 use ravel::serial::{Data, SerializeBeside};
 use serde::{Serialize, Serializer};
 
-use crate::{Remainder, Report, Way, WayEnd};
-use ravel::rules::Weight;
+use crate::{EntryPoint, EntryPointEnd, Report, Shadowing};
+use ravel::rules::Severity;
 
 #[derive(Serialize)]
 struct ReportData<'a> {
@@ -23,8 +23,8 @@ impl SerializeBeside for Report {
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
         ReportData {
-            problems: self.count(Weight::Problem),
-            advice: self.count(Weight::Advice),
+            problems: self.count(Severity::Problem),
+            advice: self.count(Severity::Advice),
             accepted: self.accepted,
             findings: rules.data(&*self.findings),
         }
@@ -33,20 +33,20 @@ impl SerializeBeside for Report {
 }
 
 #[derive(Serialize)]
-struct RemainderData<'a> {
+struct ShadowingData<'a> {
     source: &'a str,
     line: u32,
     example: &'a str,
     taken_by: Vec<String>,
 }
 
-impl SerializeBeside for Remainder {
+impl SerializeBeside for Shadowing {
     fn serialize_beside<S: Serializer>(
         &self,
         rules: &Rules,
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
-        RemainderData {
+        ShadowingData {
             source: rules.source(self.line),
             line: self.line.number(),
             example: self.example.url(),
@@ -57,29 +57,29 @@ impl SerializeBeside for Remainder {
 }
 
 #[derive(Serialize)]
-struct WayData<'a> {
+struct EntryPointData<'a> {
     origin: &'a str,
-    ends: Vec<&'a WayEnd>,
+    ends: Vec<&'a EntryPointEnd>,
 }
 
-impl Serialize for Way {
+impl Serialize for EntryPoint {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let ends = std::iter::once(&self.first).chain(&self.deep).collect();
-        WayData { origin: &self.origin, ends }.serialize(serializer)
+        EntryPointData { origin: &self.origin, ends }.serialize(serializer)
     }
 }
 
 #[derive(Serialize)]
-struct WayEndData<'a> {
+struct EntryPointEndData<'a> {
     asked: &'a str,
     url: &'a str,
     status: Option<u16>,
     hops: usize,
 }
 
-impl Serialize for WayEnd {
+impl Serialize for EntryPointEnd {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let WayEnd { asked, url, status, hops, .. } = self;
-        WayEndData { asked, url, status: *status, hops: *hops }.serialize(serializer)
+        let EntryPointEnd { asked, url, status, hops, .. } = self;
+        EntryPointEndData { asked, url, status: *status, hops: *hops }.serialize(serializer)
     }
 }

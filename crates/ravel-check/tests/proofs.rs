@@ -116,7 +116,7 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
             let edge = Edge::new(&rules, FileList::from_iter(FILES));
             let audit = Audit::new(&edge);
             let findings = audit.rules();
-            let remainders = audit.remainders();
+            let remainders = audit.shadowings();
             let acts: BTreeSet<u32> =
                 requests.iter().flat_map(|request| acting(&edge, request)).collect();
             let all = [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing];
@@ -295,7 +295,8 @@ fn expect_every_is_what_every_address_says() {
                 if !canonical || matcher.answer(request).outcome() != Outcome::Gone {
                     return false;
                 }
-                let expectation = rules.universals()[0].of_request(request, one.outcome().cloned());
+                let expectation =
+                    rules.every_expectations()[0].of_request(request, one.outcome().cloned());
                 let carried = request.url().contains('?') && outcome.starts_with("goes to");
                 !verify(&edge, &expectation).holds() && !carried
             };
@@ -337,7 +338,7 @@ fn witnesses_stand_for_what_differs() {
     let rules = Rules::parse(text).unwrap();
     let edge = Edge::new(&rules, FileList::from_iter(["a.html"]));
     let asked = |at: usize, most| -> Vec<String> {
-        witnesses(&edge, &rules.universals()[at], most)
+        witnesses(&edge, &rules.every_expectations()[at], most)
             .iter()
             .map(|one| one.url().to_string())
             .collect()

@@ -123,7 +123,7 @@ proptest! {
         // Two settings may contradict each other.
         let Ok(rules) = Rules::parse(&text) else { return Ok(()) };
         let edge = Edge::new(&rules, FileList::from_iter(PAGES));
-        let ways = Audit::new(&edge).ways_in();
+        let ways = Audit::new(&edge).entry_points();
         prop_assert!(ways.ways().len() >= 2);
         let origins: BTreeSet<&str> = ways.ways().iter().map(|way| way.origin()).collect();
         prop_assert_eq!(origins.len(), ways.ways().len(), "each once");

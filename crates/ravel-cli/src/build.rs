@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use ravel_publish::{self as publish, Exactness, Limit, Page};
 use serde_json::json;
 
-use crate::load::Loaded;
+use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
-use crate::{Ended, Failure};
+use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -40,7 +40,7 @@ enum Kind {
 const MARK: &str = ".ravel-build";
 
 /// Wider rules are cut, in characters.
-const WIDEST: usize = 52;
+const MAX_WIDTH: usize = 52;
 
 /// What a file to write holds.
 enum Content {
@@ -49,7 +49,7 @@ enum Content {
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let loaded = Loaded::read(rules)?;
+    let loaded = LoadedSite::read(rules)?;
     refuse_to_lose(&loaded, arguments)?;
     let table = publish::table(loaded.edge());
     let (files, limits) = match arguments.kind {
@@ -63,11 +63,11 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         true => print_json(&loaded, arguments, &files, &limits, out)?,
         false => print(&loaded, arguments, &files, &limits, out)?,
     }
-    Ok(Ended::Well)
+    Ok(ExitStatus::Well)
 }
 
 /// Never into what is read, and never over what somebody else has made.
-fn refuse_to_lose(loaded: &Loaded, arguments: &Arguments) -> Result<(), Failure> {
+fn refuse_to_lose(loaded: &LoadedSite, arguments: &Arguments) -> Result<(), Failure> {
     let out = &arguments.out;
     let refuse = |why: &str| Err(Failure::Message(format!("`{}` {why}", out.display())));
     // What is not there yet has a folder that is.
@@ -116,7 +116,7 @@ fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failur
 }
 
 fn pages(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     table: &serde_json::Value,
 ) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
     let Some(root) = &loaded.root() else {
@@ -204,7 +204,7 @@ fn size(content: &Content) -> u64 {
 }
 
 fn print(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     arguments: &Arguments,
     files: &BTreeMap<String, Content>,
     limits: &[Limit],
@@ -228,7 +228,7 @@ fn print(
     let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
     let width = limits.iter().map(|limit| loaded.name(limit.line()).len()).max().unwrap_or(0);
     let widest =
-        limits.iter().map(|limit| limit.what().chars().count().min(WIDEST)).max().unwrap_or(0);
+        limits.iter().map(|limit| limit.what().chars().count().min(MAX_WIDTH)).max().unwrap_or(0);
     for (exactness, style, title) in [
         (Exactness::Exact, GOOD, "exactly as on an edge"),
         (Exactness::Near, NOTE, "nearly: the visitor ends where they should, in another way"),
@@ -241,7 +241,7 @@ fn print(
         writeln!(out, "{}", in_style(style, title))?;
         for limit in of {
             let line = loaded.name(limit.line());
-            let what = cut(limit.what(), WIDEST);
+            let what = cut(limit.what(), MAX_WIDTH);
             writeln!(
                 out,
                 "  {}  {what:<widest$}  {}",
@@ -274,7 +274,7 @@ fn bytes(number: u64) -> String {
 }
 
 fn print_json(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     arguments: &Arguments,
     files: &BTreeMap<String, Content>,
     limits: &[Limit],

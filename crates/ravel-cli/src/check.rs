@@ -5,15 +5,15 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
-use ravel::rules::{Code, Weight};
+use ravel::rules::{Code, Severity};
 use ravel::serial::Data;
-use ravel_check::{Audit, Remainder, Report, Way, WayEnd, WaysIn};
+use ravel_check::{Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing};
 use serde::Serialize;
 
 use crate::findings::excerpt;
-use crate::load::{Loaded, write_or_say};
+use crate::load::{LoadedSite, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
-use crate::{Ended, Failure, findings, sarif};
+use crate::{ExitStatus, Failure, findings, sarif};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -41,22 +41,22 @@ const MEANINGS: &str = include_str!("../findings.md");
 const LONG_WORK: Duration = Duration::from_secs(1);
 
 /// All that was found out.
-struct Found {
+struct CheckResults {
     report: Report,
-    ways: WaysIn,
-    left: Vec<Remainder>,
+    ways: EntryPoints,
+    left: Vec<Shadowing>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     if let Some(name) = &arguments.why {
         return why(name, out);
     }
-    let loaded = Loaded::read(rules)?;
+    let loaded = LoadedSite::read(rules)?;
     let mut audit = Audit::new(loaded.edge());
     let (report, ways) = look_over(&loaded, &mut audit);
-    let mut left = if arguments.left { audit.remainders() } else { Vec::new() };
+    let mut left = if arguments.left { audit.shadowings() } else { Vec::new() };
     left.retain(|remainder| !remainder.taken_by().is_empty());
-    let found = Found { report, ways, left };
+    let found = CheckResults { report, ways, left };
     if let Some(path) = &arguments.sarif {
         let text = sarif::of(&loaded, found.report.findings());
         write_or_say(path, text.as_bytes())?;
@@ -67,9 +67,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     }
     let fails = match arguments.strict {
         true => !found.report.findings().is_empty(),
-        false => found.report.count(Weight::Problem) > 0,
+        false => found.report.count(Severity::Problem) > 0,
     };
-    Ok(if fails { Ended::Found } else { Ended::Well })
+    Ok(if fails { ExitStatus::Found } else { ExitStatus::Well })
 }
 
 /// Shows the section of a finding.
@@ -89,7 +89,7 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
         .split("\n## ")
         .next()
         .unwrap_or_default();
-    writeln!(out, "{} ({})\n", in_style(STRONG, code), code.weight().as_str())?;
+    writeln!(out, "{} ({})\n", in_style(STRONG, code), code.severity().as_str())?;
     let mut indent = "";
     for line in section.trim().lines() {
         let label = match line.strip_prefix("```") {
@@ -112,11 +112,11 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
         indent = "  ";
         writeln!(out, "{}", in_style(FAINT, label))?;
     }
-    Ok(Ended::Well)
+    Ok(ExitStatus::Well)
 }
 
 /// Looks the site over; a terminal shows how far the reading of its files is.
-fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
+fn look_over(loaded: &LoadedSite, audit: &mut Audit<'_>) -> (Report, EntryPoints) {
     let files =
         loaded.edge().files().names().iter().filter(|name| ravel_check::reads(name)).count();
     let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
@@ -135,7 +135,7 @@ fn look_over(loaded: &Loaded, audit: &mut Audit<'_>) -> (Report, WaysIn) {
     found
 }
 
-fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
+fn print(loaded: &LoadedSite, found: &CheckResults, out: &mut dyn Write) -> io::Result<()> {
     findings::print(loaded, found.report.findings(), out)?;
     for remainder in &found.left {
         let by: Vec<String> = remainder.taken_by().iter().map(|line| loaded.name(*line)).collect();
@@ -153,7 +153,7 @@ fn print(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> 
     print_count(&found.report, out)
 }
 
-fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
+fn print_ways(ways: &EntryPoints, out: &mut dyn Write) -> io::Result<()> {
     let deep = ways.deep().unwrap_or_default();
     let width = ways.ways().iter().map(|way| way.origin().len()).max().unwrap_or(0).max(8);
     let end_width =
@@ -175,7 +175,7 @@ fn print_ways(ways: &WaysIn, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// `200` for what is answered at once, else where it ends.
-fn end_in_words(end: &WayEnd) -> String {
+fn end_in_words(end: &EntryPointEnd) -> String {
     let status =
         end.status().map_or_else(|| "another site".to_owned(), |status| status.to_string());
     match end.hops() {
@@ -190,8 +190,8 @@ fn origin_of(url: &str) -> &str {
 }
 
 fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
-    let problems = report.count(Weight::Problem);
-    let advice = report.count(Weight::Advice);
+    let problems = report.count(Severity::Problem);
+    let advice = report.count(Severity::Advice);
     let accepted = if report.accepted() > 0 {
         format!(", {} accepted", report.accepted())
     } else {
@@ -221,11 +221,11 @@ fn print_count(report: &Report, out: &mut dyn Write) -> io::Result<()> {
 struct FoundData<'a> {
     #[serde(flatten)]
     report: Data<'a, Report>,
-    ways_in: &'a [Way],
-    left: Data<'a, [Remainder]>,
+    ways_in: &'a [EntryPoint],
+    left: Data<'a, [Shadowing]>,
 }
 
-fn print_json(loaded: &Loaded, found: &Found, out: &mut dyn Write) -> io::Result<()> {
+fn print_json(loaded: &LoadedSite, found: &CheckResults, out: &mut dyn Write) -> io::Result<()> {
     let rules = loaded.rules();
     let data = FoundData {
         report: rules.data(&found.report),

@@ -9,7 +9,7 @@ use include_dir::{Dir, DirEntry, include_dir};
 
 use crate::load::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
-use crate::{Command, Ended, Failure};
+use crate::{Command, ExitStatus, Failure};
 
 static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo/lantern-ferries");
 
@@ -88,7 +88,7 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     }
     writeln!(out, "\nNow change a line of {}/edge.ravel and ask again:", folder.display())?;
     writeln!(out, "{}", in_style(FAINT, format_args!("$ cd {} && ravel test", folder.display())))?;
-    Ok(Ended::Well)
+    Ok(ExitStatus::Well)
 }
 
 /// Runs one command on the demo site, as it would be typed in its folder.

@@ -12,9 +12,9 @@ use ravel::serial::Data;
 use ravel::{Outcome, Request};
 use serde::Serialize;
 
-use crate::load::Loaded;
+use crate::load::LoadedSite;
 use crate::style::{FAINT, STRONG, count, in_style, outcome};
-use crate::{Ended, Failure};
+use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -53,7 +53,7 @@ fn header(text: &str) -> Result<(HeaderName, HeaderValue), String> {
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let loaded = Loaded::read(rules)?;
+    let loaded = LoadedSite::read(rules)?;
     let headers: HeaderMap = arguments.header.iter().cloned().collect();
     let stream = arguments.addresses.len() > 1 || arguments.addresses[0] == "-";
     let mut wrong = Vec::new();
@@ -78,7 +78,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             }
             return print(&loaded, &request, &walk, out);
         }
-        let asked = Asked { method: request.method().as_str(), url: request.url() };
+        let asked = RequestData { method: request.method().as_str(), url: request.url() };
         let document = Document { request: asked, walk: loaded.rules().data(&walk) };
         match stream {
             true => serde_json::to_writer(&mut *out, &document)?,
@@ -103,14 +103,14 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         }
     }
     match wrong.is_empty() {
-        true => Ok(Ended::Well),
+        true => Ok(ExitStatus::Well),
         false => Err(Failure::Message(wrong.join("\n       "))),
     }
 }
 
 /// A request for an address as people write it; a path is below the base path at the canonical
 /// origin.
-fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, String> {
+fn request(loaded: &LoadedSite, method: Method, address: &str) -> Result<Request, String> {
     let url = match address.starts_with('/') {
         true => format!("{}{address}", loaded.rules().site().url().trim_end_matches('/')),
         false => address.to_owned(),
@@ -120,7 +120,7 @@ fn request(loaded: &Loaded, method: Method, address: &str) -> Result<Request, St
 
 /// The answer first, then each hop with its reasons.
 fn print(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     request: &Request,
     walk: &Walk<'_>,
     out: &mut dyn Write,
@@ -167,7 +167,7 @@ fn summary(walk: &Walk<'_>) -> String {
 }
 
 fn print_answer(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     explanation: &Explanation<'_>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
@@ -225,8 +225,8 @@ struct Row {
 
 /// Rows in columns; a text that is far longer than the others does not push them aside.
 fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io::Result<()> {
-    const WIDEST: usize = 56;
-    let whats = rows.iter().map(|row| row.what.chars().count().min(WIDEST)).max().unwrap_or(0);
+    const MAX_WIDTH: usize = 56;
+    let whats = rows.iter().map(|row| row.what.chars().count().min(MAX_WIDTH)).max().unwrap_or(0);
     for Row { place, what, came, decides } in rows {
         let style = if *decides { STRONG } else { Style::new() };
         let place = in_style(FAINT, format_args!("{place:places$}"));
@@ -238,13 +238,13 @@ fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io::Result<()
 
 #[derive(Serialize)]
 struct Document<'a, 'e> {
-    request: Asked<'a>,
+    request: RequestData<'a>,
     #[serde(flatten)]
     walk: Data<'a, Walk<'e>>,
 }
 
 #[derive(Serialize)]
-struct Asked<'a> {
+struct RequestData<'a> {
     method: &'a str,
     url: &'a str,
 }

@@ -4,13 +4,17 @@ use std::io::{self, Write};
 
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
-use ravel::rules::Weight;
+use ravel::rules::Severity;
 
-use crate::load::Loaded;
+use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, NOTE, STRONG, in_style};
 
 /// Findings below the files they are in.
-pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn print(
+    loaded: &LoadedSite,
+    findings: &[Finding],
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let mut file = String::new();
     for finding in findings {
         let here = finding.place().file(loaded.rules());
@@ -23,8 +27,9 @@ pub(crate) fn print(loaded: &Loaded, findings: &[Finding], out: &mut dyn Write) 
     Ok(())
 }
 
-fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
-    let (style, weight) = (weight_style(finding.code().weight()), finding.code().weight().as_str());
+fn print_finding(loaded: &LoadedSite, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
+    let (style, weight) =
+        (weight_style(finding.code().severity()), finding.code().severity().as_str());
     writeln!(
         out,
         "  {} {}",
@@ -63,7 +68,7 @@ fn print_finding(loaded: &Loaded, finding: &Finding, out: &mut dyn Write) -> io:
 }
 
 /// A line of the rules, marked as a whole.
-pub(crate) fn excerpt(loaded: &Loaded, line: Line, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn excerpt(loaded: &LoadedSite, line: Line, out: &mut dyn Write) -> io::Result<()> {
     let text = loaded
         .texts()
         .get(loaded.source(line))
@@ -85,7 +90,7 @@ fn whole_line(text: &str, number: u32, comment: char, out: &mut dyn Write) -> io
 }
 
 /// The widest line that is shown whole, in characters.
-const WIDEST: usize = 110;
+const MAX_WIDTH: usize = 110;
 
 /// A line with its number, and a piece of it underlined; of a long line what stands around the
 /// piece.
@@ -103,21 +108,21 @@ fn marked(
     };
     let (start, end) = (boundary(piece.start.min(line.len())), boundary(piece.end.min(line.len())));
     let indent = line.len() - line.trim_start().len();
-    let from = if line.len() > WIDEST {
+    let from = if line.len() > MAX_WIDTH {
         boundary(start.saturating_sub(30)).max(indent.min(start))
     } else {
         indent.min(start)
     };
-    let shown: String = line[from..].chars().take(WIDEST).collect();
+    let shown: String = line[from..].chars().take(MAX_WIDTH).collect();
     let before = line[from..start].chars().count();
-    let len = line[start..end].chars().count().clamp(1, WIDEST.saturating_sub(before).max(1));
+    let len = line[start..end].chars().count().clamp(1, MAX_WIDTH.saturating_sub(before).max(1));
     writeln!(out, "  {} {}", in_style(FAINT, format_args!("{number:>4}")), shown)?;
     writeln!(out, "       {}{}", " ".repeat(before), in_style(NOTE, "‾".repeat(len)))
 }
 
-pub(crate) fn weight_style(weight: Weight) -> anstyle::Style {
+pub(crate) fn weight_style(weight: Severity) -> anstyle::Style {
     match weight {
-        Weight::Problem => BAD.bold(),
-        Weight::Advice => NOTE.bold(),
+        Severity::Problem => BAD.bold(),
+        Severity::Advice => NOTE.bold(),
     }
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use ravel::language::{Problems, format};
 
 use crate::load::{text_of, write_or_say};
-use crate::{Ended, Failure, problems};
+use crate::{ExitStatus, Failure, problems};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -53,7 +53,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
             _ => {}
         }
     }
-    Ok(if arguments.check && changed { Ended::Found } else { Ended::Well })
+    Ok(if arguments.check && changed { ExitStatus::Found } else { ExitStatus::Well })
 }
 
 fn read(path: &Path) -> Result<Vec<u8>, Failure> {

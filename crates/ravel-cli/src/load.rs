@@ -10,9 +10,9 @@ use ravel_serve::{ReadError, Site};
 use crate::{Failure, problems};
 
 /// A site that was read.
-pub(crate) struct Loaded(Arc<Site>);
+pub(crate) struct LoadedSite(Arc<Site>);
 
-impl Deref for Loaded {
+impl Deref for LoadedSite {
     type Target = Site;
 
     fn deref(&self) -> &Site {
@@ -20,7 +20,7 @@ impl Deref for Loaded {
     }
 }
 
-impl Loaded {
+impl LoadedSite {
     /// Takes in the text of a file that the rules do not name themselves.
     pub(crate) fn know(&mut self, name: &str, text: &str) {
         if let Some(site) = Arc::get_mut(&mut self.0) {
@@ -34,8 +34,8 @@ impl Loaded {
     }
 
     /// Reads a rules file and its folder; problems are shown on standard error.
-    pub(crate) fn read(path: &Path) -> Result<Loaded, Failure> {
-        Site::read(path).map(|site| Loaded(Arc::new(site))).map_err(|error| match error {
+    pub(crate) fn read(path: &Path) -> Result<LoadedSite, Failure> {
+        Site::read(path).map(|site| LoadedSite(Arc::new(site))).map_err(|error| match error {
             ReadError::Rules(found, texts) => {
                 anstream::eprintln!("{}", problems::render(&found, &texts));
                 Failure::Message(String::new())

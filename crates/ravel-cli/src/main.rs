@@ -56,7 +56,7 @@ enum Command {
 
 /// How a command ended, when it could run.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Ended {
+enum ExitStatus {
     Well,
     /// Something was found, or an expectation failed.
     Found,
@@ -69,7 +69,7 @@ enum Failure {
     Output(io::Error),
 }
 
-type Outcome = Result<Ended, Failure>;
+type Outcome = Result<ExitStatus, Failure>;
 
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Failure {
@@ -82,8 +82,8 @@ fn main() -> ExitCode {
     let mut out = io::BufWriter::new(anstream::stdout().lock());
     let outcome = run(arguments, &mut out).and_then(|ended| Ok(out.flush().map(|()| ended)?));
     match outcome {
-        Ok(Ended::Well) => ExitCode::SUCCESS,
-        Ok(Ended::Found) => ExitCode::from(1),
+        Ok(ExitStatus::Well) => ExitCode::SUCCESS,
+        Ok(ExitStatus::Found) => ExitCode::from(1),
         // Whoever reads the output has seen enough.
         Err(Failure::Output(error)) if error.kind() == io::ErrorKind::BrokenPipe => {
             ExitCode::SUCCESS

@@ -1,13 +1,13 @@
 //! Findings as SARIF 2.1.0 (OASIS), which code hosts and editors read.
 
 use ravel::finding::Finding;
-use ravel::rules::{Code, Weight};
+use ravel::rules::{Code, Severity};
 use serde_json::{Value, json};
 
-use crate::load::Loaded;
+use crate::load::LoadedSite;
 
 /// The findings of one run.
-pub(crate) fn of(loaded: &Loaded, findings: &[Finding]) -> String {
+pub(crate) fn of(loaded: &LoadedSite, findings: &[Finding]) -> String {
     let rules: Vec<Value> = Code::ALL
         .iter()
         .map(|code| {
@@ -31,7 +31,7 @@ pub(crate) fn of(loaded: &Loaded, findings: &[Finding]) -> String {
     format!("{log:#}\n")
 }
 
-fn result(loaded: &Loaded, finding: &Finding) -> Value {
+fn result(loaded: &LoadedSite, finding: &Finding) -> Value {
     let mut text = finding.what().to_owned();
     if let Some(visitor) = finding.visitor() {
         text.push_str(&format!("\nVisitors: {visitor}"));
@@ -71,9 +71,9 @@ fn result(loaded: &Loaded, finding: &Finding) -> Value {
 }
 
 fn level(code: Code) -> &'static str {
-    match code.weight() {
-        Weight::Problem => "error",
-        Weight::Advice => "note",
+    match code.severity() {
+        Severity::Problem => "error",
+        Severity::Advice => "note",
     }
 }
 

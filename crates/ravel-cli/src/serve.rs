@@ -10,7 +10,7 @@ use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
 use crate::style::{FAINT, STRONG, in_style};
-use crate::{Ended, Failure, problems, style};
+use crate::{ExitStatus, Failure, problems, style};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -101,7 +101,7 @@ async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outc
     if !json {
         writeln!(out, "{}", in_style(FAINT, "ended"))?;
     }
-    Ok(Ended::Well)
+    Ok(ExitStatus::Well)
 }
 
 fn failure(error: ServeError) -> Failure {

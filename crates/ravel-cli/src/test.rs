@@ -12,12 +12,12 @@ use quick_junit::{NonSuccessKind, Report as Junit, TestCase, TestCaseStatus, Tes
 use ravel::expect::Failure as Mismatch;
 use ravel::serial::Data;
 use ravel_check::verify_all;
-use ravel_serve::{LiveVerdict, Reach, Visitor};
+use ravel_serve::{ConnectOptions, LiveVerdict, Visitor};
 use serde::Serialize;
 
-use crate::load::{Loaded, write_or_say};
+use crate::load::{LoadedSite, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
-use crate::{Ended, Failure};
+use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -47,7 +47,7 @@ pub(crate) struct Arguments {
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let (loaded, outcomes) = match arguments.live {
         false => {
-            let loaded = Loaded::read(rules)?;
+            let loaded = LoadedSite::read(rules)?;
             let outcomes = of_rules(&loaded);
             (loaded, outcomes)
         }
@@ -67,10 +67,10 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         true => print_json(&loaded, &outcomes, failed, out)?,
         false => print(&loaded, &outcomes, failed, arguments.live, out)?,
     }
-    Ok(if failed == 0 { Ended::Well } else { Ended::Found })
+    Ok(if failed == 0 { ExitStatus::Well } else { ExitStatus::Found })
 }
 
-fn of_rules(loaded: &Loaded) -> Vec<LiveVerdict> {
+fn of_rules(loaded: &LoadedSite) -> Vec<LiveVerdict> {
     verify_all(loaded.edge()).into_iter().map(LiveVerdict::from).collect()
 }
 
@@ -78,8 +78,8 @@ fn of_rules(loaded: &Loaded) -> Vec<LiveVerdict> {
 async fn of_site(
     rules: &Path,
     arguments: &Arguments,
-) -> Result<(Loaded, Vec<LiveVerdict>), Failure> {
-    let loaded = Loaded::read(rules)?;
+) -> Result<(LoadedSite, Vec<LiveVerdict>), Failure> {
+    let loaded = LoadedSite::read(rules)?;
     let authority = match &arguments.authority {
         Some(path) => {
             let bytes = std::fs::read(path);
@@ -89,7 +89,7 @@ async fn of_site(
         }
         None => None,
     };
-    let reach = Reach::new(Duration::from_secs(arguments.timeout.max(1)))
+    let reach = ConnectOptions::new(Duration::from_secs(arguments.timeout.max(1)))
         .with_connect(arguments.connect.clone())
         .with_connect_http(arguments.connect_http.clone())
         .with_authority(authority);
@@ -101,7 +101,7 @@ async fn of_site(
     };
     let visitor = Visitor::new(Arc::clone(loaded.shared()), reach).map_err(wrong)?;
     visitor.find().await.map_err(Failure::Message)?;
-    let all = loaded.rules().expectations().len() + loaded.rules().universals().len();
+    let all = loaded.rules().expectations().len() + loaded.rules().every_expectations().len();
     let shown = if io::stderr().is_terminal() {
         ProgressDrawTarget::stderr()
     } else {
@@ -119,7 +119,7 @@ async fn of_site(
 }
 
 fn print(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     outcomes: &[LiveVerdict],
     failed: usize,
     live: bool,
@@ -197,7 +197,7 @@ fn print(
     Ok(())
 }
 
-fn junit(loaded: &Loaded, outcomes: &[LiveVerdict], live: bool) -> Junit {
+fn junit(loaded: &LoadedSite, outcomes: &[LiveVerdict], live: bool) -> Junit {
     let mut suite =
         TestSuite::new(if live { "expectations of the running site" } else { "expectations" });
     for outcome in outcomes {
@@ -246,7 +246,7 @@ struct Report<'a> {
 }
 
 fn print_json(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     outcomes: &[LiveVerdict],
     failed: usize,
     out: &mut dyn Write,

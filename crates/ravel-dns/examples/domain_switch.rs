@@ -1,7 +1,7 @@
 //! When everybody reaches a site after its records have changed, worked out without waiting.
 
 use ravel::Rules;
-use ravel_dns::{Course, Moment, Plan, Zone};
+use ravel_dns::{Moment, Plan, Timeline, Zone};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let rules = Rules::parse(
@@ -18,7 +18,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{:<7} {} {}", row.action().name(), row.host(), row.kind());
     }
     let switch: Moment = "2027-03-01T06:00:00Z".parse()?;
-    let course = Course::at_once(&plan, None, switch);
+    let course = Timeline::at_once(&plan, None, switch);
     for host in course.hosts() {
         if let Some(all) = host.all_new() {
             println!(

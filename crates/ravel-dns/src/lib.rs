@@ -4,7 +4,7 @@
 //! ```text
 //!   Site + Domain + Zone ──Plan::new──▶ rows: there, needed, to do ──▶ Zone::with: the new zone's text
 //!                 + Certificate ──────▶ findings: what is wrong
-//!                 + a moment ─────────▶ Course: who reaches what, from when until when, and the order of steps
+//!                 + a moment ─────────▶ Timeline: who reaches what, from when until when, and the order of steps
 //! ```
 //!
 //! No question is asked of the network here and no clock is read: zones come as text, moments as
@@ -12,21 +12,26 @@
 
 #![warn(missing_docs)]
 
+mod caa;
 mod certificate;
-mod course;
+mod findings;
 mod moment;
 mod plan;
+mod requirement;
+mod row;
 #[cfg(feature = "serde")]
 mod serial;
-mod wanted;
-mod wrong;
+mod timeline;
 pub mod zone;
 
 pub use certificate::{Certificate, certificate_findings};
-pub use course::{Course, Ends, Gap, HostCourse, Issued, Span, Step, StepKind, Window};
 pub use moment::{Moment, MomentError};
-pub use plan::{Action, Held, Plan, Row};
-pub use wanted::Wanted;
+pub use plan::Plan;
+pub use requirement::Requirement;
+pub use row::{Action, RecordValue, Row};
+pub use timeline::{
+    Destinations, Gap, HostTimeline, Issuance, Span, Step, StepKind, Timeline, Window,
+};
 pub use zone::{Zone, ZoneError};
 
 use ravel::finding::{Finding, FindingPlace};
@@ -34,13 +39,13 @@ use ravel::rules::{Code, Domain, NamedFile, Rules};
 
 /// Why a file that a `domain` statement names can not be understood.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Unreadable {
+pub struct NamedFileError {
     pub(crate) file: NamedFile,
     pub(crate) number: Option<u32>,
     pub(crate) why: String,
 }
 
-impl Unreadable {
+impl NamedFileError {
     /// The file, and the line that names it.
     pub fn file(&self) -> &NamedFile {
         &self.file
@@ -57,7 +62,7 @@ impl Unreadable {
     }
 }
 
-impl std::fmt::Display for Unreadable {
+impl std::fmt::Display for NamedFileError {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self.number {
             Some(number) => write!(f, "`{}` line {number}: {}", self.file.path(), self.why),
@@ -66,7 +71,7 @@ impl std::fmt::Display for Unreadable {
     }
 }
 
-impl std::error::Error for Unreadable {}
+impl std::error::Error for NamedFileError {}
 
 impl Zone {
     /// Reads the zone of a domain; `read` gives the bytes of files by their path from the rules
@@ -77,9 +82,9 @@ impl Zone {
     pub fn of_domain<E: std::fmt::Display>(
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
-    ) -> Result<Option<Zone>, Unreadable> {
+    ) -> Result<Option<Zone>, NamedFileError> {
         let Some(file) = domain.zone() else { return Ok(None) };
-        let fail = |number, why| Unreadable { file: file.clone(), number, why };
+        let fail = |number, why| NamedFileError { file: file.clone(), number, why };
         let bytes = read(file.path())
             .map_err(|error| fail(None, format!("it can not be read: {error}")))?;
         let text = String::from_utf8(bytes).map_err(|error| {
@@ -104,9 +109,9 @@ impl Certificate {
     pub fn of_domain<E: std::fmt::Display>(
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
-    ) -> Result<Option<Certificate>, Unreadable> {
+    ) -> Result<Option<Certificate>, NamedFileError> {
         let Some(file) = domain.certificate() else { return Ok(None) };
-        let fail = |why| Unreadable { file: file.clone(), number: None, why };
+        let fail = |why| NamedFileError { file: file.clone(), number: None, why };
         let bytes =
             read(file.path()).map_err(|error| fail(format!("it can not be read: {error}")))?;
         Certificate::read(&bytes).map(Some).map_err(fail)
@@ -138,11 +143,11 @@ pub fn findings<E: std::fmt::Display>(
     findings
 }
 
-impl From<Unreadable> for Finding {
-    fn from(error: Unreadable) -> Finding {
+impl From<NamedFileError> for Finding {
+    fn from(error: NamedFileError) -> Finding {
         let (by, name) = (error.file.line(), error.file.path().into());
         let place = FindingPlace::Named { by, name, number: error.number };
-        Finding::at(Code::Unreadable, place, error.why)
+        Finding::at(Code::NamedFileError, place, error.why)
             .with_visitor("nothing is known of what they get")
             .with_instead("a file that can be read, or none at all")
     }

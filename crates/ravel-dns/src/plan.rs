@@ -1,5 +1,6 @@
 //! What a zone has beside what the hosts of a site need of it.
 
+use super::row::{Action, RecordValue, Row};
 use super::zone::{Change, Changes, Name, NewRecord, Record, RecordData, RecordType, Zone};
 use ravel::address::Host;
 use ravel::rules::{Apex, Domain, Site};
@@ -24,108 +25,6 @@ pub(super) struct PlannedHost {
     pub(super) seen: bool,
 }
 
-/// A record that is there, or needed, or both.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Row {
-    pub(crate) host: String,
-    #[cfg_attr(feature = "serde", serde(rename = "type"))]
-    pub(crate) kind: RecordType,
-    pub(crate) there: Option<Held>,
-    pub(crate) needed: Option<Held>,
-    pub(crate) action: Action,
-    pub(crate) note: Option<String>,
-}
-
-impl Row {
-    /// The host, as the rules name it, or the name of the proof.
-    pub fn host(&self) -> &str {
-        &self.host
-    }
-
-    /// The type.
-    pub fn kind(&self) -> RecordType {
-        self.kind
-    }
-
-    /// What is there.
-    pub fn there(&self) -> Option<&Held> {
-        self.there.as_ref()
-    }
-
-    /// What is needed.
-    pub fn needed(&self) -> Option<&Held> {
-        self.needed.as_ref()
-    }
-
-    /// What to do.
-    pub fn action(&self) -> Action {
-        self.action
-    }
-
-    /// What else is to know.
-    pub fn note(&self) -> Option<&str> {
-        self.note.as_deref()
-    }
-}
-
-/// What a record says.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Held {
-    pub(crate) data: String,
-    pub(crate) ttl: Option<u32>,
-}
-
-impl Held {
-    /// In the notation of master files.
-    pub fn data(&self) -> &str {
-        &self.data
-    }
-
-    /// Its life, in seconds; none where it is not a record.
-    pub fn ttl(&self) -> Option<u32> {
-        self.ttl
-    }
-}
-
-/// What to do about a record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Action {
-    /// Nothing: it is as it must be.
-    Keep,
-    /// Add it.
-    Add,
-    /// Write something else in its place, or another life.
-    Change,
-    /// Remove it.
-    Remove,
-    /// The zone can not show it: it is set at the DNS host.
-    Unseen,
-    /// It can not be added; the note says why.
-    Blocked,
-}
-
-impl Action {
-    /// Whether somebody has to do something.
-    pub fn is_to_do(self) -> bool {
-        !matches!(self, Action::Keep | Action::Unseen)
-    }
-
-    /// The word for it.
-    pub fn name(self) -> &'static str {
-        match self {
-            Action::Keep => "keep",
-            Action::Add => "add",
-            Action::Change => "change",
-            Action::Remove => "remove",
-            Action::Unseen => "not seen",
-            Action::Blocked => "blocked",
-        }
-    }
-}
-
 /// A host as a name of the DNS.
 pub(super) fn name_of(host: &str) -> Name {
     // Hosts are shorter than names can be, and their labels too.
@@ -138,8 +37,8 @@ pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RecordData> {
     data.filter(|data| data.record_type() == kind).collect()
 }
 
-fn held(record: &Record) -> Held {
-    Held {
+fn held(record: &Record) -> RecordValue {
+    RecordValue {
         data: record.data.as_ref().map(ToString::to_string).unwrap_or_default(),
         ttl: Some(record.ttl),
     }
@@ -276,7 +175,7 @@ impl<'z> Plan<'z> {
     /// Under `apex alias` the zone shows only what a former host has left.
     fn left_at_alias(&mut self, host: &str, name: &Name) {
         let target = self.domain.host().map(Host::to_string).unwrap_or_default();
-        let needed = Held { data: format!("an alias of {target}"), ttl: None };
+        let needed = RecordValue { data: format!("an alias of {target}"), ttl: None };
         let note = "it is set at the DNS host; a zone file does not show it".to_owned();
         self.rows.push(Row {
             host: host.to_owned(),
@@ -299,7 +198,8 @@ impl<'z> Plan<'z> {
     }
 
     fn blocked(&mut self, host: &str, kind: RecordType, note: String) {
-        let needed = self.target().map(|target| Held { data: target.to_master(), ttl: None });
+        let needed =
+            self.target().map(|target| RecordValue { data: target.to_master(), ttl: None });
         self.rows.push(Row {
             host: host.to_owned(),
             kind,
@@ -311,14 +211,14 @@ impl<'z> Plan<'z> {
     }
 
     fn proof(&mut self) {
-        let Some(proof) = &self.domain.proof() else { return };
+        let Some(proof) = &self.domain.verification() else { return };
         let (host, name) = (proof.name().to_string(), name_of(proof.name().as_str()));
         let data = RecordData::text(proof.text());
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
         let there = texts.iter().find(|record| said(record) == proof.text().as_bytes());
         let ttl =
             self.domain.ttl().or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
-        let needed = Some(Held {
+        let needed = Some(RecordValue {
             data: data.to_string(),
             ttl: Some(there.map_or(ttl, |record| record.ttl)),
         });
@@ -372,7 +272,8 @@ impl<'z> Plan<'z> {
             host: host.to_owned(),
             kind,
             there: there.map(held),
-            needed: needed.map(|(data, ttl)| Held { data: data.to_string(), ttl: Some(ttl) }),
+            needed: needed
+                .map(|(data, ttl)| RecordValue { data: data.to_string(), ttl: Some(ttl) }),
             action,
             note: None,
         };

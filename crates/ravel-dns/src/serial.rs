@@ -3,7 +3,7 @@
 use serde::ser::{Serialize, SerializeMap, SerializeStruct, Serializer};
 
 use crate::zone::{Name, RecordData, RecordType};
-use crate::{Action, Certificate, HostCourse, Issued, Moment, Step, StepKind};
+use crate::{Action, Certificate, HostTimeline, Issuance, Moment, Step, StepKind};
 
 /// As their text.
 macro_rules! as_text {
@@ -36,19 +36,19 @@ impl Serialize for Certificate {
     }
 }
 
-impl Serialize for Issued {
+impl Serialize for Issuance {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self {
-            Issued::There => serializer.serialize_str("there"),
-            Issued::Forbidden => serializer.serialize_str("forbidden"),
-            Issued::In(window) => window.serialize(serializer),
+            Issuance::There => serializer.serialize_str("there"),
+            Issuance::Forbidden => serializer.serialize_str("forbidden"),
+            Issuance::In(window) => window.serialize(serializer),
         }
     }
 }
 
 /// Records with the life that they have.
 #[derive(serde::Serialize)]
-struct Lowered<'a> {
+struct LoweredRecords<'a> {
     name: &'a str,
     #[serde(rename = "type")]
     kind: RecordType,
@@ -69,8 +69,11 @@ impl Serialize for Step {
         map.serialize_entry("at", &self.at)?;
         map.serialize_entry("step", name)?;
         if let StepKind::Lower(sets, ttl) = &self.kind {
-            let records =
-                sets.iter().map(|(name, kind, ttl)| Lowered { name, kind: *kind, ttl: *ttl });
+            let records = sets.iter().map(|(name, kind, ttl)| LoweredRecords {
+                name,
+                kind: *kind,
+                ttl: *ttl,
+            });
             map.serialize_entry("ttl", ttl)?;
             map.serialize_entry("records", &records.collect::<Vec<_>>())?;
         }
@@ -78,7 +81,7 @@ impl Serialize for Step {
     }
 }
 
-impl Serialize for HostCourse {
+impl Serialize for HostTimeline {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let mut data = serializer.serialize_struct("HostCourse", 7)?;
         data.serialize_field("host", &self.host)?;

@@ -100,7 +100,7 @@ const MISSING: &str = "404.html";
 /// What a host that only serves files needs beside the files of the folder; `lost` is the site's
 /// own missing page, if it has one.
 pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
-    let mut out = Publishing { edge, pages: BTreeMap::new(), limits: Vec::new() };
+    let mut out = Publisher { edge, pages: BTreeMap::new(), limits: Vec::new() };
     out.settings();
     for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers]
     {
@@ -114,13 +114,13 @@ pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
     PublishedFiles { pages: out.pages, limits: out.limits }
 }
 
-struct Publishing<'e> {
+struct Publisher<'e> {
     edge: &'e Edge,
     pages: BTreeMap<String, Page>,
     limits: Vec<Limit>,
 }
 
-impl Publishing<'_> {
+impl Publisher<'_> {
     /// Settings that speak of hosts and headers.
     fn settings(&mut self) {
         let site = self.edge.site();

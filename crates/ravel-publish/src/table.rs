@@ -41,7 +41,7 @@ pub fn table(edge: &Edge) -> Value {
         .zip(edge.files().names())
         .map(|(number, name)| json!([name, edge.own_address(number)]))
         .collect();
-    let addresses = edge.spelling_table().into_iter().map(|(address, file, gets)| match gets {
+    let addresses = edge.variant_table().into_iter().map(|(address, file, gets)| match gets {
         0 => json!([address, file]),
         gets => json!([address, file, gets]),
     });
@@ -233,7 +233,7 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
             out.insert("port".into(), port.into());
         }
     }
-    out.insert("path".into(), put(&target.path, pattern));
+    out.insert("path".into(), put(&target.path(), pattern));
     if let Some(query) = target.query() {
         out.insert("query".into(), put(query, pattern));
     }

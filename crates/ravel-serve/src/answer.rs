@@ -17,10 +17,10 @@ use ravel_dns::zone::{self, Lookup};
 use tokio::net::{TcpListener, UdpSocket};
 
 /// Aliases within the zone are followed so far.
-const MOST_ALIASES: usize = 8;
+const MAX_ALIASES: usize = 8;
 
 /// A larger answer goes over TCP, as on the open Internet (RFC 9715, section 3.1).
-const LARGEST_DATAGRAM: u16 = 1_232;
+const MAX_DATAGRAM_BYTES: u16 = 1_232;
 
 /// How long a connection may stay without a question.
 const IDLE: Duration = Duration::from_secs(10);
@@ -33,7 +33,7 @@ const PORTS_TRIED: usize = 16;
 
 /// A name server for one zone.
 pub struct NameServer {
-    server: Server<Answering>,
+    server: Server<ZoneHandler>,
     address: SocketAddr,
 }
 
@@ -46,7 +46,7 @@ impl NameServer {
     pub async fn bind(zone: Zone, port: u16) -> io::Result<NameServer> {
         let (listener, socket) = both(port).await?;
         let address = listener.local_addr()?;
-        let mut server = Server::new(Answering { zone });
+        let mut server = Server::new(ZoneHandler { zone });
         server.register_socket(socket);
         server.register_listener(listener, IDLE, WAITING_ANSWERS);
         Ok(NameServer { server, address })
@@ -82,7 +82,7 @@ async fn both(port: u16) -> io::Result<(TcpListener, UdpSocket)> {
     }
 }
 
-struct Answering {
+struct ZoneHandler {
     zone: Zone,
 }
 
@@ -95,7 +95,7 @@ struct Reply {
     soa: Vec<Record>,
 }
 
-impl Answering {
+impl ZoneHandler {
     fn reply(&self, name: &Name, kind: RecordType, class: DNSClass) -> Reply {
         let mut reply = Reply {
             code: ResponseCode::NoError,
@@ -111,7 +111,7 @@ impl Answering {
             return Reply { code: ResponseCode::Refused, authoritative: false, ..reply };
         };
         let kind = zone::RecordType::from_code(kind.into());
-        for _ in 0..=MOST_ALIASES {
+        for _ in 0..=MAX_ALIASES {
             match self.zone.lookup(&name, kind) {
                 Lookup::Records(records) => {
                     reply.answers.extend(
@@ -166,7 +166,7 @@ fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Recor
 }
 
 #[async_trait]
-impl RequestHandler for Answering {
+impl RequestHandler for ZoneHandler {
     async fn handle_request<R: ResponseHandler, T: Time>(
         &self,
         request: &Request,
@@ -175,7 +175,7 @@ impl RequestHandler for Answering {
         let mut metadata = Metadata::response_from_request(&request.metadata);
         let edns = request.edns.as_ref().map(|asked| {
             let mut edns = Edns::new();
-            edns.set_max_payload(asked.max_payload().clamp(512, LARGEST_DATAGRAM));
+            edns.set_max_payload(asked.max_payload().clamp(512, MAX_DATAGRAM_BYTES));
             edns
         });
         let mut builder = MessageResponseBuilder::from_message_request(request);

@@ -12,7 +12,7 @@ use hickory_net::xfer::{DnsExchange, DnsHandle};
 use hickory_proto::op::{DnsRequestOptions, DnsResponse, Query, ResponseCode};
 use hickory_proto::rr::{Name, Record, RecordType as Type};
 use hickory_proto::serialize::binary::BinEncodable;
-use ravel_dns::Wanted;
+use ravel_dns::Requirement;
 use ravel_dns::zone::{self, RecordData, RecordType};
 
 /// How long an answer is waited for, each time.
@@ -23,7 +23,7 @@ const AT_ONCE: usize = 4;
 
 /// What a server says to a question.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Said {
+pub enum ServerAnswer {
     /// Records of the name, with the seconds they may still be kept; none where the name has none
     /// of the type.
     Records(Vec<(RecordData, u32)>),
@@ -35,37 +35,38 @@ pub enum Said {
 
 /// What a name server says to what is wanted of it.
 #[derive(Debug)]
-pub struct Asked {
+pub struct ServerReport {
     pub(crate) server: SocketAddr,
-    pub(crate) said: Result<Vec<Said>, String>,
+    pub(crate) said: Result<Vec<ServerAnswer>, String>,
 }
 
-impl Asked {
+impl ServerReport {
     /// The server.
     pub fn server(&self) -> SocketAddr {
         self.server
     }
 
     /// Its answers in the order of what is wanted; an error where it does not answer at all.
-    pub fn said(&self) -> &Result<Vec<Said>, String> {
+    pub fn said(&self) -> &Result<Vec<ServerAnswer>, String> {
         &self.said
     }
 }
 
 /// Asks a name server for everything that is wanted. One that is silent is given up after the first
 /// question.
-pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
-    let Some(first) = wanted.first() else { return Asked { server, said: Ok(Vec::new()) } };
+pub async fn ask(server: SocketAddr, wanted: &[Requirement]) -> ServerReport {
+    let Some(first) = wanted.first() else { return ServerReport { server, said: Ok(Vec::new()) } };
     if let Err(error) = question(server, first.name(), first.kind()).await {
-        return Asked { server, said: Err(error) };
+        return ServerReport { server, said: Err(error) };
     }
     let answers = stream::iter(wanted).map(|wanted| async {
-        let mut said =
-            question(server, wanted.name(), wanted.kind()).await.unwrap_or_else(Said::Refused);
+        let mut said = question(server, wanted.name(), wanted.kind())
+            .await
+            .unwrap_or_else(ServerAnswer::Refused);
         // Where there is no CNAME, it matters what is there instead.
-        if wanted.kind() == RecordType::CNAME && said == Said::Records(Vec::new()) {
+        if wanted.kind() == RecordType::CNAME && said == ServerAnswer::Records(Vec::new()) {
             for kind in [RecordType::A, RecordType::AAAA] {
-                if let (Said::Records(all), Ok(Said::Records(more))) =
+                if let (ServerAnswer::Records(all), Ok(ServerAnswer::Records(more))) =
                     (&mut said, question(server, wanted.name(), kind).await)
                 {
                     all.extend(more);
@@ -74,11 +75,15 @@ pub async fn ask(server: SocketAddr, wanted: &[Wanted]) -> Asked {
         }
         said
     });
-    Asked { server, said: Ok(answers.buffered(AT_ONCE).collect().await) }
+    ServerReport { server, said: Ok(answers.buffered(AT_ONCE).collect().await) }
 }
 
 /// One question. An error means that no answer came.
-async fn question(server: SocketAddr, name: &zone::Name, kind: RecordType) -> Result<Said, String> {
+async fn question(
+    server: SocketAddr,
+    name: &zone::Name,
+    kind: RecordType,
+) -> Result<ServerAnswer, String> {
     let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
     let kind = Type::from(kind.code());
     let mut response = over_udp(server, name, kind).await.map_err(in_words)?;
@@ -95,10 +100,12 @@ async fn question(server: SocketAddr, name: &zone::Name, kind: RecordType) -> Re
                 let wire = record.data.to_bytes().ok()?;
                 RecordData::from_wire(RecordType::from_code(kind.into()), &wire)
             };
-            Said::Records(own.filter_map(|record| Some((data(record)?, record.ttl))).collect())
+            ServerAnswer::Records(
+                own.filter_map(|record| Some((data(record)?, record.ttl))).collect(),
+            )
         }
-        ResponseCode::NXDomain => Said::NoName,
-        code => Said::Refused(code.to_str().to_lowercase()),
+        ResponseCode::NXDomain => ServerAnswer::NoName,
+        code => ServerAnswer::Refused(code.to_str().to_lowercase()),
     })
 }
 

@@ -31,7 +31,7 @@ const AUTHORITY_RENEWAL: Duration = Duration::days(90);
 const HOST_LIFE: Duration = Duration::days(30);
 const HOST_RENEWAL: Duration = Duration::days(3);
 /// Certificates that are kept; below a `*.` there can be very many hosts.
-const MOST_KEPT: usize = 256;
+const MAX_KEPT: usize = 256;
 
 /// A certificate authority that is kept in a folder of the user, and made on first use.
 pub struct Authority {
@@ -188,7 +188,7 @@ impl ResolvesServerCert for HostCertificates {
         if let Some((key, _)) = kept.get(&name).filter(|(_, ends)| *ends > soon) {
             return Some(Arc::clone(key));
         }
-        if kept.len() >= MOST_KEPT {
+        if kept.len() >= MAX_KEPT {
             kept.clear();
         }
         let (key, ends) = self.authority.certify(&name)?;

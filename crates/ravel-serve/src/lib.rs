@@ -29,12 +29,12 @@ mod visitor;
 mod watch;
 
 pub use answer::NameServer;
-pub use ask::{Asked, Said, ask};
+pub use ask::{ServerAnswer, ServerReport, ask};
 pub use authority::{Authority, AuthorityError};
-pub use live::{Reach, Visitor};
-pub use log::{Explained, Log, Record, StepLine};
+pub use live::{ConnectOptions, Visitor};
+pub use log::{ExplainedAnswer, Log, Record, StepLine};
 pub use server::{Addresses, Options, ServeError, Server};
 pub use service::SiteService;
 pub use site::{ReadError, Site, text_of};
-pub use state::{Checked, Live};
+pub use state::{CheckResult, Live};
 pub use verdict::LiveVerdict;

@@ -13,10 +13,10 @@ use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
 use hyper_util::client::legacy::Client;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use ravel::Request;
-use ravel::expect::live::{LiveWalk, Next, Seen, compare, next};
+use ravel::expect::live::{LiveAnswer, LiveWalk, NextStep, compare, next};
 use ravel::expect::{Failure, Verdict, journey, verify};
 use ravel::language::Line;
-use ravel::rules::{Expectation, Is, Outcomes};
+use ravel::rules::{Expectation, ExpectedOutcome, StatedOutcome};
 use ravel_check::witnesses;
 use tokio::net::TcpStream;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
@@ -27,7 +27,7 @@ use crate::{LiveVerdict, Site};
 
 /// How a running site is reached.
 #[derive(Debug, Clone)]
-pub struct Reach {
+pub struct ConnectOptions {
     connect: Option<String>,
     connect_http: Option<String>,
     authority: Option<Vec<u8>>,
@@ -39,50 +39,50 @@ const CONNECT: Duration = Duration::from_secs(5);
 /// So many are asked at a time.
 const AT_ONCE: usize = 8;
 /// So much of a body is read, in bytes.
-const MOST_BODY: usize = 16 * 1024 * 1024;
+const MAX_BODY_BYTES: usize = 16 * 1024 * 1024;
 /// So many addresses stand for `expect every`.
 const WITNESSES: usize = 12;
 
-type Plugged = HttpsConnector<Connector>;
-type Plain = Decompression<Client<Plugged, Empty<Bytes>>>;
+type TlsConnector = HttpsConnector<Connector>;
+type PlainClient = Decompression<Client<TlsConnector, Empty<Bytes>>>;
 
 /// Somebody who visits a running site.
 #[derive(Clone)]
 pub struct Visitor {
     site: Arc<Site>,
-    client: Plain,
-    reach: Reach,
+    client: PlainClient,
+    reach: ConnectOptions,
 }
 
 /// Connects to where names are said to be.
 #[derive(Debug, Clone)]
 struct Connector {
-    reach: Reach,
+    reach: ConnectOptions,
 }
 
-impl Reach {
+impl ConnectOptions {
     /// Where the system says that names are; an answer, with its body, is waited for so long.
-    pub fn new(patience: Duration) -> Reach {
-        Reach { connect: None, connect_http: None, authority: None, patience }
+    pub fn new(patience: Duration) -> ConnectOptions {
+        ConnectOptions { connect: None, connect_http: None, authority: None, patience }
     }
 
     /// With every name at one place, as `HOST:PORT`.
     #[must_use]
-    pub fn with_connect(mut self, place: Option<String>) -> Reach {
+    pub fn with_connect(mut self, place: Option<String>) -> ConnectOptions {
         self.connect = place;
         self
     }
 
     /// With plain HTTP at another place, as `HOST:PORT`.
     #[must_use]
-    pub fn with_connect_http(mut self, place: Option<String>) -> Reach {
+    pub fn with_connect_http(mut self, place: Option<String>) -> ConnectOptions {
         self.connect_http = place;
         self
     }
 
     /// With certificates of authorities, as PEM, to trust besides the well-known ones.
     #[must_use]
-    pub fn with_authority(mut self, pem: Option<Vec<u8>>) -> Reach {
+    pub fn with_authority(mut self, pem: Option<Vec<u8>>) -> ConnectOptions {
         self.authority = pem;
         self
     }
@@ -135,7 +135,7 @@ impl Visitor {
     ///
     /// # Errors
     /// Why the authorities can not be trusted.
-    pub fn new(site: Arc<Site>, reach: Reach) -> Result<Visitor, String> {
+    pub fn new(site: Arc<Site>, reach: ConnectOptions) -> Result<Visitor, String> {
         let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
         if let Some(pem) = &reach.authority {
             let mut added = 0;
@@ -189,7 +189,7 @@ impl Visitor {
             .expectations()
             .iter()
             .map(|expectation| (expectation.line(), vec![expectation.clone()], None));
-        let every = rules.universals().iter().map(|universal| {
+        let every = rules.every_expectations().iter().map(|universal| {
             let asked = witnesses(edge, universal, WITNESSES);
             (universal.line(), asked, Some(format!("every {}", universal.pattern())))
         });
@@ -250,7 +250,7 @@ impl Visitor {
             (Ok(address), _) if !site.has_host(address.host()) => {
                 Some(format!("`{}` is no host of this site", address.host()))
             }
-            (_, Some(Outcomes::Is(Is::Elsewhere, _))) => {
+            (_, Some(ExpectedOutcome::Is(StatedOutcome::Elsewhere, _))) => {
                 Some("another service answers there".to_owned())
             }
             _ => None,
@@ -258,7 +258,7 @@ impl Visitor {
         if verdict.not_asked.is_some() {
             return verdict;
         }
-        let wants_body = matches!(expectation.outcome(), Some(Outcomes::Serves(_)));
+        let wants_body = matches!(expectation.outcome(), Some(ExpectedOutcome::Serves(_)));
         let failures = match self.walk(&request, wants_body).await {
             Ok(walk) => compare(expectation, &walk, |file, seen| self.differs(file, seen)),
             Err(got) => {
@@ -278,7 +278,7 @@ impl Visitor {
     }
 
     /// How a body differs from a file of the folder, if it does.
-    fn differs(&self, file: &str, seen: &Seen) -> Option<String> {
+    fn differs(&self, file: &str, seen: &LiveAnswer) -> Option<String> {
         let file = match self.site.edge.files().names().iter().any(|name| **name == *file) {
             true => file,
             false => return Some(format!("the folder has no `{file}` to compare with")),
@@ -299,7 +299,7 @@ impl Visitor {
             .unwrap_or(expected.len().min(seen.body().len()));
         let line = 1 + seen.body()[..at].iter().filter(|byte| **byte == b'\n').count();
         let size = if seen.cut() {
-            format!("more than {} MiB", MOST_BODY >> 20)
+            format!("more than {} MiB", MAX_BODY_BYTES >> 20)
         } else {
             format!("{} bytes", seen.body().len())
         };
@@ -310,11 +310,11 @@ impl Visitor {
     }
 
     async fn walk(&self, request: &Request, wants_body: bool) -> Result<LiveWalk, String> {
-        let mut answers: Vec<Seen> = Vec::new();
+        let mut answers: Vec<LiveAnswer> = Vec::new();
         loop {
             match next(self.site.rules.site(), request, &answers) {
-                Next::Done(end) => return Ok(LiveWalk::new(answers, end)),
-                Next::Ask(request) => {
+                NextStep::Done(end) => return Ok(LiveWalk::new(answers, end)),
+                NextStep::Ask(request) => {
                     let first = answers.is_empty();
                     let patience = self.reach.patience;
                     let seen =
@@ -330,7 +330,7 @@ impl Visitor {
         }
     }
 
-    async fn ask(&self, request: &Request, wants_body: bool) -> Result<Seen, String> {
+    async fn ask(&self, request: &Request, wants_body: bool) -> Result<LiveAnswer, String> {
         let address = request.address().map_err(|why| why.to_string())?;
         let mut asked =
             http::Request::builder().method(request.method()).uri(address.without_fragment());
@@ -341,16 +341,16 @@ impl Visitor {
         let response = self.client.clone().oneshot(asked).await.map_err(|error| reason(&error))?;
         let (parts, mut body) = response.into_parts();
         let mut bytes = Vec::new();
-        while wants_body && bytes.len() <= MOST_BODY {
+        while wants_body && bytes.len() <= MAX_BODY_BYTES {
             match body.frame().await {
                 None => break,
                 Some(Err(error)) => return Err(format!("the body breaks off: {error}")),
                 Some(Ok(frame)) => bytes.extend(frame.into_data().unwrap_or_default()),
             }
         }
-        let cut = bytes.len() > MOST_BODY;
-        bytes.truncate(MOST_BODY);
-        let seen = Seen::new(address.as_str(), parts.status.as_u16(), parts.headers, bytes);
+        let cut = bytes.len() > MAX_BODY_BYTES;
+        bytes.truncate(MAX_BODY_BYTES);
+        let seen = LiveAnswer::new(address.as_str(), parts.status.as_u16(), parts.headers, bytes);
         Ok(if cut { seen.with_cut_body() } else { seen })
     }
 }

@@ -19,7 +19,7 @@ pub struct Log {
 }
 
 /// Requests that are kept.
-const MOST_KEPT: usize = 300;
+const MAX_KEPT: usize = 300;
 
 /// A request that was answered.
 #[derive(Debug, Clone)]
@@ -34,12 +34,12 @@ pub struct Record {
     pub(crate) file: Option<String>,
     pub(crate) location: Option<String>,
     pub(crate) hops: usize,
-    pub(crate) way: Vec<Explained>,
+    pub(crate) way: Vec<ExplainedAnswer>,
 }
 
 /// An answer with its reasons, in words.
 #[derive(Debug, Clone)]
-pub struct Explained {
+pub struct ExplainedAnswer {
     pub(crate) url: String,
     pub(crate) answer: String,
     pub(crate) steps: Vec<StepLine>,
@@ -77,8 +77,8 @@ impl StepLine {
     }
 }
 
-impl Explained {
-    pub(crate) fn of(site: &Site, url: &str, explanation: &Explanation<'_>) -> Explained {
+impl ExplainedAnswer {
+    pub(crate) fn of(site: &Site, url: &str, explanation: &Explanation<'_>) -> ExplainedAnswer {
         let steps = explanation.words().map(|step| StepLine {
             line: step.line().map(|line| site.name(line)),
             subject: step.subject(),
@@ -86,7 +86,7 @@ impl Explained {
             matched: step.matched(),
         });
         let headers = explanation.answer().headers().iter();
-        Explained {
+        ExplainedAnswer {
             url: url.to_owned(),
             answer: describe(explanation.answer()),
             steps: steps.collect(),
@@ -102,10 +102,10 @@ impl Explained {
         }
     }
 
-    pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<Explained> {
+    pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<ExplainedAnswer> {
         walk.answers()
             .iter()
-            .map(|(url, explanation)| Explained::of(site, url, explanation))
+            .map(|(url, explanation)| ExplainedAnswer::of(site, url, explanation))
             .collect()
     }
 
@@ -181,7 +181,7 @@ impl Record {
             file: answer.file().map(str::to_owned),
             location: answer.location().map(str::to_owned),
             hops: walk.hops(),
-            way: Explained::way(site, walk),
+            way: ExplainedAnswer::way(site, walk),
         }
     }
 
@@ -236,7 +236,7 @@ impl Record {
     }
 
     /// Every answer from here to the end, explained.
-    pub fn way(&self) -> &[Explained] {
+    pub fn way(&self) -> &[ExplainedAnswer] {
         &self.way
     }
 }
@@ -253,7 +253,7 @@ impl Log {
         record.number = last.front().map_or(1, |newest| newest.number + 1);
         let record = Arc::new(record);
         last.push_front(Arc::clone(&record));
-        last.truncate(MOST_KEPT);
+        last.truncate(MAX_KEPT);
         // Nobody may be listening.
         let _ = self.stream.send(record);
     }

@@ -15,7 +15,7 @@ pub(crate) type Body = UnsyncBoxBody<Bytes, std::io::Error>;
 
 /// What was decided, free of the rules that decided it.
 #[derive(Debug)]
-pub(crate) struct Decided {
+pub(crate) struct Decision {
     pub(crate) status: StatusCode,
     pub(crate) file: Option<PathBuf>,
     /// In order; the `location` is one that the visitor can follow.
@@ -36,7 +36,7 @@ const PARTIAL: [HeaderName; 6] = [
 
 /// Makes the response. A file that can not be read any more is 404, as it would be now.
 pub(crate) async fn respond(
-    decided: Decided,
+    decided: Decision,
     root: Option<&Path>,
     method: &Method,
     headers: &HeaderMap,

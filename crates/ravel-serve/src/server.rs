@@ -24,7 +24,7 @@ use crate::authority::HostCertificates;
 use crate::{Authority, AuthorityError, Live, Log, ReadError, SiteService, inspect};
 
 /// Connections at once, of each kind.
-const MOST_CONNECTIONS: usize = 512;
+const MAX_CONNECTIONS: usize = 512;
 /// How long a client may take to send the head of a request, and how long a connection may be idle.
 const HEAD_TIME: Duration = Duration::from_secs(15);
 const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
@@ -298,7 +298,7 @@ async fn accept<S, B>(
     B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
 {
     let graceful = GracefulShutdown::new();
-    let room = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+    let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
     loop {
         let permit = tokio::select! {
             permit = Arc::clone(&room).acquire_owned() => permit,

@@ -13,7 +13,7 @@ use ravel::address::Scheme;
 use tower::Service;
 
 use crate::log::Record;
-use crate::respond::{Body, Decided, respond};
+use crate::respond::{Body, Decision, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
 
@@ -55,7 +55,7 @@ impl SiteService {
 
     /// Decides and writes down; all that touches the rules, so that none of it is held while a file
     /// is sent.
-    fn decide(&self, head: &http::request::Parts) -> (Decided, Option<std::path::PathBuf>) {
+    fn decide(&self, head: &http::request::Parts) -> (Decision, Option<std::path::PathBuf>) {
         let site = self.live.site();
         let named = head.uri.authority().map(|authority| authority.as_str().to_owned());
         let field =
@@ -89,7 +89,7 @@ impl SiteService {
         };
         let root = site.root.clone();
         let file = answer.file().and_then(|file| root.as_ref().map(|root| root.join(file)));
-        let decided = Decided { status, file, headers: headers.collect(), text };
+        let decided = Decision { status, file, headers: headers.collect(), text };
         self.log.add(Record::of(&site, &request, answer, status.as_u16(), &walk));
         (decided, root)
     }

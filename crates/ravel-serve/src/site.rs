@@ -5,7 +5,7 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use ravel::files::LeftOut;
+use ravel::files::Omission;
 use ravel::finding::Finding;
 use ravel::language::{Line, Problems};
 use ravel::{Edge, FileList, Rules};
@@ -59,7 +59,7 @@ impl Site {
         let files = match &root {
             Some(root) => {
                 let own = own_names(&rules, path, root);
-                list(root)?.without(own.iter().map(String::as_str), LeftOut::Rules)
+                list(root)?.without(own.iter().map(String::as_str), Omission::Rules)
             }
             None => FileList::default(),
         };
@@ -243,8 +243,8 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
     let files = FileList::from_iter(names);
     let links = links.iter().map(String::as_str);
     Ok(files
-        .without(links, LeftOut::Link)
-        .without(unspelled.iter().map(String::as_str), LeftOut::NotUtf8))
+        .without(links, Omission::Link)
+        .without(unspelled.iter().map(String::as_str), Omission::NotUtf8))
 }
 
 /// A relative path with `/` between its parts.

@@ -6,7 +6,7 @@ use std::sync::{Arc, RwLock};
 
 use ravel::expect::Verdict;
 use ravel_check::verify_all;
-use ravel_check::{Audit, Report, WaysIn};
+use ravel_check::{Audit, EntryPoints, Report};
 
 use crate::visitor::with_own_names;
 use crate::{ReadError, Site};
@@ -16,29 +16,29 @@ use crate::{ReadError, Site};
 pub struct Live {
     path: PathBuf,
     listen: Option<IpAddr>,
-    now: RwLock<Now>,
+    now: RwLock<State>,
 }
 
 #[derive(Debug, Clone)]
-struct Now {
+struct State {
     /// As it is published.
     published: Arc<Site>,
     /// The same with the names of this machine as preview hosts.
     site: Arc<Site>,
     /// Why what is on disk is not what is served.
     problem: Option<Arc<ReadError>>,
-    checked: Option<Arc<Checked>>,
+    checked: Option<Arc<CheckResult>>,
 }
 
 /// What expectations and the audit say of a site.
 #[derive(Debug)]
-pub struct Checked {
+pub struct CheckResult {
     pub(crate) verdicts: Vec<Verdict>,
     pub(crate) report: Report,
-    pub(crate) ways: WaysIn,
+    pub(crate) ways: EntryPoints,
 }
 
-impl Checked {
+impl CheckResult {
     /// Of each expectation, in the order of the file.
     pub fn verdicts(&self) -> &[Verdict] {
         &self.verdicts
@@ -50,7 +50,7 @@ impl Checked {
     }
 
     /// Where each way in ends.
-    pub fn ways(&self) -> &WaysIn {
+    pub fn ways(&self) -> &EntryPoints {
         &self.ways
     }
 }
@@ -62,7 +62,7 @@ impl Live {
     /// # Errors
     /// As [`Site::read`].
     pub fn read(path: &Path, listen: Option<IpAddr>) -> Result<Live, ReadError> {
-        let now = RwLock::new(Now::of(Site::read(path)?, listen, None));
+        let now = RwLock::new(State::of(Site::read(path)?, listen, None));
         Ok(Live { path: path.to_owned(), listen, now })
     }
 
@@ -82,7 +82,7 @@ impl Live {
     }
 
     /// What the last check said.
-    pub fn checked(&self) -> Option<Arc<Checked>> {
+    pub fn checked(&self) -> Option<Arc<CheckResult>> {
         self.now().checked.clone()
     }
 
@@ -92,7 +92,7 @@ impl Live {
         let read = Site::read(&self.path);
         let mut now = self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         match read {
-            Ok(site) => *now = Now::of(site, self.listen, now.checked.take()),
+            Ok(site) => *now = State::of(site, self.listen, now.checked.take()),
             Err(error) => now.problem = Some(Arc::new(error)),
         }
         now.problem.is_none()
@@ -103,19 +103,19 @@ impl Live {
         let site = self.now().published;
         let (report, ways) =
             Audit::new(&site.edge).all(|name| site.bytes(name), site.domain_findings());
-        let checked = Checked { verdicts: verify_all(&site.edge), report, ways };
+        let checked = CheckResult { verdicts: verify_all(&site.edge), report, ways };
         self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner).checked =
             Some(Arc::new(checked));
     }
 
-    fn now(&self) -> Now {
+    fn now(&self) -> State {
         self.now.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
     }
 }
 
-impl Now {
-    fn of(published: Site, listen: Option<IpAddr>, checked: Option<Arc<Checked>>) -> Now {
+impl State {
+    fn of(published: Site, listen: Option<IpAddr>, checked: Option<Arc<CheckResult>>) -> State {
         let site = published.answering(with_own_names(&published.rules, listen));
-        Now { published: Arc::new(published), site: Arc::new(site), problem: None, checked }
+        State { published: Arc::new(published), site: Arc::new(site), problem: None, checked }
     }
 }

@@ -5,8 +5,8 @@ use std::net::SocketAddr;
 use std::process::Command;
 
 use ravel::Rules;
-use ravel_dns::{Wanted, Zone};
-use ravel_serve::{NameServer, Said, ask};
+use ravel_dns::{Requirement, Zone};
+use ravel_serve::{NameServer, ServerAnswer, ask};
 use tokio::sync::oneshot;
 
 const RULES: &str = "site https://harbour.example/\n  alias www.harbour.example, mail.harbour.example\n  preview *.preview.harbour.example\n\
@@ -31,15 +31,15 @@ async fn serving() -> (SocketAddr, oneshot::Sender<()>, tokio::task::JoinHandle<
     (address, end, tokio::spawn(server.run(async move { drop(ended.await) })))
 }
 
-fn in_words(said: &Said) -> String {
+fn in_words(said: &ServerAnswer) -> String {
     match said {
-        Said::Records(records) => records
+        ServerAnswer::Records(records) => records
             .iter()
             .map(|(data, ttl)| format!("{} {} {ttl}", data.record_type(), data))
             .collect::<Vec<_>>()
             .join(", "),
-        Said::NoName => "no such name".to_owned(),
-        Said::Refused(why) => why.clone(),
+        ServerAnswer::NoName => "no such name".to_owned(),
+        ServerAnswer::Refused(why) => why.clone(),
     }
 }
 
@@ -47,7 +47,7 @@ fn in_words(said: &Said) -> String {
 async fn servers_are_asked_what_is_wanted() {
     let (address, end, running) = serving().await;
     let rules = Rules::parse(RULES).unwrap();
-    let wanted = Wanted::of(rules.site(), &rules.domains()[0]);
+    let wanted = Requirement::of(rules.site(), &rules.domains()[0]);
     let asked = ask(address, &wanted).await;
     let said = asked.said().as_ref().unwrap();
     let found: Vec<String> = wanted
@@ -78,13 +78,13 @@ async fn servers_are_asked_what_is_wanted() {
 async fn what_does_not_fit_a_datagram_comes_over_tcp() {
     let (address, _end, _running) = serving().await;
     let rules = Rules::parse(&RULES.replace("_edge-proof", "many")).unwrap();
-    let wanted: Vec<Wanted> = Wanted::of(rules.site(), &rules.domains()[0])
+    let wanted: Vec<Requirement> = Requirement::of(rules.site(), &rules.domains()[0])
         .into_iter()
         .filter(|wanted| wanted.others())
         .collect();
     let asked = ask(address, &wanted).await;
     let said = asked.said().as_ref().unwrap();
-    let Said::Records(records) = &said[0] else { panic!("{said:?}") };
+    let ServerAnswer::Records(records) = &said[0] else { panic!("{said:?}") };
     assert_eq!(records.len(), 90);
 }
 

@@ -38,7 +38,7 @@ enum Value {
 
 /// A request in its parts.
 #[derive(Debug, Clone)]
-struct Asked {
+struct ServerReport {
     method: &'static str,
     scheme: &'static str,
     host: &'static str,
@@ -71,7 +71,7 @@ impl When {
         format!("  when {}{asks}\n", if self.not { "not " } else { "" })
     }
 
-    fn holds(&self, asked: &Asked, file: bool) -> bool {
+    fn holds(&self, asked: &ServerReport, file: bool) -> bool {
         let holds = match &self.asks {
             Asks::Header(name, accepted) => {
                 let lines = asked.lines(name);
@@ -104,7 +104,7 @@ impl Value {
     }
 }
 
-impl Asked {
+impl ServerReport {
     fn lines(&self, name: &str) -> Vec<&'static str> {
         let named = self.headers.iter().filter(|(known, _)| known.eq_ignore_ascii_case(name));
         named.map(|(_, value)| value.trim_matches([' ', '\t'])).collect()
@@ -201,7 +201,7 @@ fn when() -> impl Strategy<Value = When> {
     (any::<bool>(), asks).prop_map(|(not, asks)| When { not, asks })
 }
 
-fn asked() -> impl Strategy<Value = Asked> {
+fn asked() -> impl Strategy<Value = ServerReport> {
     let headers = prop::sample::select(vec![
         ("x-h", "on"),
         ("X-H", "off"),
@@ -224,7 +224,12 @@ fn asked() -> impl Strategy<Value = Asked> {
         prop::sample::select(vec!["h.example", "w.example", "x.p.example"]),
         prop::collection::vec(headers, 0..5),
     )
-        .prop_map(|(method, scheme, host, headers)| Asked { method, scheme, host, headers })
+        .prop_map(|(method, scheme, host, headers)| ServerReport {
+            method,
+            scheme,
+            host,
+            headers,
+        })
 }
 
 proptest! {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use http::{HeaderMap, HeaderValue, Method, Response};
 use ravel::address::Scheme;
-use ravel::edge::AnsweredElsewhere;
+use ravel::edge::ElsewhereError;
 use ravel::{Edge, FileList, Request, Rules};
 
 fn edge() -> Edge {
@@ -60,7 +60,7 @@ fn what_another_service_answers_is_no_response() {
     let edge = edge();
     let request = Request::get("https://h.example/api/x").unwrap();
     let error = Response::<()>::try_from(&edge.answer(&request)).unwrap_err();
-    assert_eq!(error, AnsweredElsewhere);
+    assert_eq!(error, ElsewhereError);
     assert_eq!(error.to_string(), "another service answers this request");
 }
 

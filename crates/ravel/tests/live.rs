@@ -3,13 +3,13 @@
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
 use ravel::edge::End;
-use ravel::expect::live::{LiveWalk, Next, Seen, compare, next};
+use ravel::expect::live::{LiveAnswer, LiveWalk, NextStep, compare, next};
 use ravel::{Request, Rules};
 
 const SITE: &str = "site https://h.example/\n  alias www.h.example\n";
 
 /// An answer: its status, and header fields as `name: value` lines.
-fn seen(url: &str, status: u16, fields: &str) -> Seen {
+fn seen(url: &str, status: u16, fields: &str) -> LiveAnswer {
     let mut headers = HeaderMap::new();
     for (name, value) in fields.split('\n').filter_map(|field| field.split_once(": ")) {
         headers.append(
@@ -17,15 +17,15 @@ fn seen(url: &str, status: u16, fields: &str) -> Seen {
             HeaderValue::from_str(value).unwrap(),
         );
     }
-    Seen::new(url, status, headers, Vec::new())
+    LiveAnswer::new(url, status, headers, Vec::new())
 }
 
-fn told(next: &Next) -> String {
+fn told(next: &NextStep) -> String {
     match next {
-        Next::Ask(request) => format!("{} {}", request.method(), request.url()),
-        Next::Done(End::Answer) => "ends".to_owned(),
-        Next::Done(End::Away) => "away".to_owned(),
-        Next::Done(End::Loop) => "loop".to_owned(),
+        NextStep::Ask(request) => format!("{} {}", request.method(), request.url()),
+        NextStep::Done(End::Answer) => "ends".to_owned(),
+        NextStep::Done(End::Away) => "away".to_owned(),
+        NextStep::Done(End::Loop) => "loop".to_owned(),
     }
 }
 
@@ -72,7 +72,7 @@ fn redirects_are_followed_as_browsers_do() {
     let answers = [seen("https://h.example/a#part", 302, "location: /b")];
     assert_eq!(told(&next(rules.site(), &request, &answers)), "GET https://h.example/b#part");
     // Redirects that never come back end, too.
-    let endless: Vec<Seen> = (0..21)
+    let endless: Vec<LiveAnswer> = (0..21)
         .map(|at| seen(&format!("https://h.example/{at}"), 302, &format!("location: /{}", at + 1)))
         .collect();
     assert_eq!(told(&next(rules.site(), &request, &endless[..20])), "GET https://h.example/20");
@@ -86,11 +86,11 @@ type Answer = (&'static str, u16, &'static str);
 fn walk(answers: &[Answer]) -> LiveWalk {
     let rules = Rules::parse(SITE).unwrap();
     let request = Request::get(answers[0].0).unwrap();
-    let answers: Vec<Seen> =
+    let answers: Vec<LiveAnswer> =
         answers.iter().map(|(url, status, fields)| seen(url, *status, fields)).collect();
     match next(rules.site(), &request, &answers) {
-        Next::Done(end) => LiveWalk::new(answers, end),
-        Next::Ask(request) => panic!("{} is asked next", request.url()),
+        NextStep::Done(end) => LiveWalk::new(answers, end),
+        NextStep::Ask(request) => panic!("{} is asked next", request.url()),
     }
 }
 
@@ -161,7 +161,8 @@ fn what_does_not_hold_is_said() {
     for (expected, answers, got) in cases {
         let rules = Rules::parse(&format!("{SITE}expect {expected}\n"))
             .unwrap_or_else(|problems| panic!("{expected}: {problems}"));
-        let same = |file: &str, _: &Seen| (file != "a.html").then(|| "other bytes".to_owned());
+        let same =
+            |file: &str, _: &LiveAnswer| (file != "a.html").then(|| "other bytes".to_owned());
         let failures = compare(&rules.expectations()[0], &walk(answers), same);
         let found: Vec<&str> = failures.iter().map(|failure| failure.got()).collect();
         let wanted: Vec<&str> = Some(*got).filter(|got| !got.is_empty()).into_iter().collect();

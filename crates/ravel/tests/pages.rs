@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use proptest::prelude::*;
-use ravel::files::LeftOut;
+use ravel::files::Omission;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 
 fn edge(settings: &str, files: &[&str]) -> Edge {
@@ -167,7 +167,7 @@ fn what_is_left_out_of_the_list() {
     };
     assert_eq!(names(&files), [".well-known/z", "a.html", "b.html"]);
     assert_eq!(left_out(&files), [".env Hidden", "x/..y Hidden", "x/.git/y Hidden"]);
-    let fewer = files.without(["b.html", "led/out"], LeftOut::Link);
+    let fewer = files.without(["b.html", "led/out"], Omission::Link);
     assert_eq!(names(&fewer), [".well-known/z", "a.html"]);
     assert_eq!(
         left_out(&fewer),

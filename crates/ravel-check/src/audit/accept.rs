@@ -1,6 +1,6 @@
 //! Findings that the rules accept.
 
-use super::{Audit, Code, Finding, Weight};
+use super::{Audit, Code, Finding, Severity};
 
 /// What an audit came to.
 #[derive(Debug, Clone, Default)]
@@ -10,9 +10,9 @@ pub struct Report {
 }
 
 impl Report {
-    /// How many findings have this weight.
-    pub fn count(&self, weight: Weight) -> usize {
-        self.findings.iter().filter(|finding| finding.code().weight() == weight).count()
+    /// How many findings have this severity.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|finding| finding.code().severity() == severity).count()
     }
 
     /// The findings, in the order of the files.

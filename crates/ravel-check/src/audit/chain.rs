@@ -11,7 +11,7 @@ use std::ops::ControlFlow;
 
 use rustc_hash::FxHashSet;
 
-use super::reach::decides;
+use super::shadowing::decides;
 use super::{Audit, Code, Finding};
 use crate::space::{Members, RequestSet, changes_length};
 use ravel::address::Request;
@@ -20,11 +20,11 @@ use ravel::language::Line;
 use ravel::program::{RuleId, RuleRef, Stage, TextSet};
 
 /// Rules that are followed from one rule before it is given up.
-const MOST_FOLLOWED: usize = 200;
+const MAX_FOLLOWED: usize = 200;
 /// Addresses of one rule that are tried.
-const MOST_TRIED: usize = 24;
+const MAX_TRIED: usize = 24;
 /// Addresses of a rule with few that are each followed.
-const MOST_LISTED: usize = 64;
+const MAX_LISTED: usize = 64;
 
 impl<'r> Audit<'r> {
     /// Findings on redirects: what they lead to, and what they hide.
@@ -87,7 +87,7 @@ impl<'r> Audit<'r> {
             }
         }
         let mut routes: Vec<(Request, Route)> = Vec::new();
-        let most = if self.is_listed(rule) { MOST_LISTED } else { 3 };
+        let most = if self.is_listed(rule) { MAX_LISTED } else { 3 };
         let members = matching.each_member(&self.space, most, |request| {
             let at_path = matching.and(&self.space.at(request));
             routes.extend(self.space.routes_of(&at_path).into_iter().flatten());
@@ -100,7 +100,7 @@ impl<'r> Audit<'r> {
         routes.extend(self.quick_route(rule));
         if let Some(round) = self.could_go_round(rule) {
             for request in
-                round.iter().take(MOST_TRIED).filter_map(|target| self.leading_to(rule, target))
+                round.iter().take(MAX_TRIED).filter_map(|target| self.leading_to(rule, target))
             {
                 routes.extend(
                     self.space
@@ -135,7 +135,7 @@ impl<'r> Audit<'r> {
     /// round.
     fn routes_stay_open(&self, rule: RuleRef<'r>, routes: &mut Vec<(Request, Route)>) -> bool {
         let matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
-        let members = matching.each_member(&self.space, MOST_TRIED, |request| {
+        let members = matching.each_member(&self.space, MAX_TRIED, |request| {
             let route = self.edge().route(request);
             let round = route.never_ends() && decides(&route, rule);
             if round {
@@ -152,7 +152,7 @@ impl<'r> Audit<'r> {
         let mut routes = Vec::new();
         for (captured, set, negated) in rule.tests().captures() {
             let (TextSet::OneOf(list), false) = (set, negated) else { continue };
-            for value in list.iter().take(MOST_LISTED) {
+            for value in list.iter().take(MAX_LISTED) {
                 let capture =
                     |name: &str| if name == captured { value.to_string() } else { "a".to_owned() };
                 if let Some(request) = self.sample_with(rule.pattern(), &capture) {
@@ -233,7 +233,7 @@ impl<'r> Audit<'r> {
                     followed.push(other.id());
                     open.push(other);
                 }
-                if followed.len() > MOST_FOLLOWED {
+                if followed.len() > MAX_FOLLOWED {
                     return Some(meetings);
                 }
             }
@@ -251,7 +251,7 @@ impl<'r> Audit<'r> {
             .with(rule.pattern())
             .into_iter()
             .filter(|other| *other < number);
-        for other in earlier.take(MOST_LISTED) {
+        for other in earlier.take(MAX_LISTED) {
             reached.take_out(&self.space.acting(self.space.rule(Stage::Redirect, other).rule()).0);
         }
         reached

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use unicode_normalization::UnicodeNormalization;
 
 use super::{Audit, Code, Finding};
-use ravel::files::LeftOut;
+use ravel::files::Omission;
 use ravel::program::Pages;
 
 /// Files that stand beside sources, and are not made by a build.
@@ -85,17 +85,17 @@ impl<'r> Audit<'r> {
         let left_out = self.edge().files().left_out();
         for (why, said, instead) in [
             (
-                LeftOut::Hidden,
+                Omission::Hidden,
                 "begin with a dot",
                 "rename what visitors should get; `.well-known` is published",
             ),
             (
-                LeftOut::Link,
+                Omission::Link,
                 "are links that lead out of the folder",
                 "copy what they lead to into the folder",
             ),
             (
-                LeftOut::NotUtf8,
+                Omission::NotUtf8,
                 "have names that are no UTF-8, which no address can spell",
                 "rename them",
             ),
@@ -119,7 +119,7 @@ impl<'r> Audit<'r> {
             };
             out.push(
                 Finding::on(
-                    Code::LeftOut,
+                    Code::Omission,
                     line,
                     format!("{count} not published: {shown}{more}; such names {said}"),
                 )

@@ -3,23 +3,22 @@
 
 use std::ops::ControlFlow;
 
+use super::lifetimes::{PAGE_LIFE, life};
 use super::{Audit, Code, Finding, UNKNOWN};
 use crate::space::Members;
 use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
 use ravel::files::content_type;
 use ravel::language::Line;
-use ravel::program::{Effect, HeaderEffect, HeaderOp, On, RuleRef, Stage, Test, TestKind};
+use ravel::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, RuleRef, Stage, Test, TestKind};
 
-/// A page kept longer than this is a mistake, in seconds.
-const PAGE_LIFE: u64 = 3_600;
 /// Files looked at for one statement.
-const MOST_FILES: usize = 100_000;
+const MAX_FILES: usize = 100_000;
 /// Pairs of statements that are compared.
-const MOST_PAIRS: usize = 10_000;
+const MAX_PAIRS: usize = 10_000;
 
 /// Fields that protect visitors, and should be on every answer.
-const SECURITY: [&str; 8] = [
+pub(super) const SECURITY: [&str; 8] = [
     "content-security-policy",
     "cross-origin-embedder-policy",
     "cross-origin-opener-policy",
@@ -77,9 +76,9 @@ impl<'r> Audit<'r> {
             && rule.pattern().query().is_empty()
             && rule.tests().iter().all(of_type);
         let matching = self.space.matching(rule.rule());
-        if statement.on() != On::Missing
+        if statement.on() != HeaderScope::Missing
             && by_file
-            && self.addresses_below(rule.pattern().path().literal_prefix()).take(MOST_FILES).any(
+            && self.addresses_below(rule.pattern().path().literal_prefix()).take(MAX_FILES).any(
                 |address| {
                     let matched = rule.pattern().path().matches(
                         address,
@@ -100,7 +99,7 @@ impl<'r> Audit<'r> {
             });
             members == Members::More
         };
-        let mut open = try_set(&matching, 4) && statement.on() != On::Served;
+        let mut open = try_set(&matching, 4) && statement.on() != HeaderScope::Served;
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
             for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
                 let other = self.space.matching(self.space.rule(stage, number).rule());
@@ -198,7 +197,7 @@ impl<'r> Audit<'r> {
                 let Effect::Headers(first) = &earlier.rule().effect() else { continue };
                 let Some((name, line, before)) = both_set(first, second) else { continue };
                 pairs += 1;
-                if pairs > MOST_PAIRS {
+                if pairs > MAX_PAIRS {
                     return;
                 }
                 let both =
@@ -248,83 +247,12 @@ impl<'r> Audit<'r> {
         }
     }
 
-    /// Findings on how long files are kept, and on fields that the missing page lacks.
-    pub(super) fn kept_files(&self, out: &mut Vec<Finding>) {
-        let edge = self.edge();
-        let mut pages: Vec<(String, u64, Option<Line>)> = Vec::new();
-        let mut assets: Vec<&str> = Vec::new();
-        let mut secured: Option<(&str, Vec<(&str, Line)>)> = None;
-        for (file, name) in (0..).zip(edge.files().names()) {
-            let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
-            let answer = edge.answer(&request);
-            if answer.outcome() != Outcome::File || answer.file() != Some(name) {
-                continue;
-            }
-            let kept = answer.header("cache-control").and_then(life);
-            let is_page =
-                answer.header("content-type").is_some_and(|kind| kind.starts_with("text/html"));
-            if is_page && kept.is_some_and(|life| life > PAGE_LIFE) {
-                pages.push((
-                    name.to_string(),
-                    kept.unwrap_or(0),
-                    line_of(&answer, "cache-control"),
-                ));
-            }
-            if is_page && secured.is_none() {
-                let fields = answer.headers().iter().filter_map(|header| {
-                    let name = SECURITY.into_iter().find(|name| *name == header.name())?;
-                    Some((name, header.line()?))
-                });
-                secured = Some((name, fields.collect()));
-            }
-            if !is_page && is_fingerprinted(name) && kept.is_none_or(|life| life < 30 * 86_400) {
-                assets.push(name);
-            }
-        }
-        if let Some((name, kept, line)) = pages.first() {
-            let others = match pages.len() {
-                1 => " is".to_owned(),
-                2 => " and 1 other page are".to_owned(),
-                number => format!(" and {} other pages are", number - 1),
-            };
-            let what = format!(
-                "{name}{others} kept for {} without being asked for again",
-                in_words(*kept)
-            );
-            let place = line.unwrap_or(edge.site().line());
-            out.push(
-                Finding::on(Code::PageKept, place, what)
-                    .with_visitor("who has seen the page sees the old one for that long, whatever is published")
-                    .with_instead(
-                        "`set cache-control: no-cache` for pages; give a long life only to names that change with their content",
-                    ),
-            );
-        }
-        if let Some(first) = assets.first() {
-            let many = match assets.len() {
-                1 => " changes".to_owned(),
-                2 => " and 1 other change".to_owned(),
-                number => format!(" and {} others change", number - 1),
-            };
-            let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let pattern = if folder.is_empty() {
-                "/{+file}".to_owned()
-            } else {
-                format!("/{folder}/{{+file}}")
-            };
-            let what =
-                format!("the name of {first}{many} with the content, and no long life is set");
-            out.push(
-                Finding::on(Code::AssetNotKept, self.files_line(), what)
-                    .with_visitor("browsers ask for it again and again")
-                    .with_instead(format!("`headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
-            );
-        }
-        self.missing_lacks(secured, out);
-    }
-
     /// Fields that protect visitors on pages, and not on the missing page.
-    fn missing_lacks(&self, secured: Option<(&str, Vec<(&str, Line)>)>, out: &mut Vec<Finding>) {
+    pub(super) fn missing_lacks(
+        &self,
+        secured: Option<(&str, Vec<(&str, Line)>)>,
+        out: &mut Vec<Finding>,
+    ) {
         let Some((page, fields)) = secured else { return };
         let Some(request) = self.request_below(UNKNOWN) else { return };
         let answer = self.edge().answer(&request);
@@ -343,11 +271,6 @@ impl<'r> Audit<'r> {
                 .with_instead("say `on all` behind the pattern")
                 .with_example(request.url()),
         );
-    }
-
-    /// The line that names the folder of files, or the site's.
-    pub(super) fn files_line(&self) -> Line {
-        self.edge().site().folder_line()
     }
 
     /// A promise of HTTPS that a rule breaks.
@@ -392,16 +315,18 @@ fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> b
         && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
 }
 
-fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
+pub(super) fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
     answer.headers().iter().find(|header| header.name() == name).and_then(|header| header.line())
 }
 
-fn on_words(on: On) -> &'static str {
+fn on_words(on: HeaderScope) -> &'static str {
     match on {
-        On::Served => "a file shown with 200, and `on served` is meant when nothing is said",
-        On::Missing => "404 or 410",
-        On::Redirects => "a redirect",
-        On::All => "one of the site's own",
+        HeaderScope::Served => {
+            "a file shown with 200, and `on served` is meant when nothing is said"
+        }
+        HeaderScope::Missing => "404 or 410",
+        HeaderScope::Redirects => "a redirect",
+        HeaderScope::All => "one of the site's own",
     }
 }
 
@@ -417,39 +342,5 @@ fn both_set<'h>(
     second.ops().iter().filter_map(sets).find_map(|(name, line)| {
         let earlier = first.ops().iter().filter_map(sets).find(|(other, _)| *other == name)?;
         Some((name, line, earlier.1))
-    })
-}
-
-/// For how many seconds a browser may keep an answer without asking again (RFC 9111, section
-/// 4.2.1).
-fn life(cache_control: &str) -> Option<u64> {
-    let directives = || cache_control.split(',').map(str::trim);
-    if directives().any(|directive| {
-        directive.eq_ignore_ascii_case("no-cache") || directive.eq_ignore_ascii_case("no-store")
-    }) {
-        return Some(0);
-    }
-    directives().find_map(|directive| {
-        directive.to_ascii_lowercase().strip_prefix("max-age=")?.trim_matches('"').parse().ok()
-    })
-}
-
-fn in_words(seconds: u64) -> String {
-    let (number, unit) = match seconds {
-        0..7_200 => (seconds / 60, "minutes"),
-        7_200..172_800 => (seconds / 3_600, "hours"),
-        _ => (seconds / 86_400, "days"),
-    };
-    format!("{number} {unit}")
-}
-
-/// Whether a name has a piece that looks like a hash of the content: eight or more letters and
-/// digits, among them a digit.
-pub(super) fn is_fingerprinted(name: &str) -> bool {
-    let last = name.rsplit('/').next().unwrap_or(name);
-    let Some((stem, _)) = last.rsplit_once('.') else { return false };
-    stem.split(['.', '-', '_']).skip(1).any(|piece| {
-        let hash = piece.len() >= 8 && piece.bytes().all(|byte| byte.is_ascii_alphanumeric());
-        hash && piece.bytes().any(|byte| byte.is_ascii_digit())
     })
 }

@@ -30,12 +30,12 @@ impl Folder {
 }
 
 /// A file that references are read from.
-struct From<'f> {
+struct ReferringFile<'f> {
     name: &'f str,
     text: &'f str,
 }
 
-impl From<'_> {
+impl ReferringFile<'_> {
     fn at(&self, range: &Range<usize>) -> FindingPlace {
         let before = &self.text.as_bytes()[..range.start.min(self.text.len())];
         let line = 1 + memchr::memchr_iter(b'\n', before).count() as u32;
@@ -54,7 +54,7 @@ impl<'r> Audit<'r> {
             Ok(content) => content,
             Err(why) => return self.unreadable(name, &why),
         };
-        let from = From { name, text: &text };
+        let from = ReferringFile { name, text: &text };
         let own = edge.url_of(file);
         let hidden =
             Request::get(&own).is_ok_and(|request| !edge.route(&request).hops().is_empty());
@@ -106,7 +106,7 @@ impl<'r> Audit<'r> {
     /// Says that a file could not be read.
     pub fn unreadable(&mut self, name: &str, why: &str) {
         let finding =
-            Finding::in_file(Code::Unreadable, name, format!("{name} can not be read: {why}"))
+            Finding::in_file(Code::NamedFileError, name, format!("{name} can not be read: {why}"))
                 .with_visitor("what it refers to was not looked at")
                 .with_instead("mend the file");
         self.folder.add(name, finding);
@@ -121,7 +121,13 @@ impl<'r> Audit<'r> {
         self.folder.found.values().map(with_count).collect()
     }
 
-    fn follow(&mut self, from: &From<'_>, own: &str, base: Option<&Url>, reference: &Reference) {
+    fn follow(
+        &mut self,
+        from: &ReferringFile<'_>,
+        own: &str,
+        base: Option<&Url>,
+        reference: &Reference,
+    ) {
         let Some(url) = base.and_then(|base| base.join(&reference.url).ok()) else { return };
         if !matches!(url.scheme(), "http" | "https")
             || reference.url.starts_with('#')
@@ -220,7 +226,7 @@ impl<'r> Audit<'r> {
     /// A canonical link, or a sitemap's entry.
     fn stated_address(
         &mut self,
-        from: &From<'_>,
+        from: &ReferringFile<'_>,
         own: &str,
         reference: &Reference,
         stated: &str,
@@ -263,7 +269,7 @@ impl<'r> Audit<'r> {
     /// A relative reference of a page that is also shown at addresses with more segments.
     fn deeper(
         &mut self,
-        from: &From<'_>,
+        from: &ReferringFile<'_>,
         reference: &Reference,
         shown_at: &str,
         there: Option<Url>,

@@ -11,17 +11,19 @@
 mod accept;
 mod chain;
 mod content;
+mod entry_points;
 mod folder;
 mod headers;
+mod lifetimes;
 mod links;
 mod pages;
-mod reach;
+mod sample;
+mod shadowing;
 mod targets;
-mod ways;
 
 pub use accept::Report;
 pub use content::reads;
-pub use ways::{Way, WayEnd, WaysIn};
+pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 
 use std::cell::OnceCell;
 
@@ -32,10 +34,10 @@ use ravel::expect::{describe, journey};
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::{Line, nearest};
 use ravel::program::{RuleId, Stage};
-use ravel::rules::{Code, Weight};
+use ravel::rules::{Code, Severity};
 
 /// A folder with more files than this is not searched for names that are spelled nearly the same.
-const MOST_COMPARED: usize = 2_000;
+const MAX_COMPARED: usize = 2_000;
 
 /// An address that no site has.
 const UNKNOWN: &str = "/no-such/page-1";
@@ -55,13 +57,13 @@ pub struct Audit<'r> {
 
 /// What a rule still gets.
 #[derive(Debug, Clone)]
-pub struct Remainder {
+pub struct Shadowing {
     pub(crate) line: Line,
     pub(crate) example: Request,
     pub(crate) taken_by: Vec<Line>,
 }
 
-impl Remainder {
+impl Shadowing {
     /// The rule.
     pub fn line(&self) -> Line {
         self.line
@@ -104,7 +106,7 @@ impl<'r> Audit<'r> {
         &mut self,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
         also: Vec<Finding>,
-    ) -> (Report, WaysIn) {
+    ) -> (Report, EntryPoints) {
         let mut findings = also;
         findings.extend(self.rules());
         findings.extend(self.names());
@@ -115,7 +117,7 @@ impl<'r> Audit<'r> {
             }
         }
         findings.extend(self.content());
-        let ways = self.ways_in();
+        let ways = self.entry_points();
         findings.extend(self.way_findings(&ways));
         (self.report(findings), ways)
     }
@@ -141,12 +143,14 @@ impl<'r> Audit<'r> {
     }
 
     /// What every rule but `headers` still gets, where it gets anything and that is decided.
-    pub fn remainders(&self) -> Vec<Remainder> {
+    pub fn shadowings(&self) -> Vec<Shadowing> {
         let mut remainders = Vec::new();
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
             for (number, rule) in (0..).zip(self.space.rules(stage)) {
-                if let reach::Left::Something(example, taken_by) = self.left(stage, number, rule) {
-                    remainders.push(Remainder { line: rule.line(), example, taken_by });
+                if let shadowing::RuleRemainder::Something(example, taken_by) =
+                    self.left(stage, number, rule)
+                {
+                    remainders.push(Shadowing { line: rule.line(), example, taken_by });
                 }
             }
         }
@@ -223,7 +227,7 @@ impl<'r> Audit<'r> {
         let wanted = last(path).filter(|last| !last.is_empty())?;
         let own = || (0..edge.files().names().len() as u32).map(|file| edge.own_address(file));
         let same_end = own().find(|address| last(address).as_deref() == Some(&wanted));
-        let few = edge.files().names().len() <= MOST_COMPARED;
+        let few = edge.files().names().len() <= MAX_COMPARED;
         let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
         let base = &edge.site().base();
         Some(format!("{}{found}", &base[..base.len() - 1]))

@@ -11,7 +11,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::capture::CaptureTest;
 use super::leaf::Leaf;
-use super::search::{Found, Signed, shortest};
+use super::search::{SearchResult, SignedLeaf, shortest};
 use super::symbol::meaning;
 use ravel::edge::{cookie_is, header_is};
 use ravel::program::ValueSet;
@@ -57,16 +57,16 @@ pub(super) type SignedFact<'r> = (Arc<Fact<'r>>, bool);
 
 /// The query and the header fields of a request of which the facts hold; none where they exclude
 /// each other.
-pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, HeaderMap)> {
+pub(super) fn request_with(facts: &[SignedFact<'_>]) -> SearchResult<(Option<String>, HeaderMap)> {
     let mut query: Vec<String> = Vec::new();
     for key in names(facts, |fact| match fact {
         Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => Some(*key),
         _ => None,
     }) {
         match parameter(key, facts) {
-            Found::Member(values) => query.extend(values),
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(values) => query.extend(values),
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         }
     }
     let mut headers = HeaderMap::new();
@@ -75,9 +75,9 @@ pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, H
         names(facts, |fact| if let Fact::Cookie(name, _) = fact { Some(*name) } else { None })
     {
         match cookie(name, facts) {
-            Found::Member(values) => cookies.extend(values),
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(values) => cookies.extend(values),
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         }
     }
     let mut add = |name: &HeaderName, value: &str| match HeaderValue::from_bytes(value.as_bytes()) {
@@ -88,16 +88,18 @@ pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, H
         Err(_) => false,
     };
     if !cookies.is_empty() && !add(&COOKIE, &cookies.join("; ")) {
-        return Found::Undecided;
+        return SearchResult::Undecided;
     }
     for name in
         names(facts, |fact| if let Fact::Header(name, _) = fact { Some(*name) } else { None })
     {
         match header(name, facts) {
-            Found::Member(Some(value)) if !add(name, &value) => return Found::Undecided,
-            Found::Member(_) => {}
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(Some(value)) if !add(name, &value) => {
+                return SearchResult::Undecided;
+            }
+            SearchResult::Member(_) => {}
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         }
     }
     // A header and a cookie can ask of the same line.
@@ -106,8 +108,8 @@ pub(super) fn request_with(facts: &[SignedFact<'_>]) -> Found<(Option<String>, H
         Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
     };
     match facts.iter().all(headers_hold) {
-        true => Found::Member(((!query.is_empty()).then(|| query.join("&")), headers)),
-        false => Found::Undecided,
+        true => SearchResult::Member(((!query.is_empty()).then(|| query.join("&")), headers)),
+        false => SearchResult::Undecided,
     }
 }
 
@@ -126,10 +128,10 @@ fn names<'f, 'r, N: PartialEq>(
 }
 
 /// Parameters of one key, so that all facts about it hold.
-fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
+fn parameter(key: &str, facts: &[SignedFact<'_>]) -> SearchResult<Vec<String>> {
     let mut wanted: Vec<&str> = Vec::new();
     let mut unwanted: Vec<&str> = Vec::new();
-    let mut first: Vec<Signed<'_>> = Vec::new();
+    let mut first: Vec<SignedLeaf<'_>> = Vec::new();
     let (mut present, mut absent, mut has_first) = (false, false, false);
     for (fact, holds) in facts {
         match (&**fact, holds) {
@@ -147,13 +149,13 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
     wanted.sort_unstable();
     wanted.dedup();
     if wanted.iter().any(|value| unwanted.contains(value)) {
-        return Found::Nothing;
+        return SearchResult::Nothing;
     }
     if !present && !has_first && wanted.is_empty() {
-        return Found::Member(Vec::new());
+        return SearchResult::Member(Vec::new());
     }
     if absent {
-        return Found::Nothing;
+        return SearchResult::Nothing;
     }
     let written = |value: &str| format!("{}={}", form(key), form(value));
     let mut written_values: Vec<String> = Vec::new();
@@ -173,7 +175,7 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
         match wanted.iter().filter(|value| !value.is_empty()).find(fits) {
             Some(value) => written_values.push(written(value)),
             None => match shortest(&first) {
-                Found::Member(word) => {
+                SearchResult::Member(word) => {
                     let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
                     written_values.push(format!(
                         "{}={}",
@@ -181,8 +183,8 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
                         percent_encoding::percent_encode(&bytes, FORM)
                     ));
                 }
-                Found::Nothing => return Found::Nothing,
-                Found::Undecided => return Found::Undecided,
+                SearchResult::Nothing => return SearchResult::Nothing,
+                SearchResult::Undecided => return SearchResult::Undecided,
             },
         }
     } else if wanted.is_empty() {
@@ -194,7 +196,7 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
             written_values.push(text);
         }
     }
-    Found::Member(written_values)
+    SearchResult::Member(written_values)
 }
 
 /// The sets of values of those facts that hold, or do not, and that `of` picks.
@@ -207,7 +209,7 @@ fn accepted<'r>(
 }
 
 /// Cookies of one name, so that all facts about it hold: every wanted set has a value of its own.
-fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
+fn cookie(name: &str, facts: &[SignedFact<'_>]) -> SearchResult<Vec<String>> {
     let about = |wanted| {
         accepted(facts, wanted, |fact| match fact {
             Fact::Cookie(of, values) if *of == name => Some(values),
@@ -220,18 +222,18 @@ fn cookie(name: &str, facts: &[SignedFact<'_>]) -> Found<Vec<String>> {
         match value_in(&[wanted], &unwanted, |value| {
             !value.contains(';') && value.trim_matches([' ', '\t']) == value
         }) {
-            Found::Member(value) => cookies.push(format!("{name}={value}")),
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(value) => cookies.push(format!("{name}={value}")),
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         }
     }
     cookies.sort();
     cookies.dedup();
-    Found::Member(cookies)
+    SearchResult::Member(cookies)
 }
 
 /// The value of a header, so that all facts about it hold; none where it need not be there.
-fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Found<Option<String>> {
+fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> SearchResult<Option<String>> {
     let about = |wanted| {
         accepted(facts, wanted, |fact| match fact {
             Fact::Header(of, values) if *of == name => Some(values),
@@ -240,12 +242,12 @@ fn header(name: &HeaderName, facts: &[SignedFact<'_>]) -> Found<Option<String>> 
     };
     let (wanted, unwanted) = (about(true), about(false));
     if wanted.is_empty() {
-        return Found::Member(None);
+        return SearchResult::Member(None);
     }
     match value_in(&wanted, &unwanted, |value| value.trim_matches([' ', '\t']) == value) {
-        Found::Member(value) => Found::Member(Some(value)),
-        Found::Nothing => Found::Nothing,
-        Found::Undecided => Found::Undecided,
+        SearchResult::Member(value) => SearchResult::Member(Some(value)),
+        SearchResult::Nothing => SearchResult::Nothing,
+        SearchResult::Undecided => SearchResult::Undecided,
     }
 }
 
@@ -254,7 +256,7 @@ fn value_in(
     wanted: &[&ValueSet],
     unwanted: &[&ValueSet],
     can_be_sent: impl Fn(&str) -> bool,
-) -> Found<String> {
+) -> SearchResult<String> {
     let fits = |value: &str| {
         let value_in = |set: &&ValueSet| set.contains(Some(value.as_bytes()));
         can_be_sent(value) && wanted.iter().all(value_in) && !unwanted.iter().any(value_in)
@@ -267,7 +269,7 @@ fn value_in(
         return list
             .iter()
             .find(|value| fits(value))
-            .map_or(Found::Nothing, |value| Found::Member(value.to_string()));
+            .map_or(SearchResult::Nothing, |value| SearchResult::Member(value.to_string()));
     }
     let parts: Vec<&str> = wanted
         .iter()
@@ -286,7 +288,7 @@ fn value_in(
         ValueSet::OneOf(_) => false,
     });
     if impossible {
-        return Found::Nothing;
+        return SearchResult::Nothing;
     }
     const FILLERS: [&str; 5] = ["", "1", "a", "~", "%"];
     let around = |filler: &str, times: usize| {
@@ -297,7 +299,7 @@ fn value_in(
     let filled = (1..=unwanted.len() + 1)
         .flat_map(|times| FILLERS.iter().map(move |filler| around(filler, times)));
     let found = plain.into_iter().chain(filled).find(|value| !value.is_empty() && fits(value));
-    found.map_or(Found::Undecided, Found::Member)
+    found.map_or(SearchResult::Undecided, SearchResult::Member)
 }
 
 /// All but what forms leave as it is.

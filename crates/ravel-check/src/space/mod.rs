@@ -194,7 +194,7 @@ impl<'r> Space<'r> {
         all
     }
 
-    /// The requests that name a file of the site, in any spelling.
+    /// The requests that name a file of the site, by any URL variant.
     pub(crate) fn naming_a_file(&self) -> RequestSet<'r> {
         self.inside(&self.named)
     }

@@ -13,7 +13,7 @@ use ravel::program::{Redirect, Rule};
 use ravel::template::{Expression, Piece, Target, Template};
 
 /// Where a redirect could lead to the very address that was asked, so that it does not act.
-enum Itself {
+enum SelfTarget {
     Never,
     /// At every address.
     Always,
@@ -46,22 +46,22 @@ impl<'r> Space<'r> {
                 continue;
             }
             match itself(rule, redirect, self.edge.site().base() == "/") {
-                Itself::Never => sure.pieces.push(here),
-                Itself::Always if redirect.drop_query() => {
+                SelfTarget::Never => sure.pieces.push(here),
+                SelfTarget::Always if redirect.drop_query() => {
                     let mut asked = here.clone();
                     asked.facts.push((Arc::new(Fact::Parameter("q")), true));
                     sure.pieces.push(asked);
                     maybe.pieces.push(here);
                 }
-                Itself::Always => {}
-                Itself::At(word) => {
+                SelfTarget::Always => {}
+                SelfTarget::At(word) => {
                     let read = self.own_prefix(redirect.target(), here.region);
                     if let Some(word) = word.strip_prefix(&*read) {
                         here.path.push((Arc::new(Leaf::Word(word.to_vec())), false));
                     }
                     sure.pieces.push(here);
                 }
-                Itself::Among(template) => {
+                SelfTarget::Among(template) => {
                     let read = self.own_prefix(redirect.target(), here.region);
                     let leaf = Arc::new(Leaf::Pattern(PatternLeaf::new(
                         &template,
@@ -173,12 +173,12 @@ impl<'r> Space<'r> {
 }
 
 /// Where a redirect on the origin that was asked could lead to itself.
-fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
+fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
     let (pattern, target) = (&rule.pattern(), &redirect.target());
     if changes_length(rule, redirect).is_some() {
-        return Itself::Never;
+        return SelfTarget::Never;
     }
-    let among = || Itself::Among(target.path_as_pattern(pattern));
+    let among = || SelfTarget::Among(target.path_as_pattern(pattern));
     let same_root = base_is_root || pattern.origin().is_none() == target.origin().is_none();
     if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
         // What becomes of the query is not worked out.
@@ -186,10 +186,10 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> Itself {
     }
     let same_shape = pattern.path().as_str() == target.path().as_str();
     match (same_shape, target.path().is_literal()) {
-        (true, _) => Itself::Always,
-        (false, true) if pattern.path().is_literal() => Itself::Never,
+        (true, _) => SelfTarget::Always,
+        (false, true) if pattern.path().is_literal() => SelfTarget::Never,
         (false, true) if !redirect.drop_query() => {
-            Itself::At(symbols(target.path().as_str()).collect())
+            SelfTarget::At(symbols(target.path().as_str()).collect())
         }
         (false, _) => among(),
     }

@@ -12,11 +12,11 @@ use super::leaf::{Leaf, State};
 use super::symbol::{Alphabet, Symbol};
 
 /// A leaf, and whether words are in it or outside.
-pub(super) type Signed<'r> = (Arc<Leaf<'r>>, bool);
+pub(super) type SignedLeaf<'r> = (Arc<Leaf<'r>>, bool);
 
 /// What a search comes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Found<T> {
+pub(super) enum SearchResult<T> {
     /// A shortest member.
     Member(T),
     /// There is none.
@@ -26,17 +26,21 @@ pub(super) enum Found<T> {
 }
 
 /// The most combinations of states that are looked at.
-const MOST_STATES: usize = 40_000;
+const MAX_STATES: usize = 40_000;
 
 /// Finds the shortest word that is in every leaf signed so, and in none of the others.
-pub(super) fn shortest(leaves: &[Signed<'_>]) -> Found<Vec<Symbol>> {
+pub(super) fn shortest(leaves: &[SignedLeaf<'_>]) -> SearchResult<Vec<Symbol>> {
     let contains =
         |word: &[Symbol]| leaves.iter().all(|(leaf, wanted)| contains(leaf, word) == *wanted);
     if let Some(word) = leaves.iter().find_map(|(leaf, wanted)| match &**leaf {
         Leaf::Word(word) if *wanted => Some(word),
         _ => None,
     }) {
-        return if contains(word) { Found::Member(word.clone()) } else { Found::Nothing };
+        return if contains(word) {
+            SearchResult::Member(word.clone())
+        } else {
+            SearchResult::Nothing
+        };
     }
     let mut alphabet = Alphabet::default();
     leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
@@ -57,7 +61,7 @@ pub(super) fn contains(leaf: &Leaf<'_>, word: &[Symbol]) -> bool {
 }
 
 struct Walk<'w, 'r> {
-    leaves: &'w [Signed<'r>],
+    leaves: &'w [SignedLeaf<'r>],
     symbols: Vec<Symbol>,
     seen: FxHashSet<Vec<State>>,
     /// Every word looked at: the one it goes on from, its last symbol, and where the leaves are.
@@ -65,13 +69,13 @@ struct Walk<'w, 'r> {
 }
 
 impl Walk<'_, '_> {
-    fn run(mut self) -> Found<Vec<Symbol>> {
+    fn run(mut self) -> SearchResult<Vec<Symbol>> {
         let start: Vec<State> = self.leaves.iter().map(|(leaf, _)| leaf.start()).collect();
         if self.lost(&start) {
-            return Found::Nothing;
+            return SearchResult::Nothing;
         }
         if self.accepts(&start) {
-            return Found::Member(Vec::new());
+            return SearchResult::Member(Vec::new());
         }
         self.nodes.push((0, 0, start));
         let mut at = 0;
@@ -92,15 +96,15 @@ impl Walk<'_, '_> {
                 self.seen.insert(next.clone());
                 self.nodes.push((at, symbol, next));
                 if accepted {
-                    return Found::Member(self.word(self.nodes.len() - 1));
+                    return SearchResult::Member(self.word(self.nodes.len() - 1));
                 }
-                if self.nodes.len() > MOST_STATES {
-                    return Found::Undecided;
+                if self.nodes.len() > MAX_STATES {
+                    return SearchResult::Undecided;
                 }
             }
             at += 1;
         }
-        Found::Nothing
+        SearchResult::Nothing
     }
 
     fn lost(&self, states: &[State]) -> bool {

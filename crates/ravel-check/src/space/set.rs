@@ -10,7 +10,7 @@ use super::Space;
 use super::bits::Bits;
 use super::fact::{SignedFact, request_with};
 use super::leaf::Leaf;
-use super::search::{Found, Signed, shortest};
+use super::search::{SearchResult, SignedLeaf, shortest};
 use super::symbol::{Symbol, spell};
 use ravel::address::Request;
 
@@ -29,7 +29,7 @@ pub(super) struct Piece<'r> {
     pub(super) origins: Bits,
     pub(super) methods: Bits,
     pub(super) languages: Bits,
-    pub(super) path: Vec<Signed<'r>>,
+    pub(super) path: Vec<SignedLeaf<'r>>,
     pub(super) facts: Vec<SignedFact<'r>>,
 }
 
@@ -45,7 +45,7 @@ pub enum Member {
 }
 
 /// The most pieces that a difference is cut into.
-const MOST_PIECES: usize = 256;
+const MAX_PIECES: usize = 256;
 
 impl<'r> RequestSet<'r> {
     /// What is in both.
@@ -80,19 +80,19 @@ impl<'r> RequestSet<'r> {
             let mut left = Vec::new();
             for piece in std::mem::take(&mut self.pieces) {
                 match piece.and(cut).map(|both| both.is_empty()) {
-                    Some(Found::Member(())) => {
+                    Some(SearchResult::Member(())) => {
                         met = true;
                         left.extend(piece.minus(cut));
                     }
-                    Some(Found::Undecided) => {
+                    Some(SearchResult::Undecided) => {
                         self.loose = true;
                         left.push(piece);
                     }
-                    Some(Found::Nothing) | None => left.push(piece),
+                    Some(SearchResult::Nothing) | None => left.push(piece),
                 }
             }
             self.pieces = left;
-            if self.pieces.len() > MOST_PIECES {
+            if self.pieces.len() > MAX_PIECES {
                 self.loose = true;
                 break;
             }
@@ -111,9 +111,9 @@ impl<'r> RequestSet<'r> {
     /// A member whose address is as short as any.
     pub fn shortest(&self, space: &Space<'r>) -> Member {
         match self.shortest_parts(space) {
-            Found::Member(found) => Member::Shortest(Box::new(found.request)),
-            Found::Nothing if !self.loose => Member::None,
-            Found::Nothing | Found::Undecided => Member::Undecided,
+            SearchResult::Member(found) => Member::Shortest(Box::new(found.request)),
+            SearchResult::Nothing if !self.loose => Member::None,
+            SearchResult::Nothing | SearchResult::Undecided => Member::Undecided,
         }
     }
 
@@ -127,14 +127,14 @@ impl<'r> RequestSet<'r> {
         let mut rest = self.clone();
         for _ in 0..most {
             match rest.shortest_parts(space) {
-                Found::Member(found) => {
+                SearchResult::Member(found) => {
                     if each(&found.request).is_break() {
                         return Members::Stopped;
                     }
                     rest.pieces[found.piece].path.push((Arc::new(Leaf::Word(found.word)), false));
                 }
-                Found::Nothing if !rest.loose => return Members::Exhausted,
-                Found::Nothing | Found::Undecided => return Members::More,
+                SearchResult::Nothing if !rest.loose => return Members::Exhausted,
+                SearchResult::Nothing | SearchResult::Undecided => return Members::More,
             }
         }
         Members::More
@@ -145,7 +145,7 @@ impl<'r> RequestSet<'r> {
         let mut members = Vec::new();
         for piece in &self.pieces {
             let mut one = piece.clone();
-            while let (false, Found::Member((request, _))) =
+            while let (false, SearchResult::Member((request, _))) =
                 (one.origins.is_empty(), one.shortest(space))
             {
                 members.push(request);
@@ -156,13 +156,13 @@ impl<'r> RequestSet<'r> {
         members
     }
 
-    fn shortest_parts(&self, space: &Space<'r>) -> Found<FoundMember> {
+    fn shortest_parts(&self, space: &Space<'r>) -> SearchResult<FoundMember> {
         // Of addresses of one length the canonical one is the best example.
         let mut best = None;
         let mut undecided = false;
         for (number, piece) in self.pieces.iter().enumerate() {
             match piece.shortest(space) {
-                Found::Member((request, word)) => {
+                SearchResult::Member((request, word)) => {
                     let length = request.address().map_or(0, |address| {
                         address.path().len() + address.query().map_or(0, str::len)
                     });
@@ -171,14 +171,14 @@ impl<'r> RequestSet<'r> {
                         best = Some((cost, FoundMember { request, piece: number, word }));
                     }
                 }
-                Found::Nothing => {}
-                Found::Undecided => undecided = true,
+                SearchResult::Nothing => {}
+                SearchResult::Undecided => undecided = true,
             }
         }
         match best {
-            Some((_, found)) => Found::Member(found),
-            None if undecided => Found::Undecided,
-            None => Found::Nothing,
+            Some((_, found)) => SearchResult::Member(found),
+            None if undecided => SearchResult::Undecided,
+            None => SearchResult::Nothing,
         }
     }
 }
@@ -226,16 +226,16 @@ impl<'r> Piece<'r> {
     }
 
     /// `Nothing` if it is empty; facts are asked first, since they cost less.
-    fn is_empty(&self) -> Found<()> {
+    fn is_empty(&self) -> SearchResult<()> {
         match request_with(&self.facts) {
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
-            Found::Member(_) => {}
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
+            SearchResult::Member(_) => {}
         }
         match shortest(&self.path) {
-            Found::Member(_) => Found::Member(()),
-            Found::Nothing => Found::Nothing,
-            Found::Undecided => Found::Undecided,
+            SearchResult::Member(_) => SearchResult::Member(()),
+            SearchResult::Nothing => SearchResult::Nothing,
+            SearchResult::Undecided => SearchResult::Undecided,
         }
     }
 
@@ -269,25 +269,25 @@ impl<'r> Piece<'r> {
             parts.push(outside);
             rest.facts.push((Arc::clone(fact), *holds));
         }
-        parts.retain(|part| part.is_empty() != Found::Nothing);
+        parts.retain(|part| part.is_empty() != SearchResult::Nothing);
         parts
     }
 
-    fn shortest(&self, space: &Space<'r>) -> Found<(Request, Vec<Symbol>)> {
+    fn shortest(&self, space: &Space<'r>) -> SearchResult<(Request, Vec<Symbol>)> {
         let (query, mut headers) = match request_with(&self.facts) {
-            Found::Member(parts) => parts,
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(parts) => parts,
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         };
         let word = match shortest(&self.path) {
-            Found::Member(word) => word,
-            Found::Nothing => return Found::Nothing,
-            Found::Undecided => return Found::Undecided,
+            SearchResult::Member(word) => word,
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         };
         let (Some(origin), Some(method), Some(language)) =
             (self.origins.first(), self.methods.first(), self.languages.first())
         else {
-            return Found::Nothing;
+            return SearchResult::Nothing;
         };
         let origin = &space.origins[origin];
         let mut target = format!("{}{}", space.regions[self.region].prefix, spell(&word));
@@ -300,6 +300,6 @@ impl<'r> Piece<'r> {
         }
         let request =
             Request::from_parts(method, origin.scheme, &origin.host, &target).with_headers(headers);
-        Found::Member((request, word))
+        SearchResult::Member((request, word))
     }
 }

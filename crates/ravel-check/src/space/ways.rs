@@ -6,9 +6,9 @@ use ravel::edge::Route;
 use ravel::program::{RuleId, RuleRef, Stage};
 
 /// Classes of requests that are told apart.
-const MOST_CLASSES: usize = 128;
+const MAX_CLASSES: usize = 128;
 /// Rules that are asked what they tell apart.
-const MOST_ASKED: usize = 24;
+const MAX_RULES: usize = 24;
 
 impl<'r> Space<'r> {
     /// The routes of all requests in a set that is about one path: one for every way in which rules
@@ -37,7 +37,7 @@ impl<'r> Space<'r> {
                 .iter()
                 .flat_map(|class| [class.and(&beyond), class.minus(&beyond)])
                 .collect();
-            if classes.len() > MOST_CLASSES || asked.len() > MOST_ASKED {
+            if classes.len() > MAX_CLASSES || asked.len() > MAX_RULES {
                 return None;
             }
         }

@@ -5,14 +5,14 @@ use proptest::prelude::*;
 use ravel::Request;
 
 /// Every path of at most this many characters after the first `/`.
-const LONGEST: usize = 4;
+const MAX_EXTENSION_BYTES: usize = 4;
 
 /// All paths over a small alphabet up to a length, on both hosts, with all queries and cookies that
 /// rules tell apart.
 pub(crate) fn requests() -> Vec<Request> {
     let mut paths = vec!["/".to_owned()];
     let mut last = paths.clone();
-    for _ in 0..LONGEST {
+    for _ in 0..MAX_EXTENSION_BYTES {
         last = last
             .iter()
             .flat_map(|path| ["/", "a", "b"].map(|next| format!("{path}{next}")))

@@ -4,33 +4,33 @@ use std::io::{self, Write};
 
 use anstyle::Style;
 use ravel::rules::Domain;
-use ravel_dns::Wanted;
+use ravel_dns::Requirement;
 use ravel_dns::zone::RecordData;
-use ravel_serve::{Asked, Said};
+use ravel_serve::{ServerAnswer, ServerReport};
 
 use super::table::{Cell, columns, cut, duration};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
 
 /// Whether a server says all that is wanted.
-pub(super) fn is_met(asked: &Asked, wanted: &[Wanted]) -> bool {
+pub(super) fn is_met(asked: &ServerReport, wanted: &[Requirement]) -> bool {
     asked
         .said()
         .as_ref()
         .is_ok_and(|said| wanted.iter().zip(said).all(|(wanted, said)| meets(wanted, said)))
 }
 
-pub(super) fn meets(wanted: &Wanted, said: &Said) -> bool {
+pub(super) fn meets(wanted: &Requirement, said: &ServerAnswer) -> bool {
     match said {
-        Said::Records(records) => wanted.is_met_by(records.iter().map(|(data, _)| data)),
-        Said::NoName => wanted.data().is_empty(),
-        Said::Refused(_) => false,
+        ServerAnswer::Records(records) => wanted.is_met_by(records.iter().map(|(data, _)| data)),
+        ServerAnswer::NoName => wanted.data().is_empty(),
+        ServerAnswer::Refused(_) => false,
     }
 }
 
 pub(super) fn print(
     domain: &Domain,
-    wanted: &[Wanted],
-    asked: &[Asked],
+    wanted: &[Requirement],
+    asked: &[ServerReport],
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let servers = count(asked.len(), "name server", "name servers");
@@ -77,26 +77,26 @@ pub(super) fn print(
     Ok(())
 }
 
-fn needed(wanted: &Wanted) -> Vec<Cell> {
+fn needed(wanted: &Requirement) -> Vec<Cell> {
     if wanted.data().is_empty() {
         return vec![(FAINT, "–".to_owned())];
     }
     wanted.data().iter().map(|data| (Style::new(), cut(&data.to_string()))).collect()
 }
 
-fn answer(wanted: &Wanted, said: &Said) -> Vec<Cell> {
+fn answer(wanted: &Requirement, said: &ServerAnswer) -> Vec<Cell> {
     let style = if meets(wanted, said) { GOOD } else { BAD };
     match said {
-        Said::Records(records) if records.is_empty() => vec![(style, "–".to_owned())],
-        Said::Records(records) => {
+        ServerAnswer::Records(records) if records.is_empty() => vec![(style, "–".to_owned())],
+        ServerAnswer::Records(records) => {
             records.iter().map(|record| (style, shown(wanted, record))).collect()
         }
-        Said::NoName => vec![(style, "no such name".to_owned())],
-        Said::Refused(why) => vec![(style, why.clone())],
+        ServerAnswer::NoName => vec![(style, "no such name".to_owned())],
+        ServerAnswer::Refused(why) => vec![(style, why.clone())],
     }
 }
 
-fn shown(wanted: &Wanted, (data, ttl): &(RecordData, u32)) -> String {
+fn shown(wanted: &Requirement, (data, ttl): &(RecordData, u32)) -> String {
     let kind = if data.record_type() == wanted.kind() {
         String::new()
     } else {

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel_dns::{Course, Ends, Gap, HostCourse, Issued, Moment, StepKind};
+use ravel_dns::{Destinations, Gap, HostTimeline, Issuance, Moment, StepKind, Timeline};
 
 use super::table::{Cell, columns, duration};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
@@ -12,11 +12,11 @@ use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 const WIDTH: i64 = 64;
 
 /// Marks on the axis, at most.
-const MOST_MARKS: i64 = 6;
+const MAX_MARKS: i64 = 6;
 
 pub(super) fn print(
-    at_once: &Course,
-    in_order: &Course,
+    at_once: &Timeline,
+    in_order: &Timeline,
     now: Moment,
     out: &mut dyn Write,
 ) -> io::Result<()> {
@@ -43,7 +43,7 @@ pub(super) fn print(
     writeln!(out)
 }
 
-fn course(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+fn course(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     strips(course, out)?;
     writeln!(out)?;
     moments(course, out)?;
@@ -54,9 +54,9 @@ fn course(course: &Course, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// When some get no HTTPS from the new site, and why.
-pub(super) fn gaps_in_words(course: &Course) -> Vec<String> {
+pub(super) fn gaps_in_words(course: &Timeline) -> Vec<String> {
     match course.certificate() {
-        Issued::Forbidden => {
+        Issuance::Forbidden => {
             vec!["no certificate can be issued while CAA forbids it; the new site stays without HTTPS".to_owned()]
         }
         _ => {
@@ -65,7 +65,7 @@ pub(super) fn gaps_in_words(course: &Course) -> Vec<String> {
     }
 }
 
-fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
+fn gap_in_words(host: &HostTimeline, gap: Gap) -> String {
     let name = &host.host();
     match gap.until() {
         None => format!("{name}: without HTTPS from {} on", gap.from()),
@@ -82,14 +82,14 @@ fn gap_in_words(host: &HostCourse, gap: Gap) -> String {
 }
 
 /// Start and end of what is drawn: a little more than what happens.
-pub(super) fn extent(course: &Course) -> (Moment, Moment) {
+pub(super) fn extent(course: &Timeline) -> (Moment, Moment) {
     let (from, until) = course.extent();
     let margin = (until.since(from) / 12).max(5 * 60);
     (from.plus(-margin), until.plus(margin))
 }
 
 /// Round distances from the switch, in seconds, that are marked on the axis.
-pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
+pub(super) fn marks(course: &Timeline, most: i64) -> Vec<i64> {
     const STEPS: [i64; 14] = [
         60, 300, 900, 1_800, 3_600, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800, 1_209_600,
         2_419_200, 31_536_000,
@@ -103,14 +103,14 @@ pub(super) fn marks(course: &Course, most: i64) -> Vec<i64> {
     (from.div_euclid(step) + 1..=until.div_euclid(step)).map(|number| number * step).collect()
 }
 
-fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+fn strips(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let (from, until) = extent(course);
     let length = until.since(from).max(1);
     let at = |column: i64| from.plus(length * column / WIDTH);
     let names = course.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
-    for mark in marks(course, MOST_MARKS) {
+    for mark in marks(course, MAX_MARKS) {
         let column =
             (course.moment().plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
@@ -130,7 +130,7 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
         }
         writeln!(out, "{:names$}  {strip}", host.host())?;
     }
-    let shown: Vec<Ends> = course
+    let shown: Vec<Destinations> = course
         .hosts()
         .iter()
         .flat_map(|host| host.spans().iter().map(|span| span.ends()))
@@ -145,17 +145,17 @@ fn strips(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{:names$}  {}", "", legend.collect::<Vec<_>>().join("   "))
 }
 
-const LEGEND: [(Ends, &str); 5] = [
-    (Ends::new(true, false, false), "not the new site"),
-    (Ends::new(true, true, false), "either"),
-    (Ends::new(false, true, true), "the new site, or not found"),
-    (Ends::new(false, false, true), "not found"),
-    (Ends::new(false, true, false), "the new site"),
+const LEGEND: [(Destinations, &str); 5] = [
+    (Destinations::new(true, false, false), "not the new site"),
+    (Destinations::new(true, true, false), "either"),
+    (Destinations::new(false, true, true), "the new site, or not found"),
+    (Destinations::new(false, false, true), "not found"),
+    (Destinations::new(false, true, false), "the new site"),
 ];
 
 /// What can be reached in a stretch of time, put together, so that nothing short is lost.
-fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
-    let mut all = Ends::default();
+fn within(host: &HostTimeline, from: Moment, until: Moment) -> Destinations {
+    let mut all = Destinations::default();
     let inside = host.spans().iter().filter(|span| {
         span.from().is_none_or(|start| start < until) && span.until().is_none_or(|end| end > from)
     });
@@ -165,7 +165,7 @@ fn within(host: &HostCourse, from: Moment, until: Moment) -> Ends {
     all
 }
 
-fn glyph(ends: Ends) -> (Style, &'static str) {
+fn glyph(ends: Destinations) -> (Style, &'static str) {
     match (ends.is_old(), ends.is_missing(), ends.is_new()) {
         (_, false, false) => (FAINT, "░"),
         (_, true, false) => (BAD, "·"),
@@ -175,7 +175,7 @@ fn glyph(ends: Ends) -> (Style, &'static str) {
     }
 }
 
-fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+fn moments(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let from_switch = |at: Option<Moment>, otherwise: &str| match at {
         Some(at) => relative(course.moment(), at),
         None => otherwise.to_owned(),
@@ -228,7 +228,7 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
             (relative(course.moment(), proof.best()), relative(course.moment(), proof.worst()));
         writeln!(out, "ownership can be proved: at best {best}, at worst {worst}")?;
     }
-    if let Issued::In(window) = course.certificate() {
+    if let Issuance::In(window) = course.certificate() {
         let (best, worst) =
             (relative(course.moment(), window.best()), relative(course.moment(), window.worst()));
         writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
@@ -236,7 +236,7 @@ fn moments(course: &Course, out: &mut dyn Write) -> io::Result<()> {
     Ok(())
 }
 
-fn steps(course: &Course, out: &mut dyn Write) -> io::Result<()> {
+fn steps(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for step in course.steps() {
         let ahead = step.at().since(course.moment());

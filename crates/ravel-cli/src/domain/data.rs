@@ -4,14 +4,14 @@ use std::io::{self, Write};
 
 use ravel::rules::NamedFile;
 use ravel_dns::Plan;
-use ravel_serve::{Asked, Said};
+use ravel_serve::{ServerAnswer, ServerReport};
 use serde_json::{Value, json};
 
 use super::{View, asked};
-use crate::load::Loaded;
+use crate::load::LoadedSite;
 
 pub(super) fn print(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     views: &[View<'_>],
     outside: &[String],
     out: &mut dyn Write,
@@ -21,7 +21,7 @@ pub(super) fn print(
     writeln!(out)
 }
 
-fn domain(loaded: &Loaded, view: &View<'_>) -> Value {
+fn domain(loaded: &LoadedSite, view: &View<'_>) -> Value {
     let mut value = json!({
         "name": view.domain.name().as_str(),
         "zone": view.plan.as_ref().map(zone),
@@ -46,13 +46,13 @@ fn zone(plan: &Plan<'_>) -> Value {
     })
 }
 
-fn server(view: &View<'_>, server: &Asked) -> Value {
+fn server(view: &View<'_>, server: &ServerReport) -> Value {
     let answers = server.said().as_ref().ok().map(|said| {
         let answers = view.wanted.iter().zip(said).map(|(wanted, said)| {
             let (records, error) = match said {
-                Said::Records(records) => (records.as_slice(), None),
-                Said::NoName => (&[][..], Some("no such name")),
-                Said::Refused(why) => (&[][..], Some(why.as_str())),
+                ServerAnswer::Records(records) => (records.as_slice(), None),
+                ServerAnswer::NoName => (&[][..], Some("no such name")),
+                ServerAnswer::Refused(why) => (&[][..], Some(why.as_str())),
             };
             let records: Vec<Value> = records
                 .iter()

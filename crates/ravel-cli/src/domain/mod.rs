@@ -13,13 +13,13 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use ravel::finding::Finding;
-use ravel::rules::{Code, Domain, NamedFile, Weight};
-use ravel_dns::{Action, Certificate, Course, Moment, Plan, Wanted, Zone};
-use ravel_serve::{Asked, NameServer};
+use ravel::rules::{Code, Domain, NamedFile, Severity};
+use ravel_dns::{Action, Certificate, Moment, Plan, Requirement, Timeline, Zone};
+use ravel_serve::{NameServer, ServerReport};
 
-use crate::load::{Loaded, write_or_say};
+use crate::load::{LoadedSite, write_or_say};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
-use crate::{Ended, Failure, findings};
+use crate::{ExitStatus, Failure, findings};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -67,13 +67,13 @@ struct View<'a> {
     certificate: Option<&'a Certificate>,
     findings: Vec<Finding>,
     /// At once, and in order.
-    courses: Option<(Course, Course)>,
-    wanted: Vec<Wanted>,
-    asked: Vec<Asked>,
+    courses: Option<(Timeline, Timeline)>,
+    wanted: Vec<Requirement>,
+    asked: Vec<ServerReport>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let mut loaded = Loaded::read(rules)?;
+    let mut loaded = LoadedSite::read(rules)?;
     let mut domains = chosen(&loaded, arguments)?;
     if let Some(path) = &arguments.zone {
         for domain in &mut domains {
@@ -85,7 +85,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Some(zone) if zone.to_string_lossy() == path => std::fs::read(zone),
         _ => loaded.named(path),
     };
-    let unreadable = |error: ravel_dns::Unreadable| Failure::Message(error.to_string());
+    let unreadable = |error: ravel_dns::NamedFileError| Failure::Message(error.to_string());
     let mut files: Vec<(Option<Zone>, Option<Certificate>)> = Vec::new();
     for domain in &domains {
         let zone = if arguments.ask.is_empty() {
@@ -121,8 +121,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         });
         let courses = arguments.switch.zip(plan.as_ref()).map(|(moment, plan)| {
             (
-                Course::at_once(plan, certificate.as_ref(), moment),
-                Course::in_order(plan, certificate.as_ref(), moment),
+                Timeline::at_once(plan, certificate.as_ref(), moment),
+                Timeline::in_order(plan, certificate.as_ref(), moment),
             )
         });
         views.push(View {
@@ -146,21 +146,22 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         false => print(&loaded, &views, &outside, now, out)?,
     }
     write_files(arguments, &views, out)?;
-    Ok(if views.iter().all(View::is_well) { Ended::Well } else { Ended::Found })
+    Ok(if views.iter().all(View::is_well) { ExitStatus::Well } else { ExitStatus::Found })
 }
 
 impl View<'_> {
     /// Whether there is nothing to do, and nothing wrong.
     fn is_well(&self) -> bool {
         let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action().is_to_do());
-        let wrong = self.findings.iter().any(|finding| finding.code().weight() == Weight::Problem);
+        let wrong =
+            self.findings.iter().any(|finding| finding.code().severity() == Severity::Problem);
         let answers = self.asked.iter().all(|asked| asked::is_met(asked, &self.wanted));
         !rows && !wrong && answers
     }
 }
 
 /// The domains that are meant.
-fn chosen(loaded: &Loaded, arguments: &Arguments) -> Result<Vec<Domain>, Failure> {
+fn chosen(loaded: &LoadedSite, arguments: &Arguments) -> Result<Vec<Domain>, Failure> {
     let all = loaded.rules().domains();
     let names =
         || all.iter().map(|domain| format!("`{}`", domain.name())).collect::<Vec<_>>().join(", ");
@@ -219,7 +220,7 @@ fn answer(
         )?;
         out.flush()?;
         server.run(crate::serve::interrupted()).await?;
-        Ok(Ended::Well)
+        Ok(ExitStatus::Well)
     })
 }
 
@@ -231,15 +232,15 @@ fn no_zone(domain: &Domain) -> Failure {
 }
 
 /// What is wanted of a domain's servers, and what each says.
-type Questions = (Vec<Wanted>, Vec<Asked>);
+type ServerReports = (Vec<Requirement>, Vec<ServerReport>);
 
 /// Asks the servers about each domain.
 fn asked(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     domains: &[Domain],
     arguments: &Arguments,
-) -> Result<Vec<Questions>, Failure> {
-    let wanted = domains.iter().map(|domain| Wanted::of(loaded.rules().site(), domain));
+) -> Result<Vec<ServerReports>, Failure> {
+    let wanted = domains.iter().map(|domain| Requirement::of(loaded.rules().site(), domain));
     if arguments.ask.is_empty() {
         return Ok(wanted.map(|wanted| (wanted, Vec::new())).collect());
     }
@@ -285,7 +286,7 @@ fn write_files(
 }
 
 fn print(
-    loaded: &Loaded,
+    loaded: &LoadedSite,
     views: &[View<'_>],
     outside: &[String],
     now: Moment,
@@ -327,7 +328,7 @@ fn print(
 fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::io::Result<()> {
     let of = |action| plan.rows().iter().filter(|row| row.action() == action).count();
     let problems =
-        findings.iter().filter(|finding| finding.code().weight() == Weight::Problem).count();
+        findings.iter().filter(|finding| finding.code().severity() == Severity::Problem).count();
     let advice = findings.len() - problems;
     let rows = [
         (Action::Add, "to add"),

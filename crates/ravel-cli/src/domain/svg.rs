@@ -1,7 +1,7 @@
 //! What visitors see while records change, as a picture.
 
 use maud::{Markup, PreEscaped, html};
-use ravel_dns::{Course, Ends, Issued, Moment};
+use ravel_dns::{Destinations, Issuance, Moment, Timeline};
 
 use super::chart::{extent, gaps_in_words, marks, signed, step_in_words};
 
@@ -15,21 +15,22 @@ const ROW: f64 = 36.0;
 const CHARACTER: f64 = 7.6;
 
 /// What can be reached, its colour and its words; colours differ in lightness, too.
-const LEGEND: [(Ends, &str, &str); 5] = [
-    (Ends::new(true, false, false), "#b9b3a6", "not the new site"),
-    (Ends::new(true, true, false), "#e0a526", "either"),
-    (Ends::new(false, true, true), "#d1495b", "the new site, or not found"),
-    (Ends::new(false, false, true), "#6d2232", "not found"),
-    (Ends::new(false, true, false), "#1d7a6b", "the new site"),
+const LEGEND: [(Destinations, &str, &str); 5] = [
+    (Destinations::new(true, false, false), "#b9b3a6", "not the new site"),
+    (Destinations::new(true, true, false), "#e0a526", "either"),
+    (Destinations::new(false, true, true), "#d1495b", "the new site, or not found"),
+    (Destinations::new(false, false, true), "#6d2232", "not found"),
+    (Destinations::new(false, true, false), "#1d7a6b", "the new site"),
 ];
 
-fn colour(ends: Ends) -> &'static str {
-    let key = Ends::new(ends.is_old() && !ends.is_missing(), ends.is_new(), ends.is_missing());
+fn colour(ends: Destinations) -> &'static str {
+    let key =
+        Destinations::new(ends.is_old() && !ends.is_missing(), ends.is_new(), ends.is_missing());
     LEGEND.iter().find(|(other, ..)| *other == key).map_or("#b9b3a6", |(_, colour, _)| colour)
 }
 
 /// Both courses below each other, with axes and a legend.
-pub(super) fn draw(domain: &str, at_once: &Course, in_order: &Course) -> String {
+pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> String {
     let names = at_once.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let left = MARGIN + CHARACTER * names as f64 + 16.0;
     let mut y = MARGIN + 20.0;
@@ -63,7 +64,7 @@ pub(super) fn draw(domain: &str, at_once: &Course, in_order: &Course) -> String 
 const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px sans-serif}.head{font:600 15px sans-serif}\
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
-fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y: f64) -> f64 {
+fn panel(body: &mut Vec<Markup>, title: &str, course: &Timeline, left: f64, mut y: f64) -> f64 {
     body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", course.moment())));
     y += LINE;
     if course.steps().len() > 1 {
@@ -122,12 +123,12 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Course, left: f64, mut y:
     y + LINE
 }
 
-fn windows(course: &Course) -> Vec<(&'static str, (Moment, Moment))> {
+fn windows(course: &Timeline) -> Vec<(&'static str, (Moment, Moment))> {
     let mut windows = Vec::new();
     if let Some(proof) = course.proof() {
         windows.push(("proof visible", (proof.best(), proof.worst())));
     }
-    if let Issued::In(window) = course.certificate() {
+    if let Issuance::In(window) = course.certificate() {
         windows.push(("certificate", (window.best(), window.worst())));
     }
     windows

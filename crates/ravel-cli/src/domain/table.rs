@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel_dns::{Action, Certificate, Held, Plan};
+use ravel_dns::{Action, Certificate, Plan, RecordValue};
 
 use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
@@ -11,7 +11,7 @@ use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 pub(super) type Cell = (Style, String);
 
 /// Wider texts are cut, in characters.
-const WIDEST: usize = 44;
+const MAX_WIDTH: usize = 44;
 
 pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
     let path = plan.domain().zone().as_ref().map_or("", |file| file.path());
@@ -65,7 +65,7 @@ fn style(action: Action) -> Style {
     }
 }
 
-fn held(held: Option<&Held>) -> String {
+fn held(held: Option<&RecordValue>) -> String {
     let Some(held) = held else { return "–".to_owned() };
     match held.ttl() {
         None => held.data().to_owned(),
@@ -75,7 +75,7 @@ fn held(held: Option<&Held>) -> String {
 
 /// The start of a long text.
 pub(super) fn cut(text: &str) -> String {
-    style::cut(text, WIDEST)
+    style::cut(text, MAX_WIDTH)
 }
 
 /// Seconds as people say them: the two largest units.

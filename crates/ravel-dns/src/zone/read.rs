@@ -11,7 +11,7 @@ use super::{Entry, Name, Record, RecordType, Zone, ZoneError, ZoneErrorKind, dat
 /// What earlier lines say about later ones; the writer keeps the same, to know what a reader will
 /// understand.
 #[derive(Debug, Clone)]
-pub(super) struct Sight {
+pub(super) struct ReaderState {
     pub(super) origin: Name,
     /// From `$TTL` (RFC 2308, section 4).
     pub(super) default_ttl: Option<u32>,
@@ -22,9 +22,9 @@ pub(super) struct Sight {
     pub(super) owner: Option<Name>,
 }
 
-impl Sight {
-    pub(super) fn new(origin: &Name) -> Sight {
-        Sight {
+impl ReaderState {
+    pub(super) fn new(origin: &Name) -> ReaderState {
+        ReaderState {
             origin: origin.clone(),
             default_ttl: None,
             last_ttl: None,
@@ -106,7 +106,7 @@ impl Zone {
             names: FxHashMap::default(),
             soa: u32::MAX,
         };
-        let mut sight = Sight::new(&origin);
+        let mut sight = ReaderState::new(&origin);
         let mut scanner = Scanner::new(body);
         let mut words = Words::default();
         while scanner.next(&mut words)? {
@@ -167,7 +167,7 @@ fn span(range: &Range<usize>) -> Range<u32> {
     range.start as u32..range.end as u32
 }
 
-fn entry(words: &Words<'_>, sight: &Sight) -> Result<Entry, ZoneError> {
+fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
     let fail = |kind| ZoneError { line: words.line, kind };
     let mut rest = words.words.as_slice();
     let (name, owner) = match words.indented {

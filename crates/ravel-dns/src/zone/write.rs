@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::read::Sight;
+use super::read::ReaderState;
 use super::scan::{Scanner, Words};
 use super::{Name, RecordType, Zone};
 
@@ -116,7 +116,7 @@ struct Writer<'z> {
     changes: &'z Changes,
     /// New records by the number of the record that they stand behind.
     behind: BTreeMap<u32, Vec<&'z NewRecord>>,
-    sight: Sight,
+    sight: ReaderState,
     out: String,
     /// How far the old text is written.
     at: usize,
@@ -131,7 +131,7 @@ impl<'z> Writer<'z> {
             behind.entry(place).or_default().push(record);
         }
         let out = String::with_capacity(zone.text.len() + 80 * changes.added.len() + 80);
-        Writer { zone, changes, behind, sight: Sight::new(&zone.origin), out, at: 0 }
+        Writer { zone, changes, behind, sight: ReaderState::new(&zone.origin), out, at: 0 }
     }
 
     fn write(mut self) -> String {

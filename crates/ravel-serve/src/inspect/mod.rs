@@ -24,7 +24,7 @@ use tokio::sync::watch;
 use tokio_stream::wrappers::BroadcastStream;
 
 use crate::{Addresses, Live, Log};
-use page::Tried;
+use page::TestedRequest;
 
 /// What the inspector shows.
 #[derive(Debug, Clone)]
@@ -38,7 +38,7 @@ pub(crate) struct Inspector {
 
 /// What is typed into the box.
 #[derive(Debug, Default)]
-struct Asked {
+struct InspectQuery {
     method: String,
     address: String,
     header: String,
@@ -113,9 +113,12 @@ async fn tried(
             .find(|(known, _)| known == name)
             .map_or(String::new(), |(_, value)| value.trim().to_owned())
     };
-    let asked =
-        Asked { method: value("method"), address: value("address"), header: value("header") };
-    let tried = Tried::ask(&inspector, asked.method, asked.address, asked.header);
+    let asked = InspectQuery {
+        method: value("method"),
+        address: value("address"),
+        header: value("header"),
+    };
+    let tried = TestedRequest::ask(&inspector, asked.method, asked.address, asked.header);
     match value("part").is_empty() {
         true => page::whole(&inspector, Some(&tried)).into_response(),
         false => page::tried(&tried).into_response(),

@@ -5,33 +5,33 @@ use std::time::SystemTime;
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::expect::journey;
-use ravel::rules::Weight;
-use ravel_check::WayEnd;
+use ravel::rules::Severity;
+use ravel_check::EntryPointEnd;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
 use super::Inspector;
-use crate::log::{Explained, Record};
+use crate::log::{ExplainedAnswer, Record};
 
 /// A request that was typed in, and what came of it.
 #[derive(Debug)]
-pub(super) struct Tried {
+pub(super) struct TestedRequest {
     method: String,
     address: String,
     header: String,
-    result: Result<(String, Vec<Explained>), String>,
+    result: Result<(String, Vec<ExplainedAnswer>), String>,
 }
 
-impl Tried {
+impl TestedRequest {
     /// Asks the site, without sending anything.
     pub(super) fn ask(
         inspector: &Inspector,
         method: String,
         address: String,
         header: String,
-    ) -> Tried {
+    ) -> TestedRequest {
         let result = ask(inspector, &method, &address, &header);
-        Tried { method, address, header, result }
+        TestedRequest { method, address, header, result }
     }
 }
 
@@ -40,7 +40,7 @@ fn ask(
     method: &str,
     address: &str,
     header: &str,
-) -> Result<(String, Vec<Explained>), String> {
+) -> Result<(String, Vec<ExplainedAnswer>), String> {
     let site = inspector.live.site();
     let method = match method {
         "" => Method::GET,
@@ -62,10 +62,10 @@ fn ask(
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
-    Ok((journey(&walk), Explained::way(&site, &walk)))
+    Ok((journey(&walk), ExplainedAnswer::way(&site, &walk)))
 }
 
-pub(super) fn whole(inspector: &Inspector, asked: Option<&Tried>) -> Markup {
+pub(super) fn whole(inspector: &Inspector, asked: Option<&TestedRequest>) -> Markup {
     let site = inspector.live.site();
     let name = site.rules.site().host().to_string();
     let records = inspector.log.last();
@@ -137,7 +137,7 @@ pub(super) fn record(record: &Record) -> Markup {
     }
 }
 
-fn way(way: &[Explained]) -> Markup {
+fn way(way: &[ExplainedAnswer]) -> Markup {
     html! {
         @for (number, one) in way.iter().enumerate() {
             div.answer {
@@ -164,8 +164,8 @@ fn way(way: &[Explained]) -> Markup {
     }
 }
 
-fn form(asked: Option<&Tried>) -> Markup {
-    let value = |of: fn(&Tried) -> &str| asked.map_or("", of);
+fn form(asked: Option<&TestedRequest>) -> Markup {
+    let value = |of: fn(&TestedRequest) -> &str| asked.map_or("", of);
     html! {
         section aria-labelledby="try" {
             h2 #try { "Ask an address" }
@@ -180,7 +180,7 @@ fn form(asked: Option<&Tried>) -> Markup {
     }
 }
 
-pub(super) fn tried(tried: &Tried) -> Markup {
+pub(super) fn tried(tried: &TestedRequest) -> Markup {
     html! {
         @match &tried.result {
             Err(why) => p.bad { (why) },
@@ -228,7 +228,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                     @for finding in checked.report.findings() {
                         div.finding {
                             p {
-                                span class=(if finding.code().weight() == Weight::Problem { "bad" } else { "mild" }) { (finding.code()) }
+                                span class=(if finding.code().severity() == Severity::Problem { "bad" } else { "mild" }) { (finding.code()) }
                                 " " span.line { (finding.place().name(site.rules())) }
                             }
                             p { (finding.what()) }
@@ -258,7 +258,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
     }
 }
 
-fn end(end: &WayEnd) -> String {
+fn end(end: &EntryPointEnd) -> String {
     let status =
         end.status().map_or_else(|| "another site".to_owned(), |status| status.to_string());
     match end.hops() {

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::Malformed;
+use super::UrlError;
 
 /// The two schemes an edge answers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -66,7 +66,7 @@ impl Host {
     /// in any notation (WHATWG URL, section 3.5). A port and a final dot are dropped.
     ///
     /// # Errors
-    /// [`Malformed::Host`] or [`Malformed::Port`].
+    /// [`UrlError::Host`] or [`UrlError::Port`].
     ///
     /// ```
     /// use ravel::address::Host;
@@ -74,13 +74,13 @@ impl Host {
     /// assert_eq!(Host::parse("Bücher.example:443").unwrap().as_str(), "xn--bcher-kva.example");
     /// assert!(Host::parse("no host").is_err());
     /// ```
-    pub fn parse(text: &str) -> Result<Host, Malformed> {
+    pub fn parse(text: &str) -> Result<Host, UrlError> {
         let name = without_port(text)?;
         let name = name.strip_suffix('.').unwrap_or(name);
-        let host = url::Host::parse(name).map_err(|_| Malformed::Host)?;
+        let host = url::Host::parse(name).map_err(|_| UrlError::Host)?;
         let host = host.to_string();
         if !host.starts_with('[') && !has_labels(&host) {
-            return Err(Malformed::Host);
+            return Err(UrlError::Host);
         }
         Ok(Host(host.into()))
     }
@@ -89,7 +89,7 @@ impl Host {
     /// have made it so. A port and a final dot are dropped.
     ///
     /// # Errors
-    /// [`Malformed::Host`] or [`Malformed::Port`].
+    /// [`UrlError::Host`] or [`UrlError::Port`].
     ///
     /// ```
     /// use ravel::address::Host;
@@ -97,7 +97,7 @@ impl Host {
     /// assert_eq!(Host::of_request("H.example.").unwrap().as_str(), "h.example");
     /// assert!(Host::of_request("b%C3%BCcher.example").is_err());
     /// ```
-    pub fn of_request(text: &str) -> Result<Host, Malformed> {
+    pub fn of_request(text: &str) -> Result<Host, UrlError> {
         let name = without_port(text)?;
         if let Some(inner) = name.strip_prefix('[').and_then(|name| name.strip_suffix(']')) {
             // As browsers send it: it is compared, not read.
@@ -106,13 +106,13 @@ impl Host {
             return if plain {
                 Ok(Host(name.to_ascii_lowercase().into()))
             } else {
-                Err(Malformed::Host)
+                Err(UrlError::Host)
             };
         }
         let name = name.strip_suffix('.').unwrap_or(name);
         match has_labels(name) {
             true => Ok(Host(name.to_ascii_lowercase().into())),
-            false => Err(Malformed::Host),
+            false => Err(UrlError::Host),
         }
     }
 
@@ -137,18 +137,18 @@ pub(crate) fn split_port(text: &str) -> (&str, Option<&str>) {
 }
 
 /// The number of a port; none where it is left empty.
-pub(crate) fn port_number(port: &str) -> Result<Option<u16>, Malformed> {
+pub(crate) fn port_number(port: &str) -> Result<Option<u16>, UrlError> {
     let digits = port.bytes().all(|byte| byte.is_ascii_digit());
     match port {
         "" => Ok(None),
-        _ => port.parse().ok().filter(|_| digits).map(Some).ok_or(Malformed::Port),
+        _ => port.parse().ok().filter(|_| digits).map(Some).ok_or(UrlError::Port),
     }
 }
 
-fn without_port(text: &str) -> Result<&str, Malformed> {
+fn without_port(text: &str) -> Result<&str, UrlError> {
     // A password is no port.
     if text.contains('@') {
-        return Err(Malformed::Host);
+        return Err(UrlError::Host);
     }
     let (name, port) = split_port(text);
     port.map(port_number).transpose()?;
@@ -182,12 +182,12 @@ mod tests {
             ("127.1", Ok("127.1")),
             ("[2001:DB8::1]:443", Ok("[2001:db8::1]")),
             ("[::ffff:192.0.2.7]", Ok("[::ffff:192.0.2.7]")),
-            ("b\u{fc}cher.example", Err(Malformed::Host)),
-            ("harb%6Fur.example", Err(Malformed::Host)),
-            ("", Err(Malformed::Host)),
-            ("harbour..example", Err(Malformed::Host)),
-            ("[::1", Err(Malformed::Host)),
-            ("[fe80::1%25eth0]", Err(Malformed::Host)),
+            ("b\u{fc}cher.example", Err(UrlError::Host)),
+            ("harb%6Fur.example", Err(UrlError::Host)),
+            ("", Err(UrlError::Host)),
+            ("harbour..example", Err(UrlError::Host)),
+            ("[::1", Err(UrlError::Host)),
+            ("[fe80::1%25eth0]", Err(UrlError::Host)),
         ];
         for (text, expected) in cases {
             let host = Host::of_request(text);
@@ -211,21 +211,21 @@ mod tests {
             ("192.0.2.7:80", Ok("192.0.2.7")),
             ("127.1", Ok("127.0.0.1")),
             ("0x7f.1.", Ok("127.0.0.1")),
-            ("192.0.2.256", Err(Malformed::Host)),
-            ("harbour.5", Err(Malformed::Host)),
-            ("xn--a.example", Err(Malformed::Host)),
+            ("192.0.2.256", Err(UrlError::Host)),
+            ("harbour.5", Err(UrlError::Host)),
+            ("xn--a.example", Err(UrlError::Host)),
             ("[::ffff:192.0.2.7]", Ok("[::ffff:c000:207]")),
-            ("harbour.example:+80", Err(Malformed::Port)),
+            ("harbour.example:+80", Err(UrlError::Port)),
             ("[2001:DB8::1]:443", Ok("[2001:db8::1]")),
-            ("", Err(Malformed::Host)),
-            (".", Err(Malformed::Host)),
-            ("a..b", Err(Malformed::Host)),
-            ("user@harbour.example", Err(Malformed::Host)),
-            ("user:password@harbour.example", Err(Malformed::Host)),
-            ("har bour.example", Err(Malformed::Host)),
-            ("harbour.example:http", Err(Malformed::Port)),
-            ("harbour.example:70000", Err(Malformed::Port)),
-            ("[::1", Err(Malformed::Host)),
+            ("", Err(UrlError::Host)),
+            (".", Err(UrlError::Host)),
+            ("a..b", Err(UrlError::Host)),
+            ("user@harbour.example", Err(UrlError::Host)),
+            ("user:password@harbour.example", Err(UrlError::Host)),
+            ("har bour.example", Err(UrlError::Host)),
+            ("harbour.example:http", Err(UrlError::Port)),
+            ("harbour.example:70000", Err(UrlError::Port)),
+            ("[::1", Err(UrlError::Host)),
         ];
         for (text, expected) in cases {
             assert_eq!(

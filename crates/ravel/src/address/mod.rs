@@ -7,13 +7,14 @@
 //!
 //! Everything later compares addresses byte for byte, so this is the one place where two spellings
 //! of an address become one (RFC 3986, section 6.2.2). What cannot be an address at all is
-//! [`Malformed`].
+//! [`UrlError`].
 
 mod host;
 mod path;
 mod query;
 mod request;
 mod url;
+mod writer;
 
 pub use host::{Host, Scheme};
 pub use path::{decode, encode, is_path_byte};
@@ -25,14 +26,14 @@ pub(crate) use host::{MAX_HOST_BYTES, port_number, split_port};
 pub(crate) use path::{
     has_pair, is_fragment_byte, is_query_byte, is_unreserved, normalize, path_hash,
 };
-pub(crate) use url::AddressWriter;
+pub(crate) use writer::AddressWriter;
 
 use std::fmt;
 
 /// Why a text is no address; a request for it is answered with 400.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Malformed {
+pub enum UrlError {
     /// There is no `http://` or `https://` before it.
     Scheme,
     /// The host is missing, holds a user name, or is no host name.
@@ -49,18 +50,18 @@ pub enum Malformed {
     Escape,
 }
 
-impl fmt::Display for Malformed {
+impl fmt::Display for UrlError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Malformed::Scheme => "it does not begin with `http://` or `https://`",
-            Malformed::Host => "its host is missing or is no host name",
-            Malformed::Port => "its port is no number from 0 to 65535",
-            Malformed::PathStart => "its path does not begin with `/`",
-            Malformed::Control => "its path holds a control character",
-            Malformed::Backslash => "its path holds a `\\`",
-            Malformed::Escape => "a `%` in its path is not followed by two hexadecimal digits",
+            UrlError::Scheme => "it does not begin with `http://` or `https://`",
+            UrlError::Host => "its host is missing or is no host name",
+            UrlError::Port => "its port is no number from 0 to 65535",
+            UrlError::PathStart => "its path does not begin with `/`",
+            UrlError::Control => "its path holds a control character",
+            UrlError::Backslash => "its path holds a `\\`",
+            UrlError::Escape => "a `%` in its path is not followed by two hexadecimal digits",
         })
     }
 }
 
-impl std::error::Error for Malformed {}
+impl std::error::Error for UrlError {}

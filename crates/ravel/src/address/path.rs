@@ -5,7 +5,7 @@ use std::hash::Hasher;
 
 use rustc_hash::FxHasher;
 
-use super::Malformed;
+use super::UrlError;
 
 const HEX: &[u8; 16] = b"0123456789ABCDEF";
 
@@ -92,10 +92,10 @@ pub fn decode(text: &str) -> Cow<'_, [u8]> {
 /// Brings a path to the one spelling that paths are compared in: escapes of `pchar` bytes decoded,
 /// all else percent-encoded in upper case, `.` and `..` segments removed (RFC 3986, sections 5.2.4
 /// and 6.2.2). `%2F` stays as it is. Borrows when there is nothing to do.
-pub(crate) fn normalize(path: &str) -> Result<Cow<'_, str>, Malformed> {
+pub(crate) fn normalize(path: &str) -> Result<Cow<'_, str>, UrlError> {
     let bytes = path.as_bytes();
     if bytes.first() != Some(&b'/') {
-        return Err(Malformed::PathStart);
+        return Err(UrlError::PathStart);
     }
     let mut previous = 0;
     let plain = bytes.iter().all(|&byte| {
@@ -110,18 +110,18 @@ pub(crate) fn normalize(path: &str) -> Result<Cow<'_, str>, Malformed> {
     Ok(Cow::Owned(remove_dot_segments(&spelled)))
 }
 
-fn respell(bytes: &[u8]) -> Result<String, Malformed> {
+fn respell(bytes: &[u8]) -> Result<String, UrlError> {
     let mut out = String::with_capacity(bytes.len());
     let mut at = 0;
     while at < bytes.len() {
         let mut byte = bytes[at];
         match byte {
             b'/' => out.push('/'),
-            b'\\' => return Err(Malformed::Backslash),
-            0..0x20 | 0x7f => return Err(Malformed::Control),
+            b'\\' => return Err(UrlError::Backslash),
+            0..0x20 | 0x7f => return Err(UrlError::Control),
             _ => {
                 if byte == b'%' {
-                    byte = escaped(&bytes[at + 1..]).ok_or(Malformed::Escape)?;
+                    byte = escaped(&bytes[at + 1..]).ok_or(UrlError::Escape)?;
                     at += 2;
                 }
                 encode(&[byte], is_path_byte, &mut out);
@@ -188,15 +188,15 @@ mod tests {
             ("/a%25b", Ok("/a%25b")),
             ("/a:@!$&'()*+,;=", Ok("/a:@!$&'()*+,;=")),
             ("/%3A%40%21", Ok("/:@!")),
-            ("", Err(Malformed::PathStart)),
-            ("a", Err(Malformed::PathStart)),
-            ("/a\\b", Err(Malformed::Backslash)),
-            ("/a\nb", Err(Malformed::Control)),
-            ("/a\u{7f}", Err(Malformed::Control)),
-            ("/a%", Err(Malformed::Escape)),
-            ("/a%4", Err(Malformed::Escape)),
-            ("/a%zz", Err(Malformed::Escape)),
-            ("/a%+1", Err(Malformed::Escape)),
+            ("", Err(UrlError::PathStart)),
+            ("a", Err(UrlError::PathStart)),
+            ("/a\\b", Err(UrlError::Backslash)),
+            ("/a\nb", Err(UrlError::Control)),
+            ("/a\u{7f}", Err(UrlError::Control)),
+            ("/a%", Err(UrlError::Escape)),
+            ("/a%4", Err(UrlError::Escape)),
+            ("/a%zz", Err(UrlError::Escape)),
+            ("/a%+1", Err(UrlError::Escape)),
         ];
         for (text, expected) in cases {
             assert_eq!(normalize(text).as_deref(), expected.as_ref().map(|path| *path), "{text:?}");

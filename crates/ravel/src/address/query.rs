@@ -1,3 +1,5 @@
+//! Query strings: their parameters, decoded as forms are (WHATWG URL, section 5).
+
 use std::borrow::Cow;
 
 /// The parameters of a query, in order: each as it stands, its key, and its value (none without a

@@ -1,9 +1,11 @@
+//! A request: method, URL and header fields.
+
 use std::fmt;
 use std::sync::LazyLock;
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
 
-use super::{Address, Malformed, Scheme};
+use super::{Address, Scheme, UrlError};
 
 /// What a visitor's browser asks of the edge.
 ///
@@ -11,7 +13,7 @@ use super::{Address, Malformed, Scheme};
 #[derive(Debug, Clone)]
 pub struct Request {
     method: Method,
-    address: Result<Address, (Malformed, String)>,
+    address: Result<Address, (UrlError, String)>,
     /// Most requests that are asked about have none.
     headers: Option<Box<HeaderMap>>,
 }
@@ -46,7 +48,7 @@ impl Request {
     /// ```
     pub fn new(method: Method, url: &str) -> Result<Request, RequestError> {
         match Address::parse(url) {
-            Err(Malformed::Scheme) => Err(RequestError { url: url.to_owned() }),
+            Err(UrlError::Scheme) => Err(RequestError { url: url.to_owned() }),
             address => Ok(Request {
                 method,
                 address: address.map_err(|why| (why, url.to_owned())),
@@ -67,7 +69,7 @@ impl Request {
     pub fn from_parts(method: Method, scheme: Scheme, host: &str, target: &str) -> Request {
         let address = match target.starts_with('/') {
             true => Address::from_parts(scheme, host, target),
-            false => Err(Malformed::PathStart),
+            false => Err(UrlError::PathStart),
         };
         Request {
             method,
@@ -129,13 +131,13 @@ impl Request {
     /// The address, or why there is none.
     ///
     /// ```
-    /// use ravel::address::Malformed;
+    /// use ravel::address::UrlError;
     ///
     /// let request = ravel::Request::get("https://h.example/%zz")?;
-    /// assert_eq!(request.address().unwrap_err(), Malformed::Escape);
+    /// assert_eq!(request.address().unwrap_err(), UrlError::Escape);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn address(&self) -> Result<&Address, Malformed> {
+    pub fn address(&self) -> Result<&Address, UrlError> {
         self.address.as_ref().map_err(|(why, _)| *why)
     }
 

@@ -7,9 +7,9 @@ use std::num::NonZeroU64;
 use std::ops::Range;
 
 use super::host::{port_number, split_port};
+use super::writer::AddressWriter;
 use super::{
-    Host, Malformed, Scheme, encode, has_pair, is_fragment_byte, is_query_byte, normalize,
-    path_hash,
+    Host, Scheme, UrlError, encode, has_pair, is_fragment_byte, is_query_byte, normalize, path_hash,
 };
 
 /// A whole URL without user name, normalized: `scheme://host[:port]/path?query#fragment`. Its text
@@ -18,16 +18,16 @@ use super::{
 /// Two URLs are the same exactly when their texts are. What is asked of the site has no port.
 #[derive(Debug, Clone)]
 pub struct Address {
-    text: String,
-    scheme: Scheme,
-    host_end: u32,
+    pub(super) text: String,
+    pub(super) scheme: Scheme,
+    pub(super) host_end: u32,
     /// Behind the port, if there is one.
-    path_start: u32,
-    path_end: u32,
-    query_end: u32,
-    odd: bool,
+    pub(super) path_start: u32,
+    pub(super) path_end: u32,
+    pub(super) query_end: u32,
+    pub(super) odd: bool,
     /// Worked out when a request is read, so that a look-up need not wait for the text.
-    path_hash: Option<NonZeroU64>,
+    pub(super) path_hash: Option<NonZeroU64>,
 }
 
 impl PartialEq for Address {
@@ -49,7 +49,7 @@ impl Address {
     /// the edge drops it.
     ///
     /// # Errors
-    /// What makes it no URL; see [`Malformed`].
+    /// What makes it no URL; see [`UrlError`].
     ///
     /// ```
     /// use ravel::address::Address;
@@ -58,7 +58,7 @@ impl Address {
     /// assert_eq!(address.as_str(), "https://h.example/a?q=%27x%27#top");
     /// assert_eq!((address.path(), address.query(), address.fragment()), ("/a", Some("q=%27x%27"), Some("top")));
     /// ```
-    pub fn parse(text: &str) -> Result<Address, Malformed> {
+    pub fn parse(text: &str) -> Result<Address, UrlError> {
         let (scheme, host, target) = split(text)?;
         let host = match plain_host(host) {
             Some(plain) => Cow::Borrowed(plain),
@@ -71,7 +71,7 @@ impl Address {
     /// scheme's is kept.
     ///
     /// # Errors
-    /// What makes it no URL; see [`Malformed`].
+    /// What makes it no URL; see [`UrlError`].
     ///
     /// ```
     /// use ravel::address::Address;
@@ -79,7 +79,7 @@ impl Address {
     /// let address = Address::parse_location("http://h.example:8080/a").unwrap();
     /// assert_eq!(address.port(), Some(8080));
     /// ```
-    pub fn parse_location(text: &str) -> Result<Address, Malformed> {
+    pub fn parse_location(text: &str) -> Result<Address, UrlError> {
         let (scheme, host, target) = split(text)?;
         let (_, port) = split_port(host);
         let port = port
@@ -93,7 +93,7 @@ impl Address {
     /// A URL from its scheme, its host as it arrives in a request, and what follows the host.
     ///
     /// # Errors
-    /// What makes it no URL; see [`Malformed`].
+    /// What makes it no URL; see [`UrlError`].
     ///
     /// ```
     /// use ravel::address::{Address, Scheme};
@@ -101,7 +101,7 @@ impl Address {
     /// let address = Address::from_parts(Scheme::Http, "H.example", "/a").unwrap();
     /// assert_eq!(address.as_str(), "http://h.example/a");
     /// ```
-    pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, Malformed> {
+    pub fn from_parts(scheme: Scheme, host: &str, target: &str) -> Result<Address, UrlError> {
         let host = match plain_host(host) {
             Some(plain) => Cow::Borrowed(plain),
             None => Cow::Owned(Host::of_request(host)?.as_str().to_owned()),
@@ -114,7 +114,7 @@ impl Address {
         host: &str,
         port: Option<u16>,
         target: &str,
-    ) -> Result<Address, Malformed> {
+    ) -> Result<Address, UrlError> {
         let (rest, fragment) = match target.split_once('#') {
             Some((rest, fragment)) => (rest, Some(fragment)),
             None => (target, None),
@@ -262,76 +262,13 @@ impl fmt::Display for Address {
     }
 }
 
-/// Builds an [`Address`] in one allocation from parts that are normalized already.
-pub(crate) struct AddressWriter {
-    address: Address,
-    query: bool,
-    fragment: bool,
-}
-
-impl AddressWriter {
-    pub(crate) fn new(scheme: Scheme, host: &str, port: Option<u16>, rest: usize) -> AddressWriter {
-        let prefix = scheme.prefix();
-        let mut text = String::with_capacity(prefix.len() + host.len() + rest + 1);
-        text.push_str(prefix);
-        text.push_str(host);
-        let host_end = text.len() as u32;
-        if let Some(port) = port {
-            text.extend([":", &port.to_string()]);
-        }
-        let path_start = text.len() as u32;
-        let address = Address {
-            text,
-            scheme,
-            host_end,
-            path_start,
-            path_end: 0,
-            query_end: 0,
-            odd: true,
-            path_hash: None,
-        };
-        AddressWriter { address, query: false, fragment: false }
-    }
-
-    /// Where the part that is being written goes: first the path.
-    pub(crate) fn text(&mut self) -> &mut String {
-        &mut self.address.text
-    }
-
-    pub(crate) fn begin_query(&mut self) {
-        self.address.path_end = self.address.text.len() as u32;
-        self.address.text.push('?');
-        self.query = true;
-    }
-
-    pub(crate) fn begin_fragment(&mut self) {
-        self.end_query();
-        self.address.text.push('#');
-        self.fragment = true;
-    }
-
-    pub(crate) fn finish(mut self) -> Address {
-        if !self.fragment {
-            self.end_query();
-        }
-        self.address
-    }
-
-    fn end_query(&mut self) {
-        self.address.query_end = self.address.text.len() as u32;
-        if !self.query {
-            self.address.path_end = self.address.query_end;
-        }
-    }
-}
-
 fn is_odd(path: &[u8]) -> bool {
     path.iter().fold(false, |odd, byte| odd | (*byte == b'%')) || has_pair(path, *b"//")
 }
 
 /// Scheme, host and what follows it.
-fn split(text: &str) -> Result<(Scheme, &str, &str), Malformed> {
-    let (scheme, rest) = Scheme::split(text).ok_or(Malformed::Scheme)?;
+fn split(text: &str) -> Result<(Scheme, &str, &str), UrlError> {
+    let (scheme, rest) = Scheme::split(text).ok_or(UrlError::Scheme)?;
     let host_end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
     Ok((scheme, &rest[..host_end], &rest[host_end..]))
 }
@@ -395,9 +332,9 @@ mod tests {
             );
         }
         for (text, why) in [
-            ("ftp://a.example/", Malformed::Scheme),
-            ("/x", Malformed::Scheme),
-            ("https:///x", Malformed::Host),
+            ("ftp://a.example/", UrlError::Scheme),
+            ("/x", UrlError::Scheme),
+            ("https:///x", UrlError::Host),
         ] {
             assert_eq!(Address::parse(text), Err(why), "{text:?}");
         }

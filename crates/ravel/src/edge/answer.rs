@@ -118,15 +118,15 @@ impl<'e> Answer<'e> {
 
 /// Another service answers: there is no status to make a response of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct AnsweredElsewhere;
+pub struct ElsewhereError;
 
-impl fmt::Display for AnsweredElsewhere {
+impl fmt::Display for ElsewhereError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("another service answers this request")
     }
 }
 
-impl std::error::Error for AnsweredElsewhere {}
+impl std::error::Error for ElsewhereError {}
 
 /// Status and headers as a server sends them; the body is that of [`Answer::file`], or
 /// [`Answer::body`].
@@ -141,12 +141,12 @@ impl std::error::Error for AnsweredElsewhere {}
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 impl TryFrom<&Answer<'_>> for http::Response<()> {
-    type Error = AnsweredElsewhere;
+    type Error = ElsewhereError;
 
-    fn try_from(answer: &Answer<'_>) -> Result<http::Response<()>, AnsweredElsewhere> {
+    fn try_from(answer: &Answer<'_>) -> Result<http::Response<()>, ElsewhereError> {
         let mut response = http::Response::new(());
         let status = answer.status.and_then(|status| http::StatusCode::from_u16(status).ok());
-        *response.status_mut() = status.ok_or(AnsweredElsewhere)?;
+        *response.status_mut() = status.ok_or(ElsewhereError)?;
         for Header { name, value, .. } in &answer.headers {
             // Names and values of rules are valid ones, and a location is ASCII.
             if let (Ok(name), Ok(value)) = (name.parse::<http::HeaderName>(), value.parse()) {

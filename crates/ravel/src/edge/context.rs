@@ -3,13 +3,13 @@
 use std::ops::ControlFlow;
 
 use super::Edge;
-use super::hosts::Visit;
+use super::hosts::RequestParts;
 use super::index::Index;
 use super::notes::Notes;
 use super::step::{RuleResult, Trace};
 use crate::address::Scheme;
 use crate::program::{Role, Rule, RuleRef, Stage, Test, Tests, is_origin_bound};
-use crate::template::{Captured, Captures, HostPattern, OriginPattern, Pattern};
+use crate::template::{CaptureValue, Captures, HostPattern, OriginPattern, Pattern};
 
 /// What is carried through a decision.
 pub(super) struct Context<'t, T> {
@@ -42,7 +42,7 @@ impl Edge {
     pub(super) fn first<'e, R, T: Trace>(
         &'e self,
         stage: Stage,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         context: &mut Context<'_, T>,
         mut effect: impl FnMut(RuleRef<'e>, &Captures<'_>) -> Result<R, RuleResult>,
     ) -> Option<R> {
@@ -94,7 +94,7 @@ impl Edge {
         &'e self,
         rule: RuleRef<'e>,
         captures: &Captures<'_>,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         context: &mut Context<'_, T>,
         effect: &mut impl FnMut(RuleRef<'e>, &Captures<'_>) -> Result<R, RuleResult>,
     ) -> Verdict<R> {
@@ -157,7 +157,7 @@ impl Edge {
     }
 
     /// Whether a redirect can act, as a look at its target tells.
-    fn surely_leads_away(&self, rule: &Rule, visit: &Visit<'_>) -> bool {
+    fn surely_leads_away(&self, rule: &Rule, visit: &RequestParts<'_>) -> bool {
         let target = rule.redirect().and_then(|redirect| redirect.target.literal_path());
         target.is_some_and(|path| visit.path.strip_prefix(self.site().open_base()) != Some(path))
     }
@@ -166,7 +166,7 @@ impl Edge {
     pub(super) fn pattern_matches<'r>(
         &self,
         pattern: &Pattern,
-        visit: &Visit<'r>,
+        visit: &RequestParts<'r>,
         captures: &mut Captures<'r>,
     ) -> bool {
         let fold = self.program().site.ignore_case;
@@ -183,7 +183,7 @@ impl Edge {
     pub(super) fn origin_matches<'r>(
         &self,
         origin: &OriginPattern,
-        visit: &Visit<'r>,
+        visit: &RequestParts<'r>,
         captures: &mut Captures<'r>,
     ) -> bool {
         let site = &self.program().site;
@@ -212,7 +212,7 @@ impl HostPattern {
             None => self.host.as_str() == host,
             Some(_) => match host.split_once('.') {
                 Some((label, rest)) if rest == self.host.as_str() => {
-                    captures.push(Captured::host_label(label));
+                    captures.push(CaptureValue::host_label(label));
                     true
                 }
                 _ => false,

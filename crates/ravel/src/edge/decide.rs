@@ -8,16 +8,16 @@ use std::borrow::Cow;
 use http::Method;
 use http::header::HOST;
 
+use super::Edge;
 use super::answer::{Answer, Headers, Outcome};
 use super::context::Context;
+use super::decision::{DecidedBy, Decision, Hop};
 use super::header::{Permanence, refused};
-use super::hosts::{Below, Visit};
+use super::hosts::{Below, RequestParts};
 use super::step::{CanonicalChange, LoopCause, Refusal, RuleResult, Step, Trace};
-use super::{Edge, Silent};
 use crate::address::{Address, Host, Request, Scheme};
-use crate::files::{Spelled, is_known_type};
-use crate::language::Line;
-use crate::program::{Effect, Redirect, Role, RuleId, RuleRef, Stage};
+use crate::files::UrlVariant;
+use crate::program::{Effect, Redirect, Role, Stage};
 use crate::template::{Captures, Pattern, TargetBase};
 
 /// The most redirects that are joined into one.
@@ -52,64 +52,6 @@ fn refusal(request: &Request) -> Refusal {
     }
 }
 
-/// What was decided, before headers.
-pub(super) struct Decision {
-    pub(super) outcome: Outcome,
-    status: Option<u16>,
-    pub(super) file: Option<u32>,
-    pub(super) by: By,
-    pub(super) location: Option<Address>,
-    permanence: Option<Permanence>,
-}
-
-/// What decided: a rule, with its line; a line of the site's settings; or neither, but the files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct By {
-    pub(super) rule: Option<RuleId>,
-    line: Option<Line>,
-}
-
-impl By {
-    const FILES: By = By { rule: None, line: None };
-
-    pub(super) fn rule(rule: RuleRef<'_>) -> By {
-        By { rule: Some(rule.id), line: Some(rule.line()) }
-    }
-
-    fn setting(line: Line) -> By {
-        By { rule: None, line: Some(line) }
-    }
-}
-
-impl Decision {
-    fn of(outcome: Outcome, status: u16) -> Decision {
-        Decision {
-            outcome,
-            status: Some(status),
-            file: None,
-            by: By::FILES,
-            location: None,
-            permanence: None,
-        }
-    }
-}
-
-/// What steps 2 and 3 say.
-pub(super) enum Hop {
-    Redirect {
-        to: Address,
-        status: u16,
-        by: By,
-        permanence: Permanence,
-        /// Whether it is known that this is redirected no further.
-        last: bool,
-    },
-    Gone(By),
-    Elsewhere(By),
-    /// No redirect; with what the URL names, where that was looked up.
-    None(Option<Spelled>),
-}
-
 impl Edge {
     pub(super) fn decide<'e, T: Trace>(&'e self, request: &Request, trace: &mut T) -> Answer<'e> {
         let address = match request.address() {
@@ -136,13 +78,13 @@ impl Edge {
     fn complete<'e, T: Trace>(
         &'e self,
         decision: Decision,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         vary: u64,
         trace: &mut T,
     ) -> Answer<'e> {
         let file = decision.file.map(|file| self.file_name(file));
         let (outcome, status) = (decision.outcome, decision.status);
-        let By { rule, line: by } = decision.by;
+        let DecidedBy { rule, line: by } = decision.by;
         let mut answer = Answer { outcome, status, file, rule, by, headers: Headers::new() };
         if let Some(location) = decision.location {
             Edge::first_header(
@@ -168,7 +110,7 @@ impl Edge {
 
     fn decision<T: Trace>(
         &self,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         address: &Address,
         context: &mut Context<'_, T>,
     ) -> Decision {
@@ -202,7 +144,7 @@ impl Edge {
     /// must be seen there.
     pub(super) fn https_first<T: Trace>(
         &self,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         context: &mut Context<'_, T>,
     ) -> Option<Decision> {
         let hsts = self.program().site.hsts.as_ref().filter(|hsts| hsts.subdomains)?;
@@ -216,11 +158,20 @@ impl Edge {
         let to = Address::joined(Scheme::Https, visit.host, [visit.path, ""], visit.query);
         let decided = Decision::of(Outcome::Redirect, canonical_status(visit.method));
         let permanence = Some(Permanence::Canonical);
-        Some(Decision { by: By::setting(hsts.line), location: Some(to), permanence, ..decided })
+        Some(Decision {
+            by: DecidedBy::setting(hsts.line),
+            location: Some(to),
+            permanence,
+            ..decided
+        })
     }
 
     /// Steps 2 and 3.
-    pub(super) fn hop<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
+    pub(super) fn hop<T: Trace>(
+        &self,
+        visit: &RequestParts<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Hop {
         // Who asks why is told of every rule.
         if !T::LISTENS
             && let Some(hop) = self.at_a_glance(visit, context)
@@ -232,7 +183,11 @@ impl Edge {
         self.hop_by_rules(visit, context)
     }
 
-    fn hop_by_rules<T: Trace>(&self, visit: &Visit<'_>, context: &mut Context<'_, T>) -> Hop {
+    fn hop_by_rules<T: Trace>(
+        &self,
+        visit: &RequestParts<'_>,
+        context: &mut Context<'_, T>,
+    ) -> Hop {
         let acted =
             self.first(Stage::Redirect, visit, context, |rule, captures| match &rule.rule.effect {
                 Effect::Redirect(redirect) => {
@@ -245,17 +200,17 @@ impl Edge {
                     }
                     let permanence = Permanence::of(redirect.status);
                     let last =
-                        self.shortcuts.is_last(self.program().number(rule.id, Stage::Redirect));
+                        self.precomputed.is_last(self.program().number(rule.id, Stage::Redirect));
                     Ok(Hop::Redirect {
                         to,
                         status: redirect.status,
-                        by: By::rule(rule),
+                        by: DecidedBy::rule(rule),
                         permanence,
                         last,
                     })
                 }
-                Effect::Gone => Ok(Hop::Gone(By::rule(rule))),
-                Effect::Elsewhere(_) => Ok(Hop::Elsewhere(By::rule(rule))),
+                Effect::Gone => Ok(Hop::Gone(DecidedBy::rule(rule))),
+                Effect::Elsewhere(_) => Ok(Hop::Elsewhere(DecidedBy::rule(rule))),
                 Effect::File(_) | Effect::NotFoundPage(_) | Effect::Headers(_) => {
                     Err(RuleResult::OtherAnswers)
                 }
@@ -269,9 +224,14 @@ impl Edge {
 
     /// What the shortcut says is what the rules say.
     #[cfg(feature = "self-check")]
-    fn assert_same_hop<T: Trace>(&self, visit: &Visit<'_>, context: &Context<'_, T>, short: &Hop) {
-        let mut silent = Silent;
-        let mut other = Context { other_origin: context.other_origin, ..Context::new(&mut silent) };
+    fn assert_same_hop<T: Trace>(
+        &self,
+        visit: &RequestParts<'_>,
+        context: &Context<'_, T>,
+        short: &Hop,
+    ) {
+        let mut untraced = super::NoTrace;
+        let mut other = Context { other_origin: context.other_origin, ..Context::new(&mut untraced) };
         let shown = |hop: &Hop| match hop {
             Hop::Redirect { to, status, by, permanence, .. } => {
                 format!("{to} {status} {by:?} {permanence:?}")
@@ -285,7 +245,7 @@ impl Edge {
 
     /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
     /// Never from HTTPS to HTTP.
-    pub(super) fn home<'a>(&'a self, visit: &Visit<'a>) -> (Scheme, &'a str) {
+    pub(super) fn home<'a>(&'a self, visit: &RequestParts<'a>) -> (Scheme, &'a str) {
         let site = &self.program().site;
         match visit.role {
             Role::Preview => (visit.scheme, visit.host),
@@ -300,8 +260,8 @@ impl Edge {
         redirect: &Redirect,
         pattern: &Pattern,
         captures: &Captures<'_>,
-        visit: &Visit<'_>,
-    ) -> Result<Address, crate::template::Impossible> {
+        visit: &RequestParts<'_>,
+    ) -> Result<Address, crate::template::ExpansionError> {
         let site = &self.program().site;
         let (scheme, host) = self.home(visit);
         let base = TargetBase { scheme, host, base: &site.base };
@@ -320,7 +280,7 @@ impl Edge {
     /// Step 3: the canonical URL of what no rule redirects.
     pub(super) fn canonical<T: Trace>(
         &self,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         context: &mut Context<'_, T>,
     ) -> Hop {
         let site = &self.program().site;
@@ -336,9 +296,11 @@ impl Edge {
         let open = site.open_base();
         let rebased = visit.path.len() != open.len() + path.len()
             || (!open.is_empty() && !visit.path.starts_with(open));
-        let named = self.spellings.asked(path, visit.hash, visit.odd);
+        let named = self.variants.asked(path, visit.hash, visit.odd);
         let variant = match named {
-            Some(Spelled::Moved(file)) if !self.is_rewritten(visit, path, home, moved, context) => {
+            Some(UrlVariant::Moved(file))
+                if !self.is_rewritten(visit, path, home, moved, context) =>
+            {
                 Some(file)
             }
             _ => None,
@@ -346,7 +308,7 @@ impl Edge {
         if !moved && !rebased && variant.is_none() {
             return Hop::None(named);
         }
-        let path = variant.map_or(path, |file| self.spellings.own(file));
+        let path = variant.map_or(path, |file| self.variants.own(file));
         let to = Address::joined(scheme, host, [site.open_base(), path], visit.query);
         context.trace.step(|| {
             let mut changes = Vec::new();
@@ -367,67 +329,16 @@ impl Edge {
             }
             Step::Canonical(changes, (moved || rebased).then_some(visit.line))
         });
-        let by = if moved || rebased { By::setting(visit.line) } else { By::FILES };
+        let by = if moved || rebased { DecidedBy::setting(visit.line) } else { DecidedBy::FILES };
         let status = canonical_status(visit.method);
         Hop::Redirect { to, status, by, permanence: Permanence::Canonical, last: false }
-    }
-
-    /// Whether a rewrite takes a URL once it is on this origin, or could, by a header that is not
-    /// known there.
-    fn is_rewritten<T: Trace>(
-        &self,
-        visit: &Visit<'_>,
-        path: &str,
-        (scheme, host): (Scheme, &str),
-        moved: bool,
-        context: &mut Context<'_, T>,
-    ) -> bool {
-        if self.program().stage(Stage::Rewrite).is_empty() {
-            return false;
-        }
-        let full = format!("{}{path}", self.program().site.open_base());
-        let role = if visit.role == Role::Alias { Role::Canonical } else { visit.role };
-        let there = Visit {
-            scheme,
-            host,
-            path: &full,
-            role,
-            hash: None,
-            below: Below::Path(path),
-            ..*visit
-        };
-        let mut silent = Silent;
-        let mut asking =
-            Context { other_origin: context.other_origin || moved, ..Context::new(&mut silent) };
-        let taken = self
-            .first(Stage::Rewrite, &there, &mut asking, |rule, captures| {
-                self.rewrite(rule, captures)
-            })
-            .is_some();
-        context.vary |= asking.vary;
-        taken || asking.stopped
-    }
-
-    /// The file that a rewrite names, or the path where it names none.
-    fn rewrite(
-        &self,
-        rule: RuleRef<'_>,
-        captures: &Captures<'_>,
-    ) -> Result<(Result<u32, String>, By), RuleResult> {
-        let Effect::File(file) = &rule.rule.effect else { return Err(RuleResult::OtherAnswers) };
-        let see = |path: &str| self.spellings.any(path).ok_or_else(|| path.to_owned());
-        let found = file
-            .path
-            .with_path(&rule.rule.pattern, captures, see)
-            .map_err(RuleResult::TargetImpossible)?;
-        Ok((found, By::rule(rule)))
     }
 
     /// Applies steps 2 and 3 to their own outcome, as the browser's next requests would.
     fn one_hop<T: Trace>(
         &self,
         first: Decision,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         address: &Address,
         context: &mut Context<'_, T>,
     ) -> Decision {
@@ -467,75 +378,6 @@ impl Edge {
             passed.extend(decision.location.replace(to));
         }
     }
-
-    /// Steps 4 to 8.
-    pub(super) fn file_decision<T: Trace>(
-        &self,
-        visit: &Visit<'_>,
-        named: Option<Spelled>,
-        context: &mut Context<'_, T>,
-    ) -> Decision {
-        let Some(path) = visit.relative() else {
-            context.trace.step(|| Step::Outside(visit.host.into(), visit.line));
-            return Decision::of(Outcome::Outside, 404);
-        };
-        if !is_safe(visit.method) {
-            context.trace.step(|| Step::Method(visit.method.clone()));
-            return Decision::of(Outcome::Refused, 405);
-        }
-        let served =
-            |file, by| Decision { file: Some(file), by, ..Decision::of(Outcome::File, 200) };
-        match self
-            .first(Stage::Rewrite, visit, context, |rule, captures| self.rewrite(rule, captures))
-        {
-            Some((Ok(file), by)) => return served(file, by),
-            Some((Err(path), by)) => context.trace.step(|| Step::NoFile(path.into(), by.rule)),
-            None => {
-                if let Some(Spelled::Serves(file)) = named {
-                    context.trace.step(|| Step::File(self.file_name(file).into()));
-                    return served(file, By::FILES);
-                }
-                context.trace.step(|| Step::NoFile(path.into(), None));
-            }
-        }
-        let fallback = self.first(Stage::Fallback, visit, context, |rule, captures| {
-            if rule.rule.spares_files() && is_known_type(path) {
-                return Err(RuleResult::KnownFileType);
-            }
-            Ok((self.shown_file(&rule, captures)?, By::rule(rule)))
-        });
-        if let Some((file, by)) = fallback {
-            return served(file, by);
-        }
-        let file = self.missing_page(visit, context);
-        Decision { file, ..Decision::of(Outcome::Missing, 404) }
-    }
-
-    /// The file that a fallback or a 404 page names.
-    fn shown_file(&self, rule: &RuleRef<'_>, captures: &Captures<'_>) -> Result<u32, RuleResult> {
-        let Some(path) = rule.rule.shows() else { return Err(RuleResult::OtherAnswers) };
-        let file = path.with_path(&rule.rule.pattern, captures, |path| self.spellings.any(path));
-        file.map_err(RuleResult::TargetImpossible)?.ok_or(RuleResult::NoFile)
-    }
-
-    /// Step 8: the 404 page.
-    fn missing_page<T: Trace>(
-        &self,
-        visit: &Visit<'_>,
-        context: &mut Context<'_, T>,
-    ) -> Option<u32> {
-        let by_rule = self.first(Stage::Missing, visit, context, |rule, captures| {
-            self.shown_file(&rule, captures)
-        });
-        by_rule.or_else(|| {
-            let (path, line) = self.program().site.missing.as_ref()?;
-            let file = self.spellings.any(path);
-            context
-                .trace
-                .step(|| Step::NotFoundPage(file.map(|file| self.file_name(file).into()), *line));
-            file
-        })
-    }
 }
 
 /// Which status joined redirects answer with: the first temporary one's, else the first that a rule
@@ -548,7 +390,7 @@ fn outranks(later: Permanence, so_far: Option<Permanence>) -> bool {
     }
 }
 
-fn is_safe(method: &Method) -> bool {
+pub(super) fn is_safe(method: &Method) -> bool {
     method == Method::GET || method == Method::HEAD
 }
 

@@ -7,13 +7,13 @@ use http::HeaderName;
 
 use super::Edge;
 use super::answer::{Answer, Header, Headers, Outcome};
-use super::hosts::Visit;
+use super::hosts::RequestParts;
 use super::notes::Notes;
 use super::step::{HeaderChange, HeaderStep, Refusal, RuleResult, Step, Trace};
 use crate::address::Scheme;
 use crate::files::content_type;
 use crate::language::Line;
-use crate::program::{Effect, HeaderOp, On, Role, RuleId, Stage};
+use crate::program::{Effect, HeaderOp, HeaderScope, Role, RuleId, Stage};
 use crate::template::Captures;
 
 /// The request headers that rules look at, and the values of `vary` they make.
@@ -72,9 +72,9 @@ impl Permanence {
 }
 
 /// Who says what of a header.
-type Author = (Option<RuleId>, Option<Line>);
+type HeaderAuthor = (Option<RuleId>, Option<Line>);
 
-const AUTOMATIC: Author = (None, None);
+const AUTOMATIC: HeaderAuthor = (None, None);
 pub(super) const TEXT: &str = "text/plain; charset=utf-8";
 
 /// The headers of one answer while they are put together.
@@ -84,18 +84,18 @@ struct Writer<'h, 'e, T> {
 }
 
 impl<'e, T: Trace> Writer<'_, 'e, T> {
-    fn push(&mut self, name: &'e str, value: Cow<'e, str>, by: Author) {
+    fn push(&mut self, name: &'e str, value: Cow<'e, str>, by: HeaderAuthor) {
         self.tell(name, || HeaderChange::Added((*value).into()), by);
         self.headers.push(Header { name, value, line: by.1 });
     }
 
-    fn set(&mut self, name: &'e str, value: Cow<'e, str>, by: Author) {
+    fn set(&mut self, name: &'e str, value: Cow<'e, str>, by: HeaderAuthor) {
         self.tell(name, || HeaderChange::Set((*value).into()), by);
         self.headers.retain(|header| header.name != name);
         self.headers.push(Header { name, value, line: by.1 });
     }
 
-    fn drop(&mut self, name: &'e str, by: Author) {
+    fn drop(&mut self, name: &'e str, by: HeaderAuthor) {
         if self.headers.iter().any(|header| header.name == name) {
             self.tell(name, || HeaderChange::Dropped, by);
             self.headers.retain(|header| header.name != name);
@@ -106,7 +106,12 @@ impl<'e, T: Trace> Writer<'_, 'e, T> {
         self.headers.iter().any(|header| header.name == name)
     }
 
-    fn tell(&mut self, name: &str, change: impl FnOnce() -> HeaderChange, (rule, line): Author) {
+    fn tell(
+        &mut self,
+        name: &str,
+        change: impl FnOnce() -> HeaderChange,
+        (rule, line): HeaderAuthor,
+    ) {
         self.trace.header(|| HeaderStep { name: name.into(), change: change(), rule, line });
     }
 }
@@ -116,7 +121,7 @@ impl Edge {
     pub(super) fn add_headers<'e, T: Trace>(
         &'e self,
         answer: &mut Answer<'e>,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         permanence: Option<Permanence>,
         mut vary: u64,
         trace: &mut T,
@@ -181,7 +186,7 @@ impl Edge {
         outcome: Outcome,
         file_type: &str,
         headers: &mut Headers<'e>,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         vary: &mut u64,
         trace: &mut T,
     ) {
@@ -267,7 +272,7 @@ impl Edge {
         answer: &mut Answer<'e>,
         name: &'e str,
         value: Cow<'e, str>,
-        by: Author,
+        by: HeaderAuthor,
         trace: &mut T,
     ) {
         Writer { headers: &mut answer.headers, trace }.push(name, value, by);
@@ -295,15 +300,15 @@ pub(super) fn refused<'e, T: Trace>(why: Refusal, trace: &mut T) -> Answer<'e> {
     answer
 }
 
-impl On {
+impl HeaderScope {
     /// Whether it is for answers of this outcome; 400, 414 and 421 are answered before any
     /// statement is asked.
     pub fn is_for(self, outcome: Outcome) -> bool {
         match self {
-            On::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),
-            On::Served => outcome == Outcome::File,
-            On::Missing => matches!(outcome, Outcome::Missing | Outcome::Gone),
-            On::Redirects => outcome == Outcome::Redirect,
+            HeaderScope::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),
+            HeaderScope::Served => outcome == Outcome::File,
+            HeaderScope::Missing => matches!(outcome, Outcome::Missing | Outcome::Gone),
+            HeaderScope::Redirects => outcome == Outcome::Redirect,
         }
     }
 }

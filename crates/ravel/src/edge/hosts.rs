@@ -31,7 +31,7 @@ struct Setting {
 
 /// A request as the decision looks at it.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Visit<'r> {
+pub(crate) struct RequestParts<'r> {
     pub(crate) method: &'r Method,
     pub(crate) headers: &'r HeaderMap,
     pub(crate) scheme: Scheme,
@@ -59,7 +59,7 @@ pub(crate) enum Below<'r> {
     Outside,
 }
 
-impl<'r> Visit<'r> {
+impl<'r> RequestParts<'r> {
     /// The path below the base path, if it is there.
     pub(crate) fn relative(&self) -> Option<&'r str> {
         match self.below {
@@ -111,7 +111,7 @@ impl Hosts {
         method: &'r Method,
         headers: &'r HeaderMap,
         address: &'r Address,
-    ) -> Option<Visit<'r>> {
+    ) -> Option<RequestParts<'r>> {
         let (host, path) = (address.host(), address.path());
         let settings = match host == &*self.canonical.0 {
             true => &self.canonical.1,
@@ -121,7 +121,7 @@ impl Hosts {
             .iter()
             .find_map(|setting| Some((setting, below(path, &setting.base, self.fold)?)));
         let (setting, below) = found.unwrap_or((settings.first()?, Below::Outside));
-        Some(Visit {
+        Some(RequestParts {
             method,
             headers,
             scheme: address.scheme(),

@@ -1,7 +1,7 @@
 //! Rules and files as one thing that answers.
 //!
 //! ```text
-//!   Request ──hosts──▶ Visit ──decide──▶ Decision ──headers──▶ Answer
+//!   Request ──hosts──▶ RequestParts ──decide──▶ Decision ──headers──▶ Answer
 //!                        │     │
 //!                        │     └─ stages: redirect, canonical, method, rewrite, file, fallback, missing
 //!                        └─ index: which rules of a stage could match, in the order of the file
@@ -13,24 +13,26 @@
 //! the rules.
 
 mod answer;
+mod content;
 mod context;
 mod decide;
+mod decision;
 mod header;
 mod hosts;
 mod index;
 mod notes;
+mod precomputed;
 mod route;
-mod shortcut;
 mod step;
 mod test;
 mod walk;
 mod words;
 
-pub use answer::{Answer, AnsweredElsewhere, BODIES, Header, Outcome};
+pub use answer::{Answer, BODIES, ElsewhereError, Header, Outcome};
 use context::Context;
 pub use index::{Segment, Shape, Tail};
 pub use route::{Route, RouteEnd, RouteHop};
-use step::Silent;
+use step::NoTrace;
 pub use step::{
     CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step,
 };
@@ -39,7 +41,7 @@ pub use walk::{End, MAX_HOPS, Walk, method_after};
 pub use words::{Explanation, StepWords};
 
 use crate::address::Request;
-use crate::files::{FileList, Spellings};
+use crate::files::{FileList, UrlVariants};
 use crate::program::{Program, RuleRef, Site, Stage};
 use crate::rules::Rules;
 use crate::template::Captures;
@@ -49,10 +51,10 @@ use crate::template::Captures;
 pub struct Edge {
     rules: Rules,
     files: FileList,
-    spellings: Spellings,
+    variants: UrlVariants,
     hosts: hosts::Hosts,
     indexes: [index::Index; 5],
-    shortcuts: shortcut::Shortcuts,
+    precomputed: precomputed::Precomputed,
     vary: header::VaryNames,
 }
 
@@ -74,16 +76,16 @@ impl Edge {
     pub fn new(rules: &Rules, files: FileList) -> Edge {
         let program = rules.program();
         let mut edge = Edge {
-            spellings: Spellings::new(&files, program.site()),
+            variants: UrlVariants::new(&files, program.site()),
             hosts: hosts::Hosts::new(program.site()),
             indexes: Stage::ALL
                 .map(|stage| index::Index::new(program.stage(stage), program.site())),
-            shortcuts: shortcut::Shortcuts::default(),
+            precomputed: precomputed::Precomputed::default(),
             vary: header::VaryNames::new(program.request_headers()),
             rules: rules.clone(),
             files,
         };
-        edge.shortcuts = shortcut::Shortcuts::of(&edge);
+        edge.precomputed = precomputed::Precomputed::of(&edge);
         edge
     }
 
@@ -97,7 +99,7 @@ impl Edge {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn answer<'e>(&'e self, request: &Request) -> Answer<'e> {
-        self.decide(request, &mut Silent)
+        self.decide(request, &mut NoTrace)
     }
 
     /// What a request gets, and why: the same answer, with the steps that led to it.
@@ -159,12 +161,12 @@ impl Edge {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn addresses(&self) -> impl Iterator<Item = &str> {
-        self.spellings.addresses()
+        self.variants.addresses()
     }
 
     /// Every address below the base path with which a rule can name a file.
-    pub fn spelled_addresses(&self) -> impl Iterator<Item = &str> {
-        self.spellings.all()
+    pub fn variant_paths(&self) -> impl Iterator<Item = &str> {
+        self.variants.all()
     }
 
     /// The file that is shown where nothing answers, if the site has one.
@@ -182,8 +184,8 @@ impl Edge {
     /// Every address below the base path with the number of its file, and what a visitor who asks
     /// for it gets: 0 the file, 1 a redirect to the file's own address, 2 nothing, since only rules
     /// may name the file so. In byte order.
-    pub fn spelling_table(&self) -> Vec<(&str, u32, u8)> {
-        self.spellings.table()
+    pub fn variant_table(&self) -> Vec<(&str, u32, u8)> {
+        self.variants.table()
     }
 
     /// What a pattern captures of a request; none where it does not match.
@@ -207,7 +209,7 @@ impl Edge {
         self.pattern_matches(pattern, &visit, &mut captures).then_some(captures)
     }
 
-    /// The file that a path of a rule names, in any spelling.
+    /// The file that a path of a rule names, by any URL variant.
     ///
     /// ```
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
@@ -216,12 +218,12 @@ impl Edge {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn file_of(&self, path: &str) -> Option<&str> {
-        self.spellings.any(path).map(|file| self.file_name(file))
+        self.variants.any(path).map(|file| self.file_name(file))
     }
 
-    /// The number of the file that an address names, in any spelling.
+    /// The number of the file that an address names, by any URL variant.
     pub fn file_number(&self, path: &str) -> Option<u32> {
-        self.spellings.any(path)
+        self.variants.any(path)
     }
 
     /// The number of the file with this name.
@@ -231,7 +233,7 @@ impl Edge {
 
     /// The address below the base path that a file is served under.
     pub fn own_address(&self, file: u32) -> &str {
-        self.spellings.own(file)
+        self.variants.own(file)
     }
 
     /// The URL that a file is served under.

@@ -1,7 +1,7 @@
 //! Which of the rules that did not decide are worth a step of an explanation.
 
 use super::Edge;
-use super::hosts::Visit;
+use super::hosts::RequestParts;
 use super::step::{Mismatch, RuleResult, Step, Trace};
 use crate::program::{Program, Rule, Stage};
 use crate::template::{Captures, Template};
@@ -33,7 +33,7 @@ impl Edge {
     pub(super) fn note_others(
         &self,
         stage: Stage,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         decided: Option<u32>,
         notes: &mut Notes,
     ) {
@@ -58,7 +58,7 @@ impl Edge {
         notes.0.extend(near.map(|(_, number, why)| (number, RuleResult::NotMatched(why))));
     }
 
-    fn would_match(&self, rule: &Rule, visit: &Visit<'_>) -> bool {
+    fn would_match(&self, rule: &Rule, visit: &RequestParts<'_>) -> bool {
         let mut captures = Captures::new();
         self.pattern_matches(&rule.pattern, visit, &mut captures)
             && rule
@@ -68,7 +68,7 @@ impl Edge {
     }
 
     /// How much of the URL a rule fits and why it does not match, if that is worth a word.
-    fn near_miss(&self, rule: &Rule, visit: &Visit<'_>) -> Option<(usize, Mismatch)> {
+    fn near_miss(&self, rule: &Rule, visit: &RequestParts<'_>) -> Option<(usize, Mismatch)> {
         let pattern = &rule.pattern;
         let fold = self.program().site.ignore_case;
         let path = match pattern.origin() {

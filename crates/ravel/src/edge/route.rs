@@ -3,10 +3,11 @@
 
 use http::Method;
 
-use super::decide::{By, Hop, MAX_REDIRECTS_JOINED, MAX_URL_BYTES};
+use super::decide::{MAX_REDIRECTS_JOINED, MAX_URL_BYTES};
+use super::decision::{DecidedBy, Hop};
 use super::header::Permanence;
 use super::walk::MAX_HOPS;
-use super::{Context, Edge, Outcome, Silent};
+use super::{Context, Edge, NoTrace, Outcome};
 use crate::address::{Address, Request};
 use crate::program::RuleId;
 
@@ -113,14 +114,15 @@ impl Edge {
         address: &Address,
     ) -> Result<RouteHop, RouteEnd> {
         let visit = self.hosts.locate(method, request.headers(), address).ok_or(RouteEnd::Away)?;
-        let mut silent = Silent;
+        let mut silent = NoTrace;
         let mut context = Context::new(&mut silent);
         if let Some(first) = self.https_first(&visit, &mut context)
             && let Some(to) = first.location
         {
             return Ok(RouteHop { to, rule: None, permanent: true });
         }
-        let answer = |outcome, file, by: By| Err(RouteEnd::Answer { outcome, file, by: by.rule });
+        let answer =
+            |outcome, file, by: DecidedBy| Err(RouteEnd::Answer { outcome, file, by: by.rule });
         match self.hop(&visit, &mut context) {
             Hop::Redirect { to, by, permanence, .. } => {
                 Ok(RouteHop { to, rule: by.rule, permanent: permanence != Permanence::Temporary })

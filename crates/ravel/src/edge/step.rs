@@ -2,10 +2,10 @@
 
 use http::{HeaderName, Method};
 
-use crate::address::{Malformed, Scheme};
+use crate::address::{Scheme, UrlError};
 use crate::language::Line;
 use crate::program::{Role, RuleId};
-use crate::template::Impossible;
+use crate::template::ExpansionError;
 
 /// One thing that was looked at on the way to an answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,7 +46,7 @@ pub enum Step {
 #[non_exhaustive]
 pub enum Refusal {
     /// 400: it is not a request for a URL.
-    Malformed(Malformed),
+    Malformed(UrlError),
     /// 400: it names more than one host.
     TwoHosts,
     /// 414: its URL is longer than 8 192 bytes.
@@ -108,7 +108,7 @@ pub enum RuleResult {
     /// It would have matched, and this earlier rule decided.
     Shadowed(RuleId),
     /// It matched, and its captures cannot stand in its target.
-    TargetImpossible(Impossible),
+    TargetImpossible(ExpansionError),
     /// It matched, and its target is the requested URL.
     TargetIsRequest,
     /// It matched, and the URL ends in a known file extension.
@@ -200,9 +200,9 @@ pub(super) trait Trace {
 }
 
 /// Nobody listens.
-pub(super) struct Silent;
+pub(super) struct NoTrace;
 
-impl Trace for Silent {
+impl Trace for NoTrace {
     const LISTENS: bool = false;
 
     fn step(&mut self, _step: impl FnOnce() -> Step) {}

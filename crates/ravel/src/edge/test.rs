@@ -7,7 +7,7 @@ use http::{HeaderMap, HeaderName, Method};
 use smallvec::SmallVec;
 
 use super::Edge;
-use super::hosts::Visit;
+use super::hosts::RequestParts;
 use crate::program::{Test, TestKind, ValueSet};
 use crate::template::{Captures, Pattern};
 
@@ -18,7 +18,7 @@ impl Edge {
         &self,
         test: &Test,
         (pattern, captures): (&Pattern, &Captures<'_>),
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         content_type: Option<&str>,
     ) -> bool {
         let accepted = match &test.kind {
@@ -39,7 +39,7 @@ impl Edge {
             TestKind::Cookie(name, set) => cookie_is(visit.headers, name, set),
             TestKind::FileExists => visit
                 .relative()
-                .is_some_and(|path| self.spellings.asked(path, visit.hash, visit.odd).is_some()),
+                .is_some_and(|path| self.variants.asked(path, visit.hash, visit.odd).is_some()),
             TestKind::ContentType(ranges) => content_type.is_some_and(|content_type| {
                 ranges.iter().any(|range| range.contains(content_type))
             }),

@@ -1,3 +1,5 @@
+//! A request followed through its redirects, as a browser does.
+
 use http::Method;
 
 use super::Edge;

@@ -6,11 +6,11 @@ use http::HeaderMap;
 use super::Failure;
 use crate::address::{Address, Request};
 use crate::edge::{End, MAX_HOPS, method_after};
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site};
+use crate::rules::{Check, CheckTest, Expectation, ExpectedOutcome, Site, StatedOutcome};
 
 /// What a running host answered to one request.
 #[derive(Debug, Clone)]
-pub struct Seen {
+pub struct LiveAnswer {
     pub(crate) url: String,
     pub(crate) status: u16,
     pub(crate) headers: HeaderMap,
@@ -21,28 +21,33 @@ pub struct Seen {
 /// A request to a running host, followed through its redirects.
 #[derive(Debug, Clone)]
 pub struct LiveWalk {
-    pub(crate) answers: Vec<Seen>,
+    pub(crate) answers: Vec<LiveAnswer>,
     pub(crate) end: End,
 }
 
 /// What to do after an answer.
 #[derive(Debug)]
-pub enum Next {
+pub enum NextStep {
     /// Ask this.
     Ask(Box<Request>),
     /// Nothing: it ends here.
     Done(End),
 }
 
-impl Seen {
+impl LiveAnswer {
     /// What was answered to a request for this URL: the status, the header fields and the body.
-    pub fn new(url: impl Into<String>, status: u16, headers: HeaderMap, body: Vec<u8>) -> Seen {
-        Seen { url: url.into(), status, headers, body, cut: false }
+    pub fn new(
+        url: impl Into<String>,
+        status: u16,
+        headers: HeaderMap,
+        body: Vec<u8>,
+    ) -> LiveAnswer {
+        LiveAnswer { url: url.into(), status, headers, body, cut: false }
     }
 
     /// With a body that was longer than what was read of it.
     #[must_use]
-    pub fn with_cut_body(mut self) -> Seen {
+    pub fn with_cut_body(mut self) -> LiveAnswer {
         self.cut = true;
         self
     }
@@ -88,7 +93,7 @@ impl Seen {
 
 impl LiveWalk {
     /// The answers in the order in which they came, at least one, and how they end.
-    pub fn new(answers: Vec<Seen>, end: End) -> LiveWalk {
+    pub fn new(answers: Vec<LiveAnswer>, end: End) -> LiveWalk {
         LiveWalk { answers, end }
     }
 
@@ -97,11 +102,11 @@ impl LiveWalk {
         self.answers.iter().filter(|seen| seen.leads_to().is_some()).count()
     }
 
-    fn first(&self) -> &Seen {
+    fn first(&self) -> &LiveAnswer {
         &self.answers[0]
     }
 
-    fn last(&self) -> &Seen {
+    fn last(&self) -> &LiveAnswer {
         &self.answers[self.answers.len() - 1]
     }
 
@@ -128,7 +133,7 @@ impl LiveWalk {
     }
 
     /// The answers; at least one.
-    pub fn answers(&self) -> &[Seen] {
+    pub fn answers(&self) -> &[LiveAnswer] {
         &self.answers
     }
 
@@ -138,7 +143,7 @@ impl LiveWalk {
     }
 }
 
-impl Seen {
+impl LiveAnswer {
     fn in_words(&self) -> String {
         let age = self.headers.get(http::header::AGE).and_then(|age| age.to_str().ok());
         let age = age.map_or(String::new(), |age| format!(" (from a cache, {age} s old)"));
@@ -151,23 +156,23 @@ impl Seen {
 
 /// What a browser does after an answer: follows a redirect, as long as it stays on the site and
 /// comes to an end.
-pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
-    let Some(last) = answers.last() else { return Next::Ask(Box::new(asked.clone())) };
-    let Some(to) = last.leads_to() else { return Next::Done(End::Answer) };
+pub fn next(site: &Site, asked: &Request, answers: &[LiveAnswer]) -> NextStep {
+    let Some(last) = answers.last() else { return NextStep::Ask(Box::new(asked.clone())) };
+    let Some(to) = last.leads_to() else { return NextStep::Done(End::Answer) };
     // A site is answered on the standard ports alone.
     if to.port().is_some() || !site.has_host(to.host()) {
-        return Next::Done(End::Away);
+        return NextStep::Done(End::Away);
     }
     let plain = |url: &str| url.split('#').next().unwrap_or_default().to_owned();
     if answers.len() > MAX_HOPS
         || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment())
     {
-        return Next::Done(End::Loop);
+        return NextStep::Done(End::Loop);
     }
     let method = answers
         .iter()
         .fold(asked.method().clone(), |method, seen| method_after(&method, seen.status));
-    Next::Ask(Box::new(Request::of(method, to).with_headers(asked.headers().clone())))
+    NextStep::Ask(Box::new(Request::of(method, to).with_headers(asked.headers().clone())))
 }
 
 /// The parts of an expectation that do not hold of what was seen. `differs` says how a body differs
@@ -175,14 +180,14 @@ pub fn next(site: &Site, asked: &Request, answers: &[Seen]) -> Next {
 pub fn compare(
     expectation: &Expectation,
     walk: &LiveWalk,
-    differs: impl Fn(&str, &Seen) -> Option<String>,
+    differs: impl Fn(&str, &LiveAnswer) -> Option<String>,
 ) -> Vec<Failure> {
     let first = walk.first();
     let mut failures = Vec::new();
     let mut fail = |expected: String, got: String| failures.push(Failure { expected, got });
     if let Some(outcome) = &expectation.outcome {
         let got = match outcome {
-            Outcomes::GoesTo { address, status, hops } => {
+            ExpectedOutcome::GoesTo { address, status, hops } => {
                 let ends_well = match walk.end {
                     End::Answer => walk.hops() > 0 && walk.last().status == 200,
                     End::Away => true,
@@ -194,15 +199,15 @@ pub fn compare(
                     && hops.is_none_or(|hops| hops == walk.hops());
                 (!holds).then(|| walk.in_words())
             }
-            Outcomes::Serves(file) if first.status == 200 => differs(file, first),
-            Outcomes::Serves(_) => Some(walk.in_words()),
-            Outcomes::Is(is, status) => {
+            ExpectedOutcome::Serves(file) if first.status == 200 => differs(file, first),
+            ExpectedOutcome::Serves(_) => Some(walk.in_words()),
+            ExpectedOutcome::Is(is, status) => {
                 let right = match is {
-                    Is::Gone => first.status == 410,
-                    Is::Missing | Is::Outside => first.status == 404,
-                    Is::Refused => matches!(first.status, 400 | 405 | 414 | 421),
-                    Is::Loop => first.status == 508 || walk.end == End::Loop,
-                    Is::Elsewhere => true,
+                    StatedOutcome::Gone => first.status == 410,
+                    StatedOutcome::Missing | StatedOutcome::Outside => first.status == 404,
+                    StatedOutcome::Refused => matches!(first.status, 400 | 405 | 414 | 421),
+                    StatedOutcome::Loop => first.status == 508 || walk.end == End::Loop,
+                    StatedOutcome::Elsewhere => true,
                 };
                 let holds = right && status.is_none_or(|status| status == first.status);
                 (!holds).then(|| walk.in_words())
@@ -212,7 +217,7 @@ pub fn compare(
             fail(outcome.to_string(), got);
         }
     }
-    let at_end = matches!(expectation.outcome, Some(Outcomes::GoesTo { .. }));
+    let at_end = matches!(expectation.outcome, Some(ExpectedOutcome::GoesTo { .. }));
     for check in &expectation.checks {
         if at_end && walk.end != End::Answer {
             fail(check.to_string(), "the visitor leaves the site".to_owned());
@@ -223,7 +228,7 @@ pub fn compare(
     failures
 }
 
-fn check_differs(check: &Check, seen: &Seen) -> Option<String> {
+fn check_differs(check: &Check, seen: &LiveAnswer) -> Option<String> {
     let values: Vec<String> = seen
         .headers
         .get_all(&check.name)

@@ -9,7 +9,7 @@ pub mod live;
 use crate::address::{Address, Request};
 use crate::edge::{Answer, Edge, End, Outcome, Walk};
 use crate::language::Line;
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes};
+use crate::rules::{Check, CheckTest, Expectation, ExpectedOutcome, StatedOutcome};
 
 /// What came of one expectation.
 #[derive(Debug, Clone)]
@@ -118,7 +118,7 @@ pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
     verdict
         .failures
         .extend(expectation.outcome.as_ref().and_then(|outcome| compare(outcome, &walk)));
-    let at_end = matches!(expectation.outcome, Some(Outcomes::GoesTo { .. }));
+    let at_end = matches!(expectation.outcome, Some(ExpectedOutcome::GoesTo { .. }));
     let subject = if at_end { &walk.last().1.answer } else { &walk.first().answer };
     for check in &expectation.checks {
         let failure = match at_end && walk.end != End::Answer {
@@ -133,10 +133,10 @@ pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
     verdict
 }
 
-fn compare(outcome: &Outcomes, walk: &Walk<'_>) -> Option<Failure> {
+fn compare(outcome: &ExpectedOutcome, walk: &Walk<'_>) -> Option<Failure> {
     let first = &walk.first().answer;
     let (holds, got) = match outcome {
-        Outcomes::GoesTo { address, status, hops } => {
+        ExpectedOutcome::GoesTo { address, status, hops } => {
             let ends_well = match walk.end {
                 End::Answer => walk.hops() > 0 && walk.last().1.answer.status() == Some(200),
                 End::Away => true,
@@ -148,16 +148,16 @@ fn compare(outcome: &Outcomes, walk: &Walk<'_>) -> Option<Failure> {
                 && hops.is_none_or(|hops| hops == walk.hops());
             (holds, journey(walk))
         }
-        Outcomes::Serves(file) => {
+        ExpectedOutcome::Serves(file) => {
             let holds = first.outcome() == Outcome::File && first.file() == Some(&**file);
             (holds, describe(first))
         }
-        Outcomes::Is(Is::Loop, status) => {
+        ExpectedOutcome::Is(StatedOutcome::Loop, status) => {
             let holds = walk.outcome() == Outcome::Loop
                 && status.is_none_or(|status| Some(status) == first.status());
             (holds, journey(walk))
         }
-        Outcomes::Is(is, status) => {
+        ExpectedOutcome::Is(is, status) => {
             let holds = first.outcome() == outcome_of(*is)
                 && status.is_none_or(|status| Some(status) == first.status());
             (holds, describe(first))
@@ -166,14 +166,14 @@ fn compare(outcome: &Outcomes, walk: &Walk<'_>) -> Option<Failure> {
     (!holds).then(|| Failure { expected: outcome.to_string(), got })
 }
 
-fn outcome_of(is: Is) -> Outcome {
+fn outcome_of(is: StatedOutcome) -> Outcome {
     match is {
-        Is::Gone => Outcome::Gone,
-        Is::Missing => Outcome::Missing,
-        Is::Outside => Outcome::Outside,
-        Is::Elsewhere => Outcome::Elsewhere,
-        Is::Loop => Outcome::Loop,
-        Is::Refused => Outcome::Refused,
+        StatedOutcome::Gone => Outcome::Gone,
+        StatedOutcome::Missing => Outcome::Missing,
+        StatedOutcome::Outside => Outcome::Outside,
+        StatedOutcome::Elsewhere => Outcome::Elsewhere,
+        StatedOutcome::Loop => Outcome::Loop,
+        StatedOutcome::Refused => Outcome::Refused,
     }
 }
 

@@ -1,3 +1,5 @@
+//! The list of built files.
+
 /// The built files of a site, by their names from the root of the folder, with `/` between folders.
 ///
 /// Files with a name or a folder that begins with a dot are left out; `.well-known` is not (RFC
@@ -5,13 +7,13 @@
 #[derive(Debug, Clone, Default)]
 pub struct FileList {
     names: Vec<Box<str>>,
-    left_out: Vec<(Box<str>, LeftOut)>,
+    left_out: Vec<(Box<str>, Omission)>,
 }
 
 /// Why a file is not in the list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[non_exhaustive]
-pub enum LeftOut {
+pub enum Omission {
     /// It has a name, or is in a folder with a name, that begins with a dot.
     Hidden,
     /// It is one of the rules' own files.
@@ -35,7 +37,7 @@ impl FileList {
     }
 
     /// The names that were left out, in byte order, and why.
-    pub fn left_out(&self) -> &[(Box<str>, LeftOut)] {
+    pub fn left_out(&self) -> &[(Box<str>, Omission)] {
         &self.left_out
     }
 
@@ -52,17 +54,17 @@ impl FileList {
     /// Leaves out more names.
     ///
     /// ```
-    /// use ravel::files::LeftOut;
+    /// use ravel::files::Omission;
     ///
     /// let files = ravel::FileList::from_iter(["index.html", "edge.ravel"]);
-    /// let files = files.without(["edge.ravel"], LeftOut::Rules);
+    /// let files = files.without(["edge.ravel"], Omission::Rules);
     /// assert!(!files.contains("edge.ravel"));
     /// ```
     #[must_use]
     pub fn without<'n>(
         mut self,
         names: impl IntoIterator<Item = &'n str>,
-        why: LeftOut,
+        why: Omission,
     ) -> FileList {
         for name in names {
             let known = self.names.binary_search_by(|known| (**known).cmp(name));
@@ -81,7 +83,7 @@ impl<N: AsRef<str>> FromIterator<N> for FileList {
             let name = name.as_ref();
             let hidden = name.split('/').any(|part| part.starts_with('.') && part != ".well-known");
             match hidden {
-                true => list.left_out.push((name.into(), LeftOut::Hidden)),
+                true => list.left_out.push((name.into(), Omission::Hidden)),
                 false => list.names.push(name.into()),
             }
         }

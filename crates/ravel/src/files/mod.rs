@@ -4,17 +4,17 @@
 //!   names ──FileList──▶ sorted, dot files left out
 //!                          │ pages tidy|loose|exact, index
 //!                          ▼
-//!   path ───────────▶ Spellings ──▶ the file, and whether this is its own address
+//!   path ───────────▶ UrlVariants ──▶ the file, and whether this is its own address
 //! ```
 //!
 //! Every spelling of every page is worked out once, so that finding a file is one look-up whatever
 //! the path.
 
 mod list;
-mod spellings;
 mod types;
+mod variants;
 
-pub use list::{FileList, LeftOut};
+pub use list::{FileList, Omission};
 pub use types::{KNOWN_TYPES, content_type, is_known_type};
 
-pub(crate) use spellings::{Spelled, Spellings};
+pub(crate) use variants::{UrlVariant, UrlVariants};

@@ -1,3 +1,5 @@
+//! Content types by file extension.
+
 /// The known file types: an extension in lower case, and the `content-type` of such a file. Sorted.
 ///
 /// An address that ends in one of them is never answered by a fallback's page unless the rule says
@@ -91,7 +93,7 @@ pub const KNOWN_TYPES: &[(&str, &str)] = &[
     ("zst", "application/zstd"),
 ];
 
-const LONGEST: usize = 11;
+const MAX_EXTENSION_BYTES: usize = 11;
 
 /// The `content-type` of a file: by its extension, in any case, or `application/octet-stream`.
 pub fn content_type(name: &str) -> &'static str {
@@ -106,10 +108,10 @@ pub fn is_known_type(path: &str) -> bool {
 fn known(name: &str) -> Option<&'static str> {
     let last = name.rsplit('/').next()?;
     let (_, extension) = last.rsplit_once('.')?;
-    if extension.len() > LONGEST {
+    if extension.len() > MAX_EXTENSION_BYTES {
         return None;
     }
-    let mut lower = [0; LONGEST];
+    let mut lower = [0; MAX_EXTENSION_BYTES];
     let lower = &mut lower[..extension.len()];
     lower.copy_from_slice(extension.as_bytes());
     lower.make_ascii_lowercase();
@@ -124,7 +126,10 @@ mod tests {
     #[test]
     fn the_table_is_sorted_and_short_enough() {
         assert!(KNOWN_TYPES.windows(2).all(|pair| pair[0].0 < pair[1].0));
-        assert_eq!(KNOWN_TYPES.iter().map(|(extension, _)| extension.len()).max(), Some(LONGEST));
+        assert_eq!(
+            KNOWN_TYPES.iter().map(|(extension, _)| extension.len()).max(),
+            Some(MAX_EXTENSION_BYTES)
+        );
         assert_eq!(content_type("a/B.JpEg"), "image/jpeg");
         assert_eq!(content_type("a.d/README"), "application/octet-stream");
     }

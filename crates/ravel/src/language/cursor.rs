@@ -1,3 +1,5 @@
+//! Reads the words of a line.
+
 use std::borrow::Cow;
 use std::ops::Range;
 

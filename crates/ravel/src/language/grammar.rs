@@ -196,7 +196,7 @@ grammar! {
             left_out "needed when a host below the domain is one of the site";
         Address "address IP, …" "the addresses it gives for a bare domain",
             left_out "needed when the domain itself is a host of the site, but for `apex alias`", lists &["address"];
-        Proof "proof NAME \"TEXT\""
+        VerificationRecord "proof NAME \"TEXT\""
             "the verification record: the TXT record that proves ownership; NAME is relative to the domain, `@` is the domain itself, a final dot makes it whole",
             left_out "none";
         Zone "zone FILE" "the zone as it is today, a zone file (RFC 1035, section 5)", left_out "nothing is known of it";
@@ -273,7 +273,7 @@ grammar! {
             "the visitor ends there, after one redirect or more, with 200 or off the site; `as` is the first answer's status",
             named "goes to";
         Serves "serves FILE" "the first answer shows this file, with 200";
-        Is "is OUTCOME [as STATUS]" "the first answer is that: `gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`";
+        StatedOutcome "is OUTCOME [as STATUS]" "the first answer is that: `gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`";
         Has "has NAME|has NAME: VALUE|has NAME containing TEXT"
             "the header is there: of the first answer, or, beside `goes to`, of the end",
             values &["** has *:", "** has * containing"];

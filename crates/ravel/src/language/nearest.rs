@@ -1,3 +1,5 @@
+//! The word that a mistyped one most likely meant.
+
 /// The candidate that a mistyped word most likely meant, if any is near.
 ///
 /// ```

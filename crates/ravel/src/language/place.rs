@@ -1,3 +1,5 @@
+//! Lines, and places in them.
+
 use std::ops::Range;
 
 /// A line of one of the files that the rules were read from.

@@ -1,3 +1,5 @@
+//! What can be wrong with a rules file, with the remedy.
+
 use std::fmt;
 use std::sync::Arc;
 
@@ -115,7 +117,7 @@ pub enum ProblemKind {
     /// An expectation with two outcomes.
     TwoOutcomes,
     /// A file named by `table` or `include` that cannot be read.
-    Unreadable { name: String, why: String },
+    NamedFileError { name: String, why: String },
     /// A file that is no UTF-8.
     NotUtf8 { name: String },
     /// A file that includes itself, directly or through others.
@@ -288,7 +290,7 @@ impl fmt::Display for ProblemKind {
             K::Address { found, why } => write!(f, "`{found}` is no address: {why}"),
             K::ExpectsNothing => f.write_str("this expects nothing"),
             K::TwoOutcomes => f.write_str("this expectation has an outcome already"),
-            K::Unreadable { name, why } => write!(f, "`{name}` can not be read: {why}"),
+            K::NamedFileError { name, why } => write!(f, "`{name}` can not be read: {why}"),
             K::NotUtf8 { name } => write!(f, "`{name}` is no UTF-8 here"),
             K::IncludeCircle { name } => {
                 write!(f, "`{name}` is being read already: it includes itself")
@@ -375,7 +377,7 @@ impl ProblemKind {
                     .into()
             }
             K::TwoOutcomes => "write a second `expect` for it".into(),
-            K::Unreadable { .. } => "correct the name; it is sought from the file that names it".into(),
+            K::NamedFileError { .. } => "correct the name; it is sought from the file that names it".into(),
             K::NotUtf8 { .. } => "save the file as UTF-8".into(),
             K::IncludeCircle { .. } => "remove this `include`".into(),
             K::NoColumn { column } => format!("add `{column}` to the header row; it has `old`, `new` and, if wanted, `status`"),

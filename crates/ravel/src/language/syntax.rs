@@ -1,3 +1,5 @@
+//! Lines and blocks: the form of a rules file before it is known what its words mean.
+
 use std::iter::Peekable;
 
 use super::{Line, Problem, ProblemKind};

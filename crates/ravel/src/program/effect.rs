@@ -87,13 +87,13 @@ pub enum FileRole {
 /// What a `headers` statement does, and to which answers.
 #[derive(Debug, Clone)]
 pub struct HeaderEffect {
-    pub(crate) on: On,
+    pub(crate) on: HeaderScope,
     pub(crate) ops: Vec<HeaderOp>,
 }
 
 impl HeaderEffect {
     /// Which answers.
-    pub fn on(&self) -> On {
+    pub fn on(&self) -> HeaderScope {
         self.on
     }
 
@@ -105,7 +105,7 @@ impl HeaderEffect {
 
 /// Which answers a `headers` statement is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum On {
+pub enum HeaderScope {
     /// Answers that show a file with 200.
     Served,
     /// 404 and 410.
@@ -116,14 +116,14 @@ pub enum On {
     All,
 }
 
-impl On {
+impl HeaderScope {
     /// The word that a rules file has for it.
     pub fn as_str(self) -> &'static str {
         match self {
-            On::Served => "served",
-            On::Missing => "missing",
-            On::Redirects => "redirects",
-            On::All => "all",
+            HeaderScope::Served => "served",
+            HeaderScope::Missing => "missing",
+            HeaderScope::Redirects => "redirects",
+            HeaderScope::All => "all",
         }
     }
 }

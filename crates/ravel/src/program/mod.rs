@@ -18,7 +18,7 @@ mod rule;
 mod site;
 mod test;
 
-pub use effect::{Effect, FileEffect, FileRole, HeaderEffect, HeaderOp, On, Redirect};
+pub use effect::{Effect, FileEffect, FileRole, HeaderEffect, HeaderOp, HeaderScope, Redirect};
 pub use regex::WholeRegex;
 pub use rule::{Rule, Stage};
 pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};

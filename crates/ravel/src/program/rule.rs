@@ -165,7 +165,7 @@ impl fmt::Display for Rule {
             Effect::NotFoundPage(path) => write!(f, "missing {pattern} -> {path}"),
             Effect::Headers(headers) => {
                 write!(f, "headers {pattern}")?;
-                if headers.on != super::On::Served {
+                if headers.on != super::HeaderScope::Served {
                     write!(f, " on {}", headers.on.as_str())?;
                 }
                 self.tests().media_ranges().try_for_each(|types| write!(f, " type {types}"))

@@ -2,6 +2,7 @@
 
 use crate::address::{Host, Scheme};
 use crate::language::Line;
+use crate::template::TargetBase;
 
 /// The site that the rules are about.
 #[derive(Debug, Clone)]
@@ -60,9 +61,9 @@ pub struct PreviewHost {
 /// How addresses name pages.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pages {
-    /// One address a page, to which its other spellings redirect.
+    /// One address a page, to which its other URL variants redirect.
     Tidy,
-    /// Every spelling serves the page.
+    /// Every URL variant serves the page.
     Loose,
     /// Only files' own names, and folders for their index file.
     Exact,
@@ -119,6 +120,11 @@ impl Site {
             .chain(aliases)
             .chain(self.previews.iter().map(ToString::to_string))
             .filter(move |host| seen.insert(host.clone()))
+    }
+
+    /// Where targets begin that name no origin of their own.
+    pub fn target_base(&self) -> TargetBase<'_> {
+        TargetBase { scheme: self.scheme, host: self.host.as_str(), base: &self.base }
     }
 
     /// The line that names the folder of files, or the site's.

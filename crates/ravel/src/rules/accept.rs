@@ -1,3 +1,5 @@
+//! `accept`: a finding that is meant to be there.
+
 use std::ops::RangeInclusive;
 
 use super::Code;

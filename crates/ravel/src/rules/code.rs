@@ -4,19 +4,19 @@ use std::fmt;
 
 /// How much a finding matters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Weight {
+pub enum Severity {
     /// Visitors get something wrong, or a line does nothing.
     Problem,
     /// It works, and could be better.
     Advice,
 }
 
-impl Weight {
+impl Severity {
     /// The word for it.
     pub fn as_str(self) -> &'static str {
         match self {
-            Weight::Problem => "problem",
-            Weight::Advice => "advice",
+            Severity::Problem => "problem",
+            Severity::Advice => "advice",
         }
     }
 }
@@ -40,8 +40,8 @@ macro_rules! codes {
             }
 
             /// How much it matters.
-            pub fn weight(self) -> Weight {
-                match self { $(Code::$code => Weight::$weight,)* }
+            pub fn severity(self) -> Severity {
+                match self { $(Code::$code => Severity::$weight,)* }
             }
         }
     };
@@ -103,7 +103,7 @@ codes! {
     /// A folder of sources instead of built files.
     Sources "sources" Problem,
     /// Files that are not published.
-    LeftOut "left-out" Advice,
+    Omission "left-out" Advice,
     /// A page with two addresses.
     TwoAddresses "two-addresses" Problem,
     /// Names of files that are one in URLs.
@@ -131,7 +131,7 @@ codes! {
     /// An app shell that no fallback shows.
     AppWithoutFallback "app-without-fallback" Problem,
     /// A file that can not be read.
-    Unreadable "unreadable" Problem,
+    NamedFileError "unreadable" Problem,
     /// A CNAME at the name of a zone.
     CnameAtApex "cname-at-apex" Problem,
     /// A CNAME with other records at its name.

@@ -1,3 +1,5 @@
+//! `domain`: what a domain must have so that visitors reach the site.
+
 use std::net::IpAddr;
 
 use crate::address::Host;
@@ -10,7 +12,7 @@ pub struct Domain {
     pub(crate) name: Host,
     pub(crate) host: Option<Host>,
     pub(crate) addresses: Vec<IpAddr>,
-    pub(crate) proof: Option<Proof>,
+    pub(crate) proof: Option<VerificationRecord>,
     pub(crate) zone: Option<NamedFile>,
     pub(crate) apex: Apex,
     pub(crate) nameservers: Vec<Host>,
@@ -21,12 +23,12 @@ pub struct Domain {
 
 /// The TXT record that proves ownership of a domain.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Proof {
+pub struct VerificationRecord {
     pub(crate) name: Host,
     pub(crate) text: Box<str>,
 }
 
-impl Proof {
+impl VerificationRecord {
     /// Its whole name.
     pub fn name(&self) -> &Host {
         &self.name
@@ -77,7 +79,7 @@ pub enum Apex {
 #[non_exhaustive]
 pub enum Issue {
     /// As soon as the proof is visible.
-    Proof,
+    VerificationRecord,
     /// Once every authoritative server gives the new records.
     Records,
 }
@@ -120,7 +122,7 @@ impl Domain {
     }
 
     /// The TXT record that proves ownership.
-    pub fn proof(&self) -> Option<&Proof> {
+    pub fn verification(&self) -> Option<&VerificationRecord> {
         self.proof.as_ref()
     }
 

@@ -1,3 +1,5 @@
+//! `expect`: what must hold of requests.
+
 use std::fmt;
 
 use http::{HeaderMap, HeaderName, Method};
@@ -5,7 +7,7 @@ use http::{HeaderMap, HeaderName, Method};
 use crate::address::{Address, Request};
 use crate::language::Line;
 use crate::language::grammar::OutcomeWord;
-use crate::template::{Captures, Impossible, Pattern, Target, TargetBase};
+use crate::template::{Captures, ExpansionError, Pattern, Target, TargetBase};
 
 /// What a rules file says must be true of one address.
 #[derive(Debug, Clone)]
@@ -15,7 +17,7 @@ pub struct Expectation {
     pub(crate) asked: Box<str>,
     pub(crate) url: Box<str>,
     pub(crate) given: HeaderMap,
-    pub(crate) outcome: Option<Outcomes>,
+    pub(crate) outcome: Option<ExpectedOutcome>,
     pub(crate) checks: Vec<Check>,
 }
 
@@ -46,7 +48,7 @@ impl Expectation {
     }
 
     /// What becomes of the request, if that is stated.
-    pub fn outcome(&self) -> Option<&Outcomes> {
+    pub fn outcome(&self) -> Option<&ExpectedOutcome> {
         self.outcome.as_ref()
     }
 
@@ -58,17 +60,17 @@ impl Expectation {
 
 /// `expect every`: what must be true of every address that a pattern matches.
 #[derive(Debug, Clone)]
-pub struct Universal {
+pub struct EveryExpectation {
     pub(crate) line: Line,
     pub(crate) pattern: Pattern,
     pub(crate) given: HeaderMap,
-    pub(crate) outcome: Option<Outcomes<Target, Target>>,
+    pub(crate) outcome: Option<ExpectedOutcome<Target, Target>>,
     pub(crate) checks: Vec<Check>,
 }
 
-impl Universal {
+impl EveryExpectation {
     /// What it expects of one request, where that comes to this outcome.
-    pub fn of_request(&self, request: &Request, outcome: Option<Outcomes>) -> Expectation {
+    pub fn of_request(&self, request: &Request, outcome: Option<ExpectedOutcome>) -> Expectation {
         let mut given = self.given.clone();
         for (name, value) in request.headers() {
             given.append(name, value.clone());
@@ -100,7 +102,7 @@ impl Universal {
     }
 
     /// What becomes of the request, with the pattern's captures, if that is stated.
-    pub fn outcome(&self) -> Option<&Outcomes<Target, Target>> {
+    pub fn outcome(&self) -> Option<&ExpectedOutcome<Target, Target>> {
         self.outcome.as_ref()
     }
 
@@ -113,7 +115,7 @@ impl Universal {
 /// What becomes of a request: `A` is an address, `F` a file's path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Outcomes<A = Address, F = Box<str>> {
+pub enum ExpectedOutcome<A = Address, F = Box<str>> {
     /// `goes to`: where the visitor ends, after every redirect.
     GoesTo {
         /// The address; its fragment counts only if there is one.
@@ -126,10 +128,10 @@ pub enum Outcomes<A = Address, F = Box<str>> {
     /// `serves`: the file, from the root of the folder of files.
     Serves(F),
     /// `is …`, with the status if stated.
-    Is(Is, Option<u16>),
+    Is(StatedOutcome, Option<u16>),
 }
 
-impl Outcomes<Target, Target> {
+impl ExpectedOutcome<Target, Target> {
     /// The outcome for one request, of which the pattern captures these texts; parameters of the
     /// query that the pattern leaves free are carried along.
     ///
@@ -141,18 +143,18 @@ impl Outcomes<Target, Target> {
         captures: &Captures<'_>,
         base: TargetBase<'_>,
         query: Option<&str>,
-    ) -> Result<Outcomes, Impossible> {
+    ) -> Result<ExpectedOutcome, ExpansionError> {
         Ok(match self {
-            Outcomes::GoesTo { address, status, hops } => {
+            ExpectedOutcome::GoesTo { address, status, hops } => {
                 let address = address.expand(pattern, captures, base, query)?;
-                Outcomes::GoesTo { address, status: *status, hops: *hops }
+                ExpectedOutcome::GoesTo { address, status: *status, hops: *hops }
             }
-            Outcomes::Serves(path) => {
-                Outcomes::Serves(
+            ExpectedOutcome::Serves(path) => {
+                ExpectedOutcome::Serves(
                     path.with_path(pattern, captures, |path| path.trim_start_matches('/').into())?,
                 )
             }
-            Outcomes::Is(is, status) => Outcomes::Is(*is, *status),
+            ExpectedOutcome::Is(is, status) => ExpectedOutcome::Is(*is, *status),
         })
     }
 }
@@ -160,7 +162,7 @@ impl Outcomes<Target, Target> {
 /// The outcomes that `is` can state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Is {
+pub enum StatedOutcome {
     /// 410.
     Gone,
     /// 404, on the site.
@@ -208,29 +210,29 @@ pub enum CheckTest {
     Lacks,
 }
 
-impl Is {
+impl StatedOutcome {
     /// The outcome as it is written after `is`.
     pub fn as_str(self) -> &'static str {
         let word = match self {
-            Is::Gone => OutcomeWord::Gone,
-            Is::Missing => OutcomeWord::Missing,
-            Is::Outside => OutcomeWord::Outside,
-            Is::Elsewhere => OutcomeWord::Elsewhere,
-            Is::Loop => OutcomeWord::Loop,
-            Is::Refused => OutcomeWord::Refused,
+            StatedOutcome::Gone => OutcomeWord::Gone,
+            StatedOutcome::Missing => OutcomeWord::Missing,
+            StatedOutcome::Outside => OutcomeWord::Outside,
+            StatedOutcome::Elsewhere => OutcomeWord::Elsewhere,
+            StatedOutcome::Loop => OutcomeWord::Loop,
+            StatedOutcome::Refused => OutcomeWord::Refused,
         };
         word.form().name
     }
 }
 
-impl<A: fmt::Display, F: fmt::Display> fmt::Display for Outcomes<A, F> {
+impl<A: fmt::Display, F: fmt::Display> fmt::Display for ExpectedOutcome<A, F> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let as_status = |f: &mut fmt::Formatter<'_>, status: &Option<u16>| match status {
             Some(status) => write!(f, " as {status}"),
             None => Ok(()),
         };
         match self {
-            Outcomes::GoesTo { address, status, hops } => {
+            ExpectedOutcome::GoesTo { address, status, hops } => {
                 write!(f, "goes to {address}")?;
                 as_status(f, status)?;
                 match hops {
@@ -239,11 +241,11 @@ impl<A: fmt::Display, F: fmt::Display> fmt::Display for Outcomes<A, F> {
                     None => Ok(()),
                 }
             }
-            Outcomes::Serves(file) => {
+            ExpectedOutcome::Serves(file) => {
                 let file = file.to_string();
                 write!(f, "serves /{}", file.trim_start_matches('/'))
             }
-            Outcomes::Is(is, status) => {
+            ExpectedOutcome::Is(is, status) => {
                 write!(f, "is {}", is.as_str())?;
                 as_status(f, status)
             }

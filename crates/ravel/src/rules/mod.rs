@@ -16,9 +16,11 @@ mod expectation;
 mod read;
 
 pub use accept::Accept;
-pub use code::{Code, UnknownCode, Weight};
-pub use domain::{Apex, Domain, Issue, NamedFile, Proof};
-pub use expectation::{Check, CheckTest, Expectation, Is, Outcomes, Universal};
+pub use code::{Code, Severity, UnknownCode};
+pub use domain::{Apex, Domain, Issue, NamedFile, VerificationRecord};
+pub use expectation::{
+    Check, CheckTest, EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome,
+};
 
 use std::fmt;
 use std::sync::Arc;
@@ -36,7 +38,7 @@ pub struct Rules(Arc<RuleSet>);
 pub(crate) struct RuleSet {
     pub(crate) program: Program,
     pub(crate) expectations: Vec<Expectation>,
-    pub(crate) universals: Vec<Universal>,
+    pub(crate) every_expectations: Vec<EveryExpectation>,
     pub(crate) accepts: Vec<Accept>,
     pub(crate) domains: Vec<Domain>,
     pub(crate) sources: Arc<[Box<str>]>,
@@ -115,8 +117,8 @@ impl Rules {
     }
 
     /// What is expected of every address of a pattern, in the order of the file.
-    pub fn universals(&self) -> &[Universal] {
-        &self.0.universals
+    pub fn every_expectations(&self) -> &[EveryExpectation] {
+        &self.0.every_expectations
     }
 
     /// What the domains of the site must say, in the order of the file.

@@ -171,7 +171,7 @@ impl SerializeBeside for Finding {
     ) -> Result<S::Ok, S::Error> {
         FindingData {
             code: self.code.name(),
-            weight: self.code.weight().as_str(),
+            weight: self.code.severity().as_str(),
             source: self.place.file(rules),
             line: self.place.number(),
             what: &self.what,

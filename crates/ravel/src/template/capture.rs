@@ -29,7 +29,7 @@ pub enum Source {
 /// Why a rule's captures cannot stand where its target has them, so that the rule does not match.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Impossible {
+pub enum ExpansionError {
     /// What is put into the host is no label of a host.
     Label,
     /// The host would be longer than 253 bytes.
@@ -39,30 +39,30 @@ pub enum Impossible {
     Segment,
 }
 
-impl fmt::Display for Impossible {
+impl fmt::Display for ExpansionError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Impossible::Label => "what is captured is not a label of a host",
-            Impossible::HostLength => "the host would be longer than 253 bytes",
-            Impossible::Segment => "what is captured is not a segment of a path",
+            ExpansionError::Label => "what is captured is not a label of a host",
+            ExpansionError::HostLength => "the host would be longer than 253 bytes",
+            ExpansionError::Segment => "what is captured is not a segment of a path",
         })
     }
 }
 
 /// A piece of an address, as it was sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Captured<'r> {
+pub struct CaptureValue<'r> {
     pub(crate) text: &'r str,
     pub(crate) source: Source,
 }
 
 /// What a pattern captured, by slot: host, path, query.
-pub type Captures<'r> = SmallVec<[Captured<'r>; 6]>;
+pub type Captures<'r> = SmallVec<[CaptureValue<'r>; 6]>;
 
-impl<'r> Captured<'r> {
+impl<'r> CaptureValue<'r> {
     /// The first label of a host.
-    pub(crate) fn host_label(label: &'r str) -> Captured<'r> {
-        Captured { text: label, source: Source::Host }
+    pub(crate) fn host_label(label: &'r str) -> CaptureValue<'r> {
+        CaptureValue { text: label, source: Source::Host }
     }
 
     /// What it means: percent-decoded, or form-decoded if it comes from a query.
@@ -75,15 +75,15 @@ impl<'r> Captured<'r> {
     }
 
     /// Writes it into a path or a fragment, unless it would not be one segment there.
-    pub(super) fn into_path(self, out: &mut String) -> Result<(), Impossible> {
+    pub(super) fn into_path(self, out: &mut String) -> Result<(), ExpansionError> {
         if self.source != Source::Query {
             out.push_str(self.text);
             return Ok(());
         }
         let decoded = self.decoded();
-        let text = std::str::from_utf8(&decoded).map_err(|_| Impossible::Segment)?;
+        let text = std::str::from_utf8(&decoded).map_err(|_| ExpansionError::Segment)?;
         if matches!(text, "." | "..") || text.chars().any(char::is_control) {
-            return Err(Impossible::Segment);
+            return Err(ExpansionError::Segment);
         }
         encode(text.as_bytes(), is_path_byte, out);
         Ok(())
@@ -99,7 +99,7 @@ impl<'r> Captured<'r> {
 
     /// Writes it as a host label, unless it is none. `--` in places 3 and 4 marks labels that only
     /// IDNA tables can judge.
-    pub(super) fn into_label(self, out: &mut String) -> Result<(), Impossible> {
+    pub(super) fn into_label(self, out: &mut String) -> Result<(), ExpansionError> {
         let decoded = self.decoded();
         let wellformed = (1..=63).contains(&decoded.len())
             && decoded.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'-')
@@ -111,7 +111,7 @@ impl<'r> Captured<'r> {
                 out.extend(decoded.iter().map(|byte| char::from(byte.to_ascii_lowercase())));
                 Ok(())
             }
-            false => Err(Impossible::Label),
+            false => Err(ExpansionError::Label),
         }
     }
 

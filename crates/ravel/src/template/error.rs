@@ -1,7 +1,9 @@
+//! What can be wrong with a pattern or a target.
+
 use std::fmt;
 use std::ops::Range;
 
-use crate::address::Malformed;
+use crate::address::UrlError;
 
 /// Why a text is no pattern or no target, and where in it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -35,7 +37,7 @@ pub enum TemplateErrorKind {
     /// A `.` or `..` segment beside expressions.
     Dots,
     /// A character that no path holds.
-    Character(Malformed),
+    Character(UrlError),
     /// A host that is no host name.
     Host(String),
     /// A port in a pattern.
@@ -136,7 +138,7 @@ impl TemplateErrorKind {
             }
             K::Fragment => "leave it out; only a script in the page can read that part of an address".into(),
             K::Dots => "write the path without them".into(),
-            K::Character(Malformed::Escape) => "write `%25` for a `%` in an address".into(),
+            K::Character(UrlError::Escape) => "write `%25` for a `%` in an address".into(),
             K::Character(_) => "leave the character out".into(),
             K::Host(_) => "a host is labels of letters, digits and `-` with dots between them, or an IP address".into(),
             K::Port => "leave the port out; a site is answered on the standard ports".into(),
@@ -153,11 +155,11 @@ impl TemplateErrorKind {
     }
 }
 
-fn of_path(why: Malformed) -> &'static str {
+fn of_path(why: UrlError) -> &'static str {
     match why {
-        Malformed::Control => "no address holds a control character",
-        Malformed::Backslash => "no address holds a `\\`",
-        Malformed::Escape => "a `%` must be followed by two hexadecimal digits",
+        UrlError::Control => "no address holds a control character",
+        UrlError::Backslash => "no address holds a `\\`",
+        UrlError::Escape => "a `%` must be followed by two hexadecimal digits",
         _ => "no address has such a path",
     }
 }

@@ -16,7 +16,7 @@
 use memchr::memchr;
 use smallvec::SmallVec;
 
-use super::capture::{Captured, Captures, Source};
+use super::capture::{CaptureValue, Captures, Source};
 use super::piece::{Expression, Part, Template, span};
 
 type Spans = SmallVec<[(u32, u32); 6]>;
@@ -35,7 +35,7 @@ impl Template {
                 matcher
                     .spans
                     .iter()
-                    .map(|&at| Captured { text: span(path, at), source: Source::Path }),
+                    .map(|&at| CaptureValue { text: span(path, at), source: Source::Path }),
             );
         }
         matched
@@ -68,7 +68,7 @@ struct Matcher<'t> {
 }
 
 /// Why a chunk does not fit at a start.
-enum Misfit {
+enum MismatchReason {
     /// Its first text does not stand there, or does not end at a segment's end.
     Here,
     /// It fits from no start in this segment.
@@ -77,7 +77,7 @@ enum Misfit {
 
 /// What must follow a chunk.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Then {
+enum Following {
     Anything,
     /// A `/` or the end.
     Boundary,
@@ -98,11 +98,11 @@ impl<'t> Matcher<'t> {
             let len = parts.iter().position(is_wide).unwrap_or(parts.len());
             let (chunk, rest) = parts.split_at(len);
             let (next, then) = match rest.first() {
-                None => (None, Then::End),
+                None => (None, Following::End),
                 Some(&Part::Expression { form: Expression::Segments, .. }) => {
-                    (Some(Expression::Segments), Then::Boundary)
+                    (Some(Expression::Segments), Following::Boundary)
                 }
-                Some(_) => (Some(Expression::Any), Then::Anything),
+                Some(_) => (Some(Expression::Any), Following::Anything),
             };
             let end = match wide {
                 None => self.chunk(chunk, at, then).ok(),
@@ -127,7 +127,7 @@ impl<'t> Matcher<'t> {
         wide: Expression,
         chunk: &[Part],
         from: usize,
-        then: Then,
+        then: Following,
     ) -> Option<usize> {
         let mark = self.spans.len();
         self.spans.push((from as u32, from as u32));
@@ -138,8 +138,8 @@ impl<'t> Matcher<'t> {
             self.spans[mark].1 = start as u32;
             match self.chunk(chunk, start, then) {
                 Ok(end) => return Some(end),
-                Err(Misfit::Here) => start = self.after_unit(start)?,
-                Err(Misfit::Segment) => start = self.next_slash(start + 1)?,
+                Err(MismatchReason::Here) => start = self.after_unit(start)?,
+                Err(MismatchReason::Segment) => start = self.next_slash(start + 1)?,
             }
         }
     }
@@ -150,53 +150,59 @@ impl<'t> Matcher<'t> {
         wide: Expression,
         chunk: &[Part],
         start: usize,
-        then: Then,
+        then: Following,
     ) -> Option<usize> {
         let end = self.path.len();
         match *chunk {
-            [] if then == Then::End => Some(end),
-            [Part::Text { start: a, end: b }] if then == Then::End => {
+            [] if then == Following::End => Some(end),
+            [Part::Text { start: a, end: b }] if then == Following::End => {
                 let at = end.checked_sub((b - a) as usize)?;
                 (at >= start).then_some(at)
             }
             [Part::Text { start: a, end: b }, ..] => self.find(self.text(a, b), start, end),
-            [] if then == Then::Boundary => Some(self.next_slash(start).unwrap_or(end)),
+            [] if then == Following::Boundary => Some(self.next_slash(start).unwrap_or(end)),
             _ if wide == Expression::Segments => Some(self.next_slash(start).unwrap_or(end)),
             _ => Some(start),
         }
     }
 
     /// Fits a chunk at a start; gives its end.
-    fn chunk(&mut self, chunk: &[Part], start: usize, then: Then) -> Result<usize, Misfit> {
+    fn chunk(
+        &mut self,
+        chunk: &[Part],
+        start: usize,
+        then: Following,
+    ) -> Result<usize, MismatchReason> {
         let mut at = start;
         let mut parts = chunk;
         if let [Part::Text { start: a, end: b }, ref rest @ ..] = *parts {
             let text = self.text(a, b);
             if !self.stands_at(text, at) {
-                return Err(Misfit::Here);
+                return Err(MismatchReason::Here);
             }
             at += text.len();
             parts = rest;
             self.reached = self.reached.max(at);
         }
         if parts.is_empty() {
-            return if self.holds(then, at) { Ok(at) } else { Err(Misfit::Here) };
+            return if self.holds(then, at) { Ok(at) } else { Err(MismatchReason::Here) };
         }
         while let [_narrow, rest @ ..] = parts {
-            let misfit = if at == start { Misfit::Here } else { Misfit::Segment };
+            let misfit = if at == start { MismatchReason::Here } else { MismatchReason::Segment };
             let least = self.after_unit(at).filter(|_| self.path[at] != b'/').ok_or(misfit)?;
             let slash = self.next_slash(at).unwrap_or(self.path.len());
             let (narrow_end, end);
             (narrow_end, end, parts) = match *rest {
                 [] => {
-                    let end = if then == Then::Anything { least } else { slash };
+                    let end = if then == Following::Anything { least } else { slash };
                     (end, end, rest)
                 }
                 [Part::Text { start: a, end: b }, ref after @ ..] => {
                     let text = self.text(a, b);
-                    let last = if after.is_empty() { then } else { Then::Anything };
-                    let found =
-                        self.find_before(text, least, slash, last).ok_or(Misfit::Segment)?;
+                    let last = if after.is_empty() { then } else { Following::Anything };
+                    let found = self
+                        .find_before(text, least, slash, last)
+                        .ok_or(MismatchReason::Segment)?;
                     (found, found + text.len(), after)
                 }
                 [..] => (least, least, rest),
@@ -205,13 +211,19 @@ impl<'t> Matcher<'t> {
             at = end;
             self.reached = self.reached.max(at);
         }
-        if self.holds(then, at) { Ok(at) } else { Err(Misfit::Segment) }
+        if self.holds(then, at) { Ok(at) } else { Err(MismatchReason::Segment) }
     }
 
     /// The first place from `from` on, at most at `slash`, where `text` stands and `then` holds
     /// behind it.
-    fn find_before(&self, text: &[u8], from: usize, slash: usize, then: Then) -> Option<usize> {
-        if then == Then::End {
+    fn find_before(
+        &self,
+        text: &[u8],
+        from: usize,
+        slash: usize,
+        then: Following,
+    ) -> Option<usize> {
+        if then == Following::End {
             let at = self.path.len().checked_sub(text.len())?;
             return ((from..=slash).contains(&at) && self.stands_at(text, at)).then_some(at);
         }
@@ -252,11 +264,11 @@ impl<'t> Matcher<'t> {
         window.is_some_and(|window| same(text, window, self.fold)) && self.is_unit_start(at)
     }
 
-    fn holds(&self, then: Then, at: usize) -> bool {
+    fn holds(&self, then: Following, at: usize) -> bool {
         match then {
-            Then::Anything => true,
-            Then::Boundary => self.path.get(at).is_none_or(|&byte| byte == b'/'),
-            Then::End => at == self.path.len(),
+            Following::Anything => true,
+            Following::Boundary => self.path.get(at).is_none_or(|&byte| byte == b'/'),
+            Following::End => at == self.path.len(),
         }
     }
 
@@ -312,131 +324,4 @@ fn same(a: &[u8], b: &[u8], fold: bool) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-    use crate::template::Pattern;
-
-    fn captured(pattern: &str, path: &str) -> Option<Vec<String>> {
-        let pattern =
-            Pattern::parse(pattern).unwrap_or_else(|error| panic!("{pattern}: {}", error.kind));
-        let mut captures = Captures::new();
-        let matched = pattern.path.matches(path, false, &mut captures);
-        matched.then(|| captures.iter().map(|captured| captured.text.to_owned()).collect())
-    }
-
-    #[test]
-    fn what_patterns_match() {
-        let cases: &[(&str, &str, Option<&[&str]>)] = &[
-            ("/fares", "/fares", Some(&[])),
-            ("/fares", "/fares/", None),
-            ("/p/{x}", "/p/a", Some(&["a"])),
-            ("/p/{x}", "/p/", None),
-            ("/p/{x}", "/p/a/b", None),
-            ("/p/{x}/", "/p/a/", Some(&["a"])),
-            ("/p-{x}.html", "/p-a.b.html", Some(&["a.b"])),
-            ("/{a}-{b}", "/x-y-z", Some(&["x", "y-z"])),
-            ("/{a}{b}", "/xyz", Some(&["x", "yz"])),
-            ("/{a}{b}", "/%C3%A9z", Some(&["%C3", "%A9z"])),
-            ("/{a}", "/%2F", Some(&["%2F"])),
-            ("/a{+x}", "/a", Some(&[""])),
-            ("/a{+x}", "/a/b/c", Some(&["/b/c"])),
-            ("{+x}.html", "/a/b.html", Some(&["/a/b"])),
-            ("{+x}/{y}", "/a/b/c", Some(&["/a/b", "c"])),
-            ("{+x}{y}", "/a/b", Some(&["/a/", "b"])),
-            ("{+x}/{y}/", "/a/b/", Some(&["/a", "b"])),
-            ("/news{/s*}", "/news", Some(&[""])),
-            ("/news{/s*}", "/news/", Some(&["/"])),
-            ("/news{/s*}", "/news/a/b", Some(&["/a/b"])),
-            ("/news{/s*}", "/newspaper", None),
-            ("{/s*}", "/", Some(&["/"])),
-            ("{/s*}/end", "/a/end/end", Some(&["/a/end"])),
-            ("{/s*}/mid{/t*}", "/mid/a/mid", Some(&["", "/a/mid"])),
-            ("/{x}{/s*}", "/ab/c", Some(&["ab", "/c"])),
-            ("/{x}-{y}{/s*}", "/a-b-c/d", Some(&["a", "b-c", "/d"])),
-            ("/x{+a}b{c}d", "/xbbd", Some(&["", "b"])),
-            ("/x{+a}b/{c}/d", "/xb/b/q/d", Some(&["b/", "q"])),
-            ("/a4", "/%A4", None),
-            ("{+x}4", "/%A4", None),
-        ];
-        for (pattern, path, expected) in cases {
-            let expected =
-                expected.map(|texts| texts.iter().map(|text| (*text).to_owned()).collect());
-            assert_eq!(captured(pattern, path), expected, "{pattern} on {path}");
-        }
-    }
-
-    /// The definition, tried out: each expression from left to right takes as little as lets the
-    /// rest match.
-    fn slow(
-        parts: &[Part],
-        template: &Template,
-        path: &str,
-        at: usize,
-        spans: &mut Vec<String>,
-    ) -> bool {
-        let Some((part, rest)) = parts.split_first() else { return at == path.len() };
-        let (form, after) = match *part {
-            Part::Text { start, end } => {
-                let text = template.slice(start, end);
-                return path[at..].starts_with(text)
-                    && slow(rest, template, path, at + text.len(), spans);
-            }
-            Part::Expression { form, .. } => (form, &path[at..]),
-        };
-        let boundary = |end: usize| after[end..].is_empty() || after[end..].starts_with('/');
-        for end in 0..=after.len() {
-            let text = &after[..end];
-            let allowed = match form {
-                Expression::Any => true,
-                Expression::Segment => !text.is_empty() && !text.contains('/'),
-                Expression::Segments => boundary(end) && (text.is_empty() || text.starts_with('/')),
-            };
-            if !allowed {
-                continue;
-            }
-            spans.push(text.to_owned());
-            if slow(rest, template, path, at + end, spans) {
-                return true;
-            }
-            spans.pop();
-        }
-        false
-    }
-
-    proptest! {
-        #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
-        #[test]
-        fn matching_is_as_defined(pieces in prop::collection::vec(0..7_usize, 1..7), path in "(/|a|b|/a){0,9}") {
-            let mut text = String::new();
-            for (number, piece) in pieces.iter().enumerate() {
-                text.push_str(&["a", "/", "b", "/a", "{N}", "{+N}", "{/N*}"][*piece].replace('N', &format!("n{number}")));
-            }
-            let path = format!("/{path}");
-            if let Ok(pattern) = Pattern::parse(&text) && !pattern.path.is_literal() {
-                let mut spans = Vec::new();
-                let expected = slow(pattern.path.parts(), &pattern.path, &path, 0, &mut spans).then_some(spans);
-                prop_assert_eq!(captured(&text, &path), expected, "{} on {}", text, path);
-            }
-        }
-
-        #[test]
-        fn a_printed_pattern_parses_to_itself(text in "(https://a.example)?[/a{}+*?=&%:$.é# -]{0,20}|/[a-c{}+/*]{0,12}([?][a-c={}&%+]{0,12})?") {
-            if let Ok(pattern) = Pattern::parse(&text) {
-                let printed = pattern.to_string();
-                prop_assert_eq!(Pattern::parse(&printed), Ok(pattern), "{}", printed);
-            }
-        }
-
-        #[test]
-        fn no_text_panics(pattern in any::<String>(), rest in any::<String>(), path in any::<String>()) {
-            for text in [pattern, format!("/{rest}"), format!("https://a.example/{{x}}{rest}?{rest}")] {
-                if let Ok(pattern) = Pattern::parse(&text) {
-                    pattern.path.matches(&path, true, &mut Captures::new());
-                    pattern.path.fits_until(&path, false);
-                }
-            }
-        }
-    }
-}
+mod tests;

@@ -13,6 +13,7 @@
 
 mod capture;
 mod error;
+mod expand;
 mod matching;
 mod parse;
 mod pattern;
@@ -20,7 +21,7 @@ mod piece;
 mod target;
 mod text;
 
-pub use capture::{Captured, Captures, Impossible, Source};
+pub use capture::{CaptureValue, Captures, ExpansionError, Source};
 pub use error::{TemplateError, TemplateErrorKind};
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
 pub use piece::{Expression, Part, Piece, Template};

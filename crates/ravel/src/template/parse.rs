@@ -6,13 +6,13 @@ use std::ops::Range;
 
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::piece::{Expression, Template, TemplateBuilder};
-use crate::address::{Malformed, encode, is_fragment_byte, is_path_byte, is_query_byte, normalize};
+use crate::address::{UrlError, encode, is_fragment_byte, is_path_byte, is_query_byte, normalize};
 
 type Result<T> = std::result::Result<T, TemplateError>;
 
 /// Where text stands, which decides how it is spelled.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Within {
+pub(super) enum TextPlace {
     Path,
     Query,
     Fragment,
@@ -52,7 +52,7 @@ pub(super) fn plain_path<const INLINE: usize>(text: &str) -> Option<Template<INL
 pub(super) fn template<const INLINE: usize>(
     text: &str,
     offset: usize,
-    within: Within,
+    within: TextPlace,
 ) -> Result<Template<INLINE>> {
     let mut builder = TemplateBuilder::default();
     let mut expressions = 0;
@@ -61,7 +61,7 @@ pub(super) fn template<const INLINE: usize>(
         match text[at..].find(['{', '}']) {
             Some(0) => {
                 let (form, name, len) = expression(&text[at..], offset + at)?;
-                if form == Expression::Segments && within == Within::Path {
+                if form == Expression::Segments && within == TextPlace::Path {
                     segments_stand_alone(text, offset, at..at + len, name)?;
                 }
                 builder.push_expression(form, name);
@@ -72,19 +72,19 @@ pub(super) fn template<const INLINE: usize>(
                 let end = next.map_or(text.len(), |next| at + next);
                 let piece = &text[at..end];
                 match within {
-                    Within::Path => {
+                    TextPlace::Path => {
                         foreign(text, offset, at..end)?;
                         builder.push_text(&respell(piece, offset + at)?);
                     }
-                    Within::Query => builder.push_text(&encoded(piece, is_query_byte)),
-                    Within::Fragment => builder.push_text(&encoded(piece, is_fragment_byte)),
+                    TextPlace::Query => builder.push_text(&encoded(piece, is_query_byte)),
+                    TextPlace::Fragment => builder.push_text(&encoded(piece, is_fragment_byte)),
                 }
                 at = end;
             }
         }
     }
     let template: Template<INLINE> = builder.finish();
-    if within != Within::Path {
+    if within != TextPlace::Path {
         return Ok(template);
     }
     if expressions == 0 {
@@ -101,12 +101,12 @@ fn encoded(text: &str, keep: fn(u8) -> bool) -> String {
     encoded
 }
 
-fn character(text: &str, offset: usize, why: Malformed) -> TemplateError {
-    let kind = if why == Malformed::PathStart { Kind::Start } else { Kind::Character(why) };
+fn character(text: &str, offset: usize, why: UrlError) -> TemplateError {
+    let kind = if why == UrlError::PathStart { Kind::Start } else { Kind::Character(why) };
     let at = match why {
-        Malformed::Backslash => text.find('\\'),
-        Malformed::Control => text.find(|c: char| c.is_ascii_control()),
-        Malformed::Escape => text.find('%'),
+        UrlError::Backslash => text.find('\\'),
+        UrlError::Control => text.find(|c: char| c.is_ascii_control()),
+        UrlError::Escape => text.find('%'),
         _ => None,
     };
     let range = match at {

@@ -5,9 +5,9 @@ use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 
-use super::capture::{Captured, Captures, Source};
+use super::capture::{CaptureValue, Captures, Source};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
-use super::parse::{self, Within, begins_as_path, find_outside};
+use super::parse::{self, TextPlace, begins_as_path, find_outside};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
 use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_port};
 
@@ -111,7 +111,7 @@ impl Pattern {
         let path = if origin.is_some() && path_text.is_empty() {
             TemplateBuilder::literal("/")
         } else if begins_as_path(path_text) {
-            parse::template(path_text, path_at, Within::Path)?
+            parse::template(path_text, path_at, TextPlace::Path)?
         } else {
             let instead = path_text.starts_with(':').then(|| path_at..path_at + path_text.len());
             return Err(TemplateError::new(Kind::Start, instead.unwrap_or(path_at..text.len())));
@@ -215,7 +215,7 @@ impl QueryPart {
             }
             QueryTest::Capture(_) => match values.find(|value| !value.is_empty()) {
                 Some(value) => {
-                    captures.push(Captured { text: value, source: Source::Query });
+                    captures.push(CaptureValue { text: value, source: Source::Query });
                     true
                 }
                 None => false,

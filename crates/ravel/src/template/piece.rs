@@ -1,3 +1,5 @@
+//! The parts of a template: text and expressions.
+
 use std::fmt;
 use std::ops::Range;
 
@@ -65,11 +67,11 @@ pub struct Template<const INLINE: usize = 62>(Form<INLINE>);
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 enum Form<const INLINE: usize> {
     Literal(Text<INLINE>),
-    Parted(Box<Parted>),
+    PartBuffer(Box<PartBuffer>),
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-struct Parted {
+struct PartBuffer {
     text: Box<str>,
     parts: Box<[Part]>,
 }
@@ -84,7 +86,7 @@ impl<const INLINE: usize> Template<INLINE> {
     pub fn as_str(&self) -> &str {
         match &self.0 {
             Form::Literal(text) => text,
-            Form::Parted(parted) => &parted.text,
+            Form::PartBuffer(parted) => &parted.text,
         }
     }
 
@@ -92,7 +94,7 @@ impl<const INLINE: usize> Template<INLINE> {
     pub fn parts(&self) -> &[Part] {
         match &self.0 {
             Form::Literal(_) => &[],
-            Form::Parted(parted) => &parted.parts,
+            Form::PartBuffer(parted) => &parted.parts,
         }
     }
 
@@ -179,9 +181,10 @@ impl TemplateBuilder {
     pub(super) fn finish<const INLINE: usize>(self) -> Template<INLINE> {
         Template(match self.expressions {
             false => Form::Literal(self.text.as_str().into()),
-            true => {
-                Form::Parted(Box::new(Parted { text: self.text.into(), parts: self.parts.into() }))
-            }
+            true => Form::PartBuffer(Box::new(PartBuffer {
+                text: self.text.into(),
+                parts: self.parts.into(),
+            })),
         })
     }
 }

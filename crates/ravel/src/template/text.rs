@@ -1,3 +1,5 @@
+//! Short texts that stand in a template without an allocation.
+
 use std::hash::{Hash, Hasher};
 use std::ops::Deref;
 

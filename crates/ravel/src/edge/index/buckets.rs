@@ -1,3 +1,5 @@
+//! A hash table whose buckets are cache lines, so that a look-up waits for memory once.
+
 use std::hash::Hasher;
 
 use rustc_hash::FxHasher;
@@ -11,7 +13,7 @@ use super::Candidates;
 /// no rule, or which one.
 #[derive(Debug, Default)]
 pub(super) struct Buckets {
-    lines: Vec<Line>,
+    lines: Vec<CacheLine>,
     keys: usize,
     lists: Vec<Vec<u32>>,
 }
@@ -20,7 +22,7 @@ pub(super) struct Buckets {
 /// next.
 #[derive(Debug, Clone, Default)]
 #[repr(align(64))]
-struct Line {
+struct CacheLine {
     /// A part of each key's hash.
     tags: [u16; PLACES],
     taken: u8,
@@ -33,7 +35,7 @@ struct Line {
 
 const PLACES: usize = 8;
 /// So many places of a line are taken in the mean, when all keys are there.
-const USUAL: usize = 5;
+const MEAN_PLACES: usize = 5;
 /// The bit of a slot that says that it leads to a list.
 const LIST: u32 = 1 << 31;
 
@@ -61,9 +63,9 @@ impl Buckets {
             }
             return self.lists[(*slot & !LIST) as usize].push(number);
         }
-        if self.keys >= self.lines.len() * USUAL {
+        if self.keys >= self.lines.len() * MEAN_PLACES {
             let old = std::mem::take(&mut self.lines);
-            self.make_room((self.keys * 2).max(USUAL));
+            self.make_room((self.keys * 2).max(MEAN_PLACES));
             for slot in old.iter().flat_map(|line| &line.slots[..line.taken.into()]) {
                 self.put(hash_of(self.first(*slot)), *slot);
             }
@@ -100,7 +102,7 @@ impl Buckets {
     }
 
     fn make_room(&mut self, keys: usize) {
-        self.lines = vec![Line::default(); keys.div_ceil(USUAL)];
+        self.lines = vec![CacheLine::default(); keys.div_ceil(MEAN_PLACES)];
     }
 
     /// Where a key could stand: which lines, and at which places.
@@ -148,7 +150,7 @@ impl Buckets {
     }
 }
 
-impl Line {
+impl CacheLine {
     /// The places with this tag, a bit each.
     #[inline]
     fn alike(&self, tag: u16) -> u32 {

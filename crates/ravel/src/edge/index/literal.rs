@@ -1,3 +1,5 @@
+//! The rules that one literal path has, by its hash.
+
 use std::num::NonZeroU64;
 
 use rustc_hash::FxHashMap;

@@ -23,7 +23,7 @@ use std::ops::ControlFlow;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
-use super::hosts::Visit;
+use super::hosts::RequestParts;
 use crate::program::Site;
 use crate::program::{Role, Rule};
 use literal::Literals;
@@ -46,7 +46,7 @@ pub(crate) struct Index {
 }
 
 /// What one look at an index says.
-pub(super) enum Glance {
+pub(super) enum IndexResult {
     /// No rule could match.
     Nothing,
     /// This rule may have the path as it stands; others could match, too.
@@ -121,24 +121,26 @@ impl Index {
 
     /// What one look says of an address, in the case of letters that rules have.
     #[inline]
-    pub(super) fn glance(&self, visit: &Visit<'_>) -> Glance {
+    pub(super) fn glance(&self, visit: &RequestParts<'_>) -> IndexResult {
         let Some(path) =
             visit.relative().filter(|_| self.hosts.is_empty() && self.labels.is_empty())
         else {
-            return Glance::More;
+            return IndexResult::More;
         };
         match self.relative.literals.one(path, visit.hash) {
-            Some(number) => Glance::Literal(number),
-            None if self.relative.segments.could_lead(path) => Glance::More,
-            None if visit.query.is_some() && self.relative.literals.have_values() => Glance::More,
-            None => Glance::Nothing,
+            Some(number) => IndexResult::Literal(number),
+            None if self.relative.segments.could_lead(path) => IndexResult::More,
+            None if visit.query.is_some() && self.relative.literals.have_values() => {
+                IndexResult::More
+            }
+            None => IndexResult::Nothing,
         }
     }
 
     /// Gives the numbers of rules that could match, in the order of the file, until told to stop.
     pub(super) fn candidates(
         &self,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         fold: bool,
         mut each: impl FnMut(u32) -> ControlFlow<()>,
     ) {

@@ -1,3 +1,5 @@
+//! Patterns with expressions, as a tree of segments.
+
 use hashbrown::HashTable;
 use memchr::memchr;
 use smallvec::SmallVec;
@@ -16,7 +18,7 @@ use crate::template::Text;
 #[derive(Debug)]
 pub(super) struct Segments {
     nodes: Vec<Node>,
-    edges: HashTable<Edge>,
+    edges: HashTable<Branch>,
     tails: HashTable<TailRules>,
 }
 
@@ -42,7 +44,7 @@ struct TailShape {
 
 /// The way from one node to another: by a segment's text, or by the text around its expressions.
 #[derive(Debug)]
-struct Edge {
+struct Branch {
     from: u32,
     to: u32,
     text: Text<22>,
@@ -149,7 +151,7 @@ impl Segments {
                 }
             }
         }
-        let edge = Edge { from, to, text: [before, after].concat().as_str().into(), gap };
+        let edge = Branch { from, to, text: [before, after].concat().as_str().into(), gap };
         self.edges.insert_unique(edge.hash(fold), edge, |edge| edge.hash(fold));
         to
     }
@@ -163,7 +165,7 @@ impl Segments {
         fold: bool,
     ) -> Option<u32> {
         let hash = hash_pair(edge_seed(from, gap), [before, after], fold);
-        let is_this = |edge: &Edge| {
+        let is_this = |edge: &Branch| {
             let text = edge.text.as_bytes();
             edge.from == from
                 && edge.gap == gap
@@ -249,7 +251,7 @@ impl Node {
     }
 }
 
-impl Edge {
+impl Branch {
     fn hash(&self, fold: bool) -> u64 {
         let text = self.text.as_bytes();
         let (before, after) = text.split_at(self.gap.map_or(text.len(), |gap| gap as usize));

@@ -1,3 +1,5 @@
+//! Patterns seen as segments, for the indexes of the library and of the module.
+
 use crate::template::{Expression, Part, Template};
 
 /// A template as the walk over a path meets it: whole segments, then, where it has a wide

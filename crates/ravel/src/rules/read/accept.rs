@@ -1,3 +1,5 @@
+//! Reads `accept` lines.
+
 use super::{Cursor, Outcome, Reader, keyword};
 use crate::language::grammar::Condition;
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, nearest};

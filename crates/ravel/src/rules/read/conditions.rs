@@ -24,12 +24,12 @@ pub(super) struct Conditions {
 
 /// The conditions of a statement, for all of its rules.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Conditioned {
+pub(super) struct ConditionSet {
     pub(super) tests: Option<Arc<Tests>>,
     named: Arc<[(Box<str>, Place)]>,
 }
 
-impl Conditioned {
+impl ConditionSet {
     /// Every `where` names a capture of the pattern.
     pub(super) fn names_captures_of(&self, pattern: &Pattern) -> Outcome<()> {
         match self
@@ -52,13 +52,13 @@ impl Conditioned {
 }
 
 impl Reader<'_> {
-    pub(super) fn conditioned(&self, conditions: Conditions) -> Conditioned {
+    pub(super) fn conditioned(&self, conditions: Conditions) -> ConditionSet {
         let bit = |name: &HeaderName| {
             self.request_headers.iter().position(|known| known == name).unwrap_or_default()
         };
         let tests =
             (!conditions.tests.is_empty()).then(|| Arc::new(Tests::new(conditions.tests, bit)));
-        Conditioned { tests, named: conditions.named.into() }
+        ConditionSet { tests, named: conditions.named.into() }
     }
 
     pub(super) fn where_line(

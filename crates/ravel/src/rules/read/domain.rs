@@ -1,14 +1,16 @@
+//! Reads `domain` blocks.
+
 use std::net::IpAddr;
 
-use super::site::{Seen, duration, host, one_of, value};
+use super::site::{SeenSettings, duration, host, one_of, value};
 use super::{Cursor, Outcome, Reader};
 use crate::address::Host;
 use crate::language::grammar::DomainSetting;
 use crate::language::{LineText, Problem, ProblemKind, Statement, Word};
-use crate::rules::{Apex, Domain, Issue, NamedFile, Proof};
+use crate::rules::{Apex, Domain, Issue, NamedFile, VerificationRecord};
 
 /// The longest life that a record can have (RFC 2181, section 8).
-const LONGEST_LIFE: u64 = (1 << 31) - 1;
+const MAX_TTL: u64 = (1 << 31) - 1;
 
 impl Reader<'_> {
     pub(super) fn domain(
@@ -33,7 +35,7 @@ impl Reader<'_> {
             issue: Issue::Records,
             ttl: None,
         };
-        let mut seen = Seen::default();
+        let mut seen = SeenSettings::default();
         let mut readable = true;
         for &line in &statement.body {
             if let Err(problem) = self.domain_setting(&mut domain, line, &mut seen) {
@@ -74,7 +76,7 @@ impl Reader<'_> {
         let below = hosts.iter().find(|host| **host != domain.name.as_str());
         match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
             Some(host) if domain.host.is_none() => lacks(host, "host"),
-            _ if domain.issue == Issue::Proof && domain.proof.is_none() => {
+            _ if domain.issue == Issue::VerificationRecord && domain.proof.is_none() => {
                 lacks(&hosts[0], "proof")
             }
             _ => None,
@@ -85,7 +87,7 @@ impl Reader<'_> {
         &self,
         domain: &mut Domain,
         line: LineText<'_>,
-        seen: &mut Seen,
+        seen: &mut SeenSettings,
     ) -> Outcome<()> {
         let mut cursor = Cursor::new(line);
         match seen.next(&mut cursor, DomainSetting::find, DomainSetting::FORMS)? {
@@ -106,11 +108,11 @@ impl Reader<'_> {
                     }
                 }
             }
-            DomainSetting::Proof => {
+            DomainSetting::VerificationRecord => {
                 let name = value(&mut cursor, "the name of the TXT record")?;
                 let name = relative(&name, &cursor, &domain.name)?;
                 let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
-                domain.proof = Some(Proof { name, text });
+                domain.proof = Some(VerificationRecord { name, text });
             }
             DomainSetting::Zone => {
                 domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?)
@@ -135,12 +137,12 @@ impl Reader<'_> {
                 domain.issue = one_of(
                     &mut cursor,
                     "`proof` or `records`",
-                    &[("proof", Issue::Proof), ("records", Issue::Records)],
+                    &[("proof", Issue::VerificationRecord), ("records", Issue::Records)],
                 )?;
             }
             DomainSetting::Ttl => {
                 let word = value(&mut cursor, "a duration such as `1h`")?;
-                match duration(&word.text).filter(|seconds| *seconds <= LONGEST_LIFE) {
+                match duration(&word.text).filter(|seconds| *seconds <= MAX_TTL) {
                     Some(seconds) => domain.ttl = Some(seconds as u32),
                     None => {
                         let found = word.text.into_owned();

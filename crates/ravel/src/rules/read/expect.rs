@@ -1,17 +1,21 @@
+//! Reads `expect` lines.
+
 use http::{HeaderMap, Method};
 
 use super::conditions::is_upper;
 use super::{Cursor, Outcome, Reader, header_field, header_name, header_value, in_word};
-use crate::address::{Address, Malformed, Scheme};
+use crate::address::{Address, Scheme, UrlError};
 use crate::language::grammar::{OutcomeWord, Part};
 use crate::language::{Place, Problem, ProblemKind, Statement, Word};
-use crate::rules::{Check, CheckTest, Expectation, Is, Outcomes, Site, Universal};
+use crate::rules::{
+    Check, CheckTest, EveryExpectation, Expectation, ExpectedOutcome, Site, StatedOutcome,
+};
 use crate::template::Target;
 
 /// What stands behind the address of an expectation.
 struct Parts<A, F> {
     given: HeaderMap,
-    outcome: Option<Outcomes<A, F>>,
+    outcome: Option<ExpectedOutcome<A, F>>,
     checks: Vec<Check>,
 }
 
@@ -33,7 +37,7 @@ impl Reader<'_> {
         let (method, word) = asked(&mut cursor)?;
         let place = cursor.place(word.columns.clone());
         let url = whole(&self.site, &word.text).ok_or_else(|| {
-            let why = Malformed::Scheme.to_string();
+            let why = UrlError::Scheme.to_string();
             Problem::new(place, ProblemKind::Address { found: word.text.to_string(), why })
         })?;
         let site = self.site.clone();
@@ -62,7 +66,7 @@ impl Reader<'_> {
             },
         };
         let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
-        self.universals.push(Universal { line, pattern, given, outcome, checks });
+        self.every_expectations.push(EveryExpectation { line, pattern, given, outcome, checks });
         Ok(())
     }
 
@@ -116,11 +120,11 @@ impl<A, F> Parts<A, F> {
                 Part::Serves => {
                     let word = cursor.word()?.ok_or_else(|| cursor.expected("a file"))?;
                     let place = cursor.place(word.columns.clone());
-                    Some(Outcomes::Serves((readers.file)(&word, place)?))
+                    Some(ExpectedOutcome::Serves((readers.file)(&word, place)?))
                 }
-                Part::Is => {
+                Part::StatedOutcome => {
                     let (is, status) = is(cursor)?;
-                    Some(Outcomes::Is(is, status))
+                    Some(ExpectedOutcome::Is(is, status))
                 }
                 Part::Has => {
                     self.checks.push(has(cursor)?);
@@ -144,7 +148,7 @@ impl<A, F> Parts<A, F> {
 fn goes_to<A, F>(
     cursor: &mut Cursor<'_>,
     read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
-) -> Outcome<Outcomes<A, F>> {
+) -> Outcome<ExpectedOutcome<A, F>> {
     if !cursor.take("to") {
         return Err(cursor.expected("`to` and an address"));
     }
@@ -163,7 +167,7 @@ fn goes_to<A, F>(
             return Err(cursor.expected("`hop` or `hops`"));
         }
     }
-    Ok(Outcomes::GoesTo { address, status, hops })
+    Ok(ExpectedOutcome::GoesTo { address, status, hops })
 }
 
 fn asked<'t>(cursor: &mut Cursor<'t>) -> Outcome<(Method, Word<'t>)> {
@@ -188,7 +192,7 @@ fn whole(site: &Site, text: &str) -> Option<String> {
 
 fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
     let parsed = whole(site, &word.text)
-        .ok_or(Malformed::Scheme)
+        .ok_or(UrlError::Scheme)
         .and_then(|url| Address::parse_location(&url));
     parsed.map_err(|why| {
         Problem::new(
@@ -198,15 +202,15 @@ fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
     })
 }
 
-fn is(cursor: &mut Cursor<'_>) -> Outcome<(Is, Option<u16>)> {
+fn is(cursor: &mut Cursor<'_>) -> Outcome<(StatedOutcome, Option<u16>)> {
     let word = cursor.word()?.ok_or_else(|| cursor.expected(OutcomeWord::expected()))?;
     let is = match OutcomeWord::find(&word.text) {
-        Some(OutcomeWord::Gone) => Is::Gone,
-        Some(OutcomeWord::Missing) => Is::Missing,
-        Some(OutcomeWord::Outside) => Is::Outside,
-        Some(OutcomeWord::Elsewhere) => Is::Elsewhere,
-        Some(OutcomeWord::Loop) if cursor.take("loop") => Is::Loop,
-        Some(OutcomeWord::Refused) => Is::Refused,
+        Some(OutcomeWord::Gone) => StatedOutcome::Gone,
+        Some(OutcomeWord::Missing) => StatedOutcome::Missing,
+        Some(OutcomeWord::Outside) => StatedOutcome::Outside,
+        Some(OutcomeWord::Elsewhere) => StatedOutcome::Elsewhere,
+        Some(OutcomeWord::Loop) if cursor.take("loop") => StatedOutcome::Loop,
+        Some(OutcomeWord::Refused) => StatedOutcome::Refused,
         Some(OutcomeWord::Loop) | None => {
             return Err(cursor.unexpected(word, OutcomeWord::expected()));
         }

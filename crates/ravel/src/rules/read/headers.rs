@@ -1,7 +1,9 @@
+//! Reads `headers` blocks.
+
 use super::{Cursor, Outcome, Reader, Rule, header_field, header_name};
 use crate::language::grammar::{Condition, HeaderLine, OnWhat};
 use crate::language::{LineText, Problem, ProblemKind, Statement};
-use crate::program::{Effect, HeaderEffect, HeaderOp, MediaRange, On, Test, TestKind};
+use crate::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, MediaRange, Test, TestKind};
 
 /// What the answer itself decides.
 const RESERVED: [&str; 6] =
@@ -21,14 +23,14 @@ impl Reader<'_> {
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let line = statement.head.line;
         let pattern = self.pattern(&word, line)?;
-        let mut on = On::Served;
+        let mut on = HeaderScope::Served;
         if cursor.take("on") {
             let word = cursor.word()?.ok_or_else(|| cursor.expected(OnWhat::expected()))?;
             on = match OnWhat::find(&word.text) {
-                Some(OnWhat::Served) => On::Served,
-                Some(OnWhat::Missing) => On::Missing,
-                Some(OnWhat::Redirects) => On::Redirects,
-                Some(OnWhat::All) => On::All,
+                Some(OnWhat::Served) => HeaderScope::Served,
+                Some(OnWhat::Missing) => HeaderScope::Missing,
+                Some(OnWhat::Redirects) => HeaderScope::Redirects,
+                Some(OnWhat::All) => HeaderScope::All,
                 None => return Err(cursor.unexpected(word, OnWhat::expected())),
             };
         }

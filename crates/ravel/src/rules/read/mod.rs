@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
 
-use super::{Accept, Domain, Expectation, RuleSet, Site, Universal};
+use super::{Accept, Domain, EveryExpectation, Expectation, RuleSet, Site};
 use crate::language::grammar::{self, Form, Statement as Keyword};
 use crate::language::{
     Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest,
@@ -40,7 +40,7 @@ struct Reader<'l> {
     /// The request headers that conditions look at.
     request_headers: Vec<HeaderName>,
     expectations: Vec<Expectation>,
-    universals: Vec<Universal>,
+    every_expectations: Vec<EveryExpectation>,
     accepts: Vec<Accept>,
     domains: Vec<Domain>,
 }
@@ -56,7 +56,7 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
         rules: Default::default(),
         request_headers: Vec::new(),
         expectations: Vec::new(),
-        universals: Vec::new(),
+        every_expectations: Vec::new(),
         accepts: Vec::new(),
         domains: Vec::new(),
     };
@@ -85,7 +85,7 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
     Ok(RuleSet {
         program: Program::new(reader.site, reader.rules, reader.request_headers),
         expectations: reader.expectations,
-        universals: reader.universals,
+        every_expectations: reader.every_expectations,
         accepts: reader.accepts,
         domains: reader.domains,
         sources,
@@ -163,7 +163,7 @@ impl Reader<'_> {
         let name = self.file_name(word, place)?;
         match (self.load)(&name) {
             Ok(bytes) => Ok((name, bytes)),
-            Err(why) => Err(Problem::new(place.clone(), ProblemKind::Unreadable { name, why })),
+            Err(why) => Err(Problem::new(place.clone(), ProblemKind::NamedFileError { name, why })),
         }
     }
 

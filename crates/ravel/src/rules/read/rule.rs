@@ -1,4 +1,6 @@
-use super::conditions::{Conditioned, Conditions};
+//! Reads redirects, rewrites, fallbacks and the other rules of one line.
+
+use super::conditions::{ConditionSet, Conditions};
 use super::{Cursor, Outcome, Reader, Rule, in_word};
 use crate::language::grammar::{Condition, GroupLine};
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word};
@@ -117,7 +119,7 @@ impl Reader<'_> {
         cursor: &mut Cursor<'_>,
         line: Line,
         shared: &Options,
-        conditions: &Conditioned,
+        conditions: &ConditionSet,
     ) -> Outcome<Rule> {
         let Some(pattern_word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let pattern = self.pattern(&pattern_word, line);
@@ -139,7 +141,7 @@ impl Reader<'_> {
         pattern: Pattern,
         target: Option<&Word<'_>>,
         options: Options,
-        conditions: &Conditioned,
+        conditions: &ConditionSet,
     ) -> Outcome<Rule> {
         conditions.names_captures_of(&pattern)?;
         let path = |word: &Word<'_>| {

@@ -1,3 +1,5 @@
+//! Reads the `site` block.
+
 use super::{Cursor, Outcome, Reader};
 use crate::address::{Host, Scheme, split_port};
 use crate::language::grammar::{Form, SiteSetting, listed};
@@ -49,7 +51,7 @@ impl Reader<'_> {
                 Site::unknown()
             }
         };
-        let mut seen = Seen::default();
+        let mut seen = SeenSettings::default();
         for &body in &statement.body {
             if let Err(problem) = setting(&mut site, body, &mut seen) {
                 self.problems.push(problem);
@@ -120,7 +122,7 @@ fn site_url(word: &Word<'_>, cursor: &Cursor<'_>) -> Outcome<(Scheme, Host, Box<
     Ok((origin.scheme, origin.host.host.clone(), base.into()))
 }
 
-fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> {
+fn setting(site: &mut Site, line: LineText<'_>, seen: &mut SeenSettings) -> Outcome<()> {
     let mut cursor = Cursor::new(line);
     match seen.next(&mut cursor, SiteSetting::find, SiteSetting::FORMS)? {
         SiteSetting::Files => {
@@ -171,9 +173,9 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut Seen) -> Outcome<()> 
 
 /// The settings that were given, with their lines.
 #[derive(Debug, Default)]
-pub(super) struct Seen(Vec<(&'static str, u32)>);
+pub(super) struct SeenSettings(Vec<(&'static str, u32)>);
 
-impl Seen {
+impl SeenSettings {
     /// The setting that a line begins with, which was not given before.
     pub(super) fn next<S>(
         &mut self,

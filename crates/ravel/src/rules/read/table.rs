@@ -1,8 +1,10 @@
+//! Reads tables of redirects (CSV, RFC 4180).
+
 use std::borrow::Cow;
 
 use csv::{ByteRecord, Position, ReaderBuilder};
 
-use super::conditions::Conditioned;
+use super::conditions::ConditionSet;
 use super::rule::{Kind, Options, status};
 use super::{Cursor, Outcome, Reader};
 use crate::language::{Line, Problem, ProblemKind, Word};
@@ -21,7 +23,7 @@ impl Reader<'_> {
         kind: Kind,
         cursor: &mut Cursor<'_>,
         shared: &Options,
-        conditions: &Conditioned,
+        conditions: &ConditionSet,
     ) -> Outcome<()> {
         let word = cursor.word()?.ok_or_else(|| cursor.expected("the name of a CSV file"))?;
         let place = cursor.place(word.columns.clone());
@@ -40,7 +42,7 @@ impl Reader<'_> {
                 Err(error) => {
                     return Err(Problem::new(
                         place,
-                        ProblemKind::Unreadable { name, why: error.to_string() },
+                        ProblemKind::NamedFileError { name, why: error.to_string() },
                     ));
                 }
             }
@@ -83,7 +85,7 @@ impl Reader<'_> {
         record: &ByteRecord,
         line: Line,
         shared: &Options,
-        conditions: &Conditioned,
+        conditions: &ConditionSet,
         name: &str,
     ) -> Outcome<()> {
         let problem = |kind| Problem::new(line.at(0..0), kind);

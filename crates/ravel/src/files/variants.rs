@@ -1,3 +1,5 @@
+//! Which file every path names, worked out once: the canonical paths and their URL variants.
+
 use std::num::NonZeroU64;
 
 use hashbrown::HashTable;
@@ -11,7 +13,7 @@ use crate::program::{Pages, Site};
 
 /// Every address below the base path that names a file.
 #[derive(Debug, Clone)]
-pub(crate) struct Spellings {
+pub(crate) struct UrlVariants {
     pages: Pages,
     entries: Entries,
     /// For `ignore case`: the first of the addresses, in byte order, that are this in lower case.
@@ -24,11 +26,11 @@ pub(crate) struct Spellings {
 struct Entry {
     file: u32,
     /// What a visitor who asks for it gets.
-    gets: Gets,
+    gets: VariantResult,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Gets {
+enum VariantResult {
     /// The file.
     File,
     /// A redirect to the file's own address.
@@ -61,7 +63,7 @@ impl FromIterator<(Box<str>, Entry)> for Entries {
 
 /// In which way an address names its file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Way {
+enum VariantKind {
     Name,
     Folder,
     Page,
@@ -70,92 +72,99 @@ enum Way {
 
 /// What an address names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Spelled {
+pub(crate) enum UrlVariant {
     /// This file, here.
     Serves(u32),
     /// This file, under its own address.
     Moved(u32),
 }
 
-impl Spellings {
-    pub(crate) fn new(files: &FileList, site: &Site) -> Spellings {
+impl UrlVariants {
+    pub(crate) fn new(files: &FileList, site: &Site) -> UrlVariants {
         let names: Vec<String> =
             files.names().iter().map(|name| format!("/{}", spell(name))).collect();
         let index = spell(&site.index);
         let forms: Vec<Form<'_>> = names.iter().map(|name| Form::of(name, &index)).collect();
         let numbered = || (0_u32..).zip(names.iter().zip(&forms));
         let mut own: Vec<Box<str>> = names.iter().map(|name| name.as_str().into()).collect();
-        let mut ways: FxHashMap<Box<str>, (u32, Way)> = FxHashMap::default();
+        let mut ways: FxHashMap<Box<str>, (u32, VariantKind)> = FxHashMap::default();
         // First the names of files that are no pages, since an exact file always answers; then the
         // addresses that pages are kept under; then all other spellings, each only where nothing
         // stands yet.
         for (file, (name, form)) in numbered() {
-            if matches!(form, Form::Plain) {
-                ways.insert(name.as_str().into(), (file, Way::Name));
+            if matches!(form, Form::PlainClient) {
+                ways.insert(name.as_str().into(), (file, VariantKind::Name));
             }
         }
         for (file, (_, form)) in numbered() {
             let (address, way) = match form {
-                Form::Folder(address) => (*address, Way::Folder),
-                Form::Page(address) => (*address, Way::Page),
-                Form::Plain => continue,
+                Form::Folder(address) => (*address, VariantKind::Folder),
+                Form::Page(address) => (*address, VariantKind::Page),
+                Form::PlainClient => continue,
             };
             if !ways.contains_key(address) {
-                if way == Way::Folder || site.pages != Pages::Exact {
+                if way == VariantKind::Folder || site.pages != Pages::Exact {
                     own[file as usize] = address.into();
                 }
                 ways.insert(address.into(), (file, way));
             }
         }
         for (file, (name, form)) in numbered() {
-            ways.entry(name.as_str().into()).or_insert((file, Way::Name));
+            ways.entry(name.as_str().into()).or_insert((file, VariantKind::Name));
             let other = match form {
                 Form::Folder(address) => address.trim_end_matches('/').to_owned(),
                 Form::Page(address) => format!("{address}/"),
-                Form::Plain => continue,
+                Form::PlainClient => continue,
             };
             if !other.is_empty() {
-                ways.entry(other.into()).or_insert((file, Way::Other));
+                ways.entry(other.into()).or_insert((file, VariantKind::Other));
             }
         }
         let gets = |address: &str, file: u32, way| match site.pages {
-            Pages::Tidy if *own[file as usize] == *address => Gets::File,
-            Pages::Tidy => Gets::Redirect,
-            Pages::Loose => Gets::File,
-            Pages::Exact if matches!(way, Way::Name | Way::Folder) => Gets::File,
-            Pages::Exact => Gets::Nothing,
+            Pages::Tidy if *own[file as usize] == *address => VariantResult::File,
+            Pages::Tidy => VariantResult::Redirect,
+            Pages::Loose => VariantResult::File,
+            Pages::Exact if matches!(way, VariantKind::Name | VariantKind::Folder) => {
+                VariantResult::File
+            }
+            Pages::Exact => VariantResult::Nothing,
         };
-        let entry = |(address, (file, way)): (Box<str>, (u32, Way))| {
+        let entry = |(address, (file, way)): (Box<str>, (u32, VariantKind))| {
             let gets = gets(&address, file, way);
             (address, Entry { file, gets })
         };
         let entries: Entries = ways.into_iter().map(entry).collect();
         let folded = site.ignore_case.then(|| fold(&entries));
-        Spellings { pages: site.pages, entries, folded, own }
+        UrlVariants { pages: site.pages, entries, folded, own }
     }
 
     /// What an address names, as `pages` reads it.
     ///
     /// `hash` is the path's, where it is known already; `odd` says whether it could hold an escape
     /// or an empty segment.
-    pub(crate) fn asked(&self, path: &str, hash: Option<NonZeroU64>, odd: bool) -> Option<Spelled> {
+    pub(crate) fn asked(
+        &self,
+        path: &str,
+        hash: Option<NonZeroU64>,
+        odd: bool,
+    ) -> Option<UrlVariant> {
         let found = self.exact(path, hash, odd).or_else(|| {
             let entry = self.folded(path)?;
-            let leads_on = self.pages == Pages::Tidy && entry.gets == Gets::File;
-            Some(if leads_on { Entry { gets: Gets::Redirect, ..entry } } else { entry })
+            let leads_on = self.pages == Pages::Tidy && entry.gets == VariantResult::File;
+            Some(if leads_on { Entry { gets: VariantResult::Redirect, ..entry } } else { entry })
         });
         match found {
-            Some(Entry { file, gets: Gets::File }) => Some(Spelled::Serves(file)),
-            Some(Entry { file, gets: Gets::Redirect }) => Some(Spelled::Moved(file)),
-            Some(Entry { gets: Gets::Nothing, .. }) => None,
+            Some(Entry { file, gets: VariantResult::File }) => Some(UrlVariant::Serves(file)),
+            Some(Entry { file, gets: VariantResult::Redirect }) => Some(UrlVariant::Moved(file)),
+            Some(Entry { gets: VariantResult::Nothing, .. }) => None,
             None if odd && self.pages == Pages::Tidy && has_pair(path.as_bytes(), *b"//") => {
-                self.any(&without_empty_segments(path)).map(Spelled::Moved)
+                self.any(&without_empty_segments(path)).map(UrlVariant::Moved)
             }
             None => None,
         }
     }
 
-    /// The file that a path of a rule names, in any spelling.
+    /// The file that a path of a rule names, by any URL variant.
     pub(crate) fn any(&self, path: &str) -> Option<u32> {
         self.exact(path, None, true).or_else(|| self.folded(path)).map(|entry| entry.file)
     }
@@ -190,7 +199,7 @@ impl Spellings {
 
     /// Every address that names a file when it is asked for.
     pub(crate) fn addresses(&self) -> impl Iterator<Item = &str> {
-        let asked = self.entries.0.iter().filter(|(_, entry)| entry.gets != Gets::Nothing);
+        let asked = self.entries.0.iter().filter(|(_, entry)| entry.gets != VariantResult::Nothing);
         asked.map(|(address, _)| &**address)
     }
 
@@ -211,7 +220,7 @@ enum Form<'n> {
     /// A page; the address is its name without `.html`.
     Page(&'n str),
     /// Neither.
-    Plain,
+    PlainClient,
 }
 
 impl<'n> Form<'n> {
@@ -221,7 +230,7 @@ impl<'n> Form<'n> {
         }
         match name.strip_suffix(".html") {
             Some(page) if !page.ends_with('/') => Form::Page(page),
-            _ => Form::Plain,
+            _ => Form::PlainClient,
         }
     }
 }

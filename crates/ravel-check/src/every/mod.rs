@@ -5,29 +5,29 @@
 //! carries captures along, what it writes is compared with what is expected piece by piece. What
 //! can neither be shown nor refuted so is said to be undecided, and that is a failure.
 
+mod redirects;
+
 use std::ops::ControlFlow;
 
 use crate::space::{Member, Members, RequestSet, Space};
-use crate::symbolic::{symbolic, written};
 use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{Failure, Verdict, verify};
 use ravel::program::{Effect, HeaderOp, Redirect, Role, Rule, Stage};
-use ravel::rules::{Expectation, Is, Outcomes, Universal};
-use ravel::template::{Target, TargetBase};
+use ravel::rules::{EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome};
 
 /// Addresses of one class that are gone through, where it has no more.
-const MOST_LISTED: usize = 64;
-/// Other spellings of files that are tried.
-const MOST_SPELLINGS: usize = 8;
+const MAX_LISTED: usize = 64;
+/// Other URL variants of files that are tried.
+const MAX_VARIANTS: usize = 8;
 /// Single addresses that are kept as witnesses.
-const MOST_KEPT: usize = 256;
+const MAX_KEPT: usize = 256;
 /// Files that are gone through.
-const MOST_FILES: usize = 20_000;
+const MAX_FILES: usize = 20_000;
 
 /// Why a class is as it is.
 #[derive(Clone, Copy)]
-enum Why<'r> {
+enum ClassReason<'r> {
     /// What its first address gets, all get.
     Alike,
     /// This rule redirects, and may carry captures along.
@@ -38,7 +38,7 @@ enum Why<'r> {
 
 struct Prover<'s, 'r> {
     space: &'s Space<'r>,
-    universal: &'r Universal,
+    universal: &'r EveryExpectation,
     /// The shortest address found for which it does not hold, with what is wrong.
     failing: Option<(Request, Verdict)>,
     undecided: Option<String>,
@@ -47,7 +47,7 @@ struct Prover<'s, 'r> {
 }
 
 /// Proves or refutes what is expected of every address of a pattern.
-fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
+fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectation) -> Verdict {
     let mut prover = Prover::new(space, universal);
     prover.run();
     let asked = format!("every {}", universal.pattern());
@@ -82,10 +82,13 @@ fn verify_every<'r>(space: &Space<'r>, universal: &'r Universal) -> Verdict {
 pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
     let mut verdicts: Vec<Verdict> =
         edge.rules().expectations().iter().map(|expectation| verify(edge, expectation)).collect();
-    if !edge.rules().universals().is_empty() {
+    if !edge.rules().every_expectations().is_empty() {
         let space = Space::new(edge);
         verdicts.extend(
-            edge.rules().universals().iter().map(|universal| verify_every(&space, universal)),
+            edge.rules()
+                .every_expectations()
+                .iter()
+                .map(|universal| verify_every(&space, universal)),
         );
         verdicts.sort_by_key(|verdict| verdict.line());
     }
@@ -98,10 +101,10 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
 /// ```
 /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b/{x}\nexpect every /a/{x} goes to https://h.example/b/{x}\n")?;
 /// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
-/// assert!(!ravel_check::witnesses(&edge, &rules.universals()[0], 9).is_empty());
+/// assert!(!ravel_check::witnesses(&edge, &rules.every_expectations()[0], 9).is_empty());
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
-pub fn witnesses(edge: &Edge, universal: &Universal, most: usize) -> Vec<Expectation> {
+pub fn witnesses(edge: &Edge, universal: &EveryExpectation, most: usize) -> Vec<Expectation> {
     let space = Space::new(edge);
     let mut prover = Prover::new(&space, universal);
     prover.run();
@@ -121,7 +124,7 @@ fn describe_request(request: &Request) -> String {
 }
 
 impl<'s, 'r> Prover<'s, 'r> {
-    fn new(space: &'s Space<'r>, universal: &'r Universal) -> Prover<'s, 'r> {
+    fn new(space: &'s Space<'r>, universal: &'r EveryExpectation) -> Prover<'s, 'r> {
         Prover { space, universal, failing: None, undecided: None, asked: Vec::new() }
     }
 
@@ -144,17 +147,17 @@ impl<'s, 'r> Prover<'s, 'r> {
             }
             match path.path().is_literal() {
                 true if self.edge().file_of(path.path().as_str()).is_none() => continue,
-                true => self.class(rest.and(&taken), Why::Alike),
-                false => self.class(rest.and(&taken), Why::Captures),
+                true => self.class(rest.and(&taken), ClassReason::Alike),
+                false => self.class(rest.and(&taken), ClassReason::Captures),
             }
             rest.take_out(&taken);
         }
         for number in self.overlapping(Stage::Missing) {
             let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule());
-            self.class(rest.and(&taken), Why::Alike);
+            self.class(rest.and(&taken), ClassReason::Alike);
             rest.take_out(&taken);
         }
-        self.class(rest, Why::Alike);
+        self.class(rest, ClassReason::Alike);
     }
 
     fn edge(&self) -> &'r Edge {
@@ -181,36 +184,6 @@ impl<'s, 'r> Prover<'s, 'r> {
         self.space.overlaps(stage).with(self.universal.pattern())
     }
 
-    fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
-        for number in self.overlapping(Stage::Redirect) {
-            let rule = self.space.rule(Stage::Redirect, number).rule();
-            let (sure, maybe) = self.space.acting(rule);
-            let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
-            let why = rule.redirect().map_or(Why::Alike, |redirect| Why::Redirect(rule, redirect));
-            self.class(rest.and(&sure), why);
-            rest.take_out(&sure);
-            // Where it could lead to itself, each address is asked.
-            let doubtful = rest.and(&maybe);
-            if let Member::Shortest(_) = doubtful.shortest(self.space) {
-                self.each_of(
-                    &doubtful,
-                    "whether a redirect leads to the very address that was asked",
-                );
-                *rest = std::mem::take(rest).cut_by(&maybe);
-            }
-        }
-    }
-
-    /// Aliases, plain HTTP under `upgrade`: what no rule redirects goes to the canonical origin.
-    fn away(&mut self, away: RequestSet<'r>) {
-        let named = self.space.naming_a_file();
-        let files = away.and(&named);
-        self.files_of(&files);
-        // An end that answers 200 is, for an address that names no file, a fallback's; each is
-        // asked.
-        self.class(away.minus(&named), Why::Captures);
-    }
-
     /// Gives the requests for which a rewrite names a file that is not there: no other file is
     /// looked up for them.
     fn by_rewrites(&mut self, rest: &mut RequestSet<'r>) -> RequestSet<'r> {
@@ -225,8 +198,8 @@ impl<'s, 'r> Prover<'s, 'r> {
                 true if self.edge().file_of(path.path().as_str()).is_none() => {
                     passed_over = passed_over.or(&class)
                 }
-                true => self.class(class, Why::Alike),
-                false => self.class(class, Why::Captures),
+                true => self.class(class, ClassReason::Alike),
+                false => self.class(class, ClassReason::Captures),
             }
         }
         passed_over
@@ -255,7 +228,7 @@ impl<'s, 'r> Prover<'s, 'r> {
                 continue;
             }
             asked += 1;
-            if asked > MOST_FILES {
+            if asked > MAX_FILES {
                 return self.undecided("there are too many files");
             }
             let here = set.and(&self.space.at_path(address));
@@ -264,7 +237,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             }
         }
         // Other spellings, as `/a//b`, lead to the addresses asked.
-        self.ask_members(set, MOST_SPELLINGS);
+        self.ask_members(set, MAX_VARIANTS);
     }
 
     fn under_given(&self, set: &RequestSet<'r>) -> RequestSet<'r> {
@@ -276,7 +249,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     /// Asks one address of a class, and shows that the others are like it.
-    fn class(&mut self, set: RequestSet<'r>, why: Why<'r>) {
+    fn class(&mut self, set: RequestSet<'r>, why: ClassReason<'r>) {
         for set in self.by_headers(set) {
             match set.shortest(self.space) {
                 Member::None => continue,
@@ -288,9 +261,9 @@ impl<'s, 'r> Prover<'s, 'r> {
                 Member::Shortest(_) => {}
             }
             let alike = match why {
-                Why::Alike => true,
-                Why::Redirect(rule, redirect) => self.redirect_is_alike(rule, redirect),
-                Why::Captures => false,
+                ClassReason::Alike => true,
+                ClassReason::Redirect(rule, redirect) => self.redirect_is_alike(rule, redirect),
+                ClassReason::Captures => false,
             };
             if !alike {
                 self.each_of(&set, "what the captures lead to");
@@ -312,7 +285,7 @@ impl<'s, 'r> Prover<'s, 'r> {
                     op;
                 self.universal.checks().iter().any(|check| check.name() == *name)
             });
-            if !touches || classes.len() > MOST_LISTED {
+            if !touches || classes.len() > MAX_LISTED {
                 continue;
             }
             let matching = self.under_given(&self.space.matching(rule));
@@ -326,7 +299,7 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// Asks every address of a set, if they are few; else some, and says that it is not decided.
     fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
-        if self.ask_members(set, MOST_LISTED) != Members::Exhausted {
+        if self.ask_members(set, MAX_LISTED) != Members::Exhausted {
             self.undecided(what);
         }
     }
@@ -343,7 +316,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
         let follows = matches!(
             self.universal.outcome(),
-            Some(Outcomes::GoesTo { .. } | Outcomes::Is(Is::Loop, _))
+            Some(ExpectedOutcome::GoesTo { .. } | ExpectedOutcome::Is(StatedOutcome::Loop, _))
         );
         if !follows {
             return self.ask(request);
@@ -363,7 +336,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// expectation does not hold.
     fn ask(&mut self, request: &Request) -> bool {
         let (verdict, expectation) = self.verdict(request);
-        if self.asked.len() < MOST_KEPT {
+        if self.asked.len() < MAX_KEPT {
             self.asked.push(expectation);
         }
         let holds = verdict.holds();
@@ -392,7 +365,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         let query = request.address().ok().and_then(|address| address.query());
         if plain.0.holds()
             || query.is_none()
-            || !matches!(self.universal.outcome(), Some(Outcomes::GoesTo { .. }))
+            || !matches!(self.universal.outcome(), Some(ExpectedOutcome::GoesTo { .. }))
         {
             return plain;
         }
@@ -402,83 +375,12 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     /// The outcome that is expected of one address. `Err` if its captures can not stand there.
-    fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<Outcomes, ()> {
+    fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<ExpectedOutcome, ()> {
         let pattern = self.universal.pattern();
         let site = self.edge().site();
         let captures = self.edge().captures_of(pattern, request).ok_or(())?;
-        let base =
-            TargetBase { scheme: site.scheme(), host: site.host().as_str(), base: site.base() };
+        let base = site.target_base();
         let outcome = self.universal.outcome().ok_or(())?;
         outcome.expand(pattern, &captures, base, query).map_err(|_| ())
-    }
-
-    /// Whether what holds for one address that a rule redirects holds for all of them.
-    fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
-        let target = &redirect.target();
-        let Some(Outcomes::GoesTo { address: expected, .. }) = &self.universal.outcome() else {
-            return false;
-        };
-        if target.expressions().next().is_none() && expected.expressions().next().is_none() {
-            // All go to one address; what is decided there must not hang on the query that is
-            // carried along.
-            return self.end_is_plain(target);
-        }
-        let now = symbolic(rule.pattern(), self.universal.pattern())
-            .and_then(|known| written(target, &known));
-        let wanted = symbolic(self.universal.pattern(), self.universal.pattern())
-            .and_then(|known| written(expected, &known));
-        match (now, wanted) {
-            (Some(now), Some(wanted)) if now == wanted => {}
-            _ => return false,
-        }
-        let site = self.edge().site();
-        match target.origin() {
-            Some(origin) if !site.has_host(origin.host().host().as_str()) => true,
-            _ => self.image_is_served(rule),
-        }
-    }
-
-    /// Whether no rule at a literal target asks about more than its path.
-    fn end_is_plain(&self, target: &Target) -> bool {
-        self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
-            let rule = self.space.rule(Stage::Redirect, number).rule();
-            rule.pattern().query().is_empty() && rule.is_unconditional()
-        })
-    }
-
-    /// Whether every address that a rule can lead to is shown by a fallback, and redirected no
-    /// further.
-    fn image_is_served(&self, rule: &'r Rule) -> bool {
-        let Some(image) = self.space.image(rule) else { return false };
-        let site = self.edge().site();
-        let home = self.space.with_origins(|origin| {
-            origin.role == Role::Canonical && origin.scheme == site.scheme()
-        });
-        let mut rest = image.and(&home);
-        let Some(redirect) = rule.redirect() else { return false };
-        let met = |stage| self.space.overlaps(stage).with_target(redirect.target());
-        for number in met(Stage::Redirect) {
-            let other = self.space.rule(Stage::Redirect, number).rule();
-            if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
-                return false;
-            }
-        }
-        if !matches!(rest.and(&self.space.naming_a_file()).shortest(self.space), Member::None)
-            || !met(Stage::Rewrite).is_empty()
-        {
-            return false;
-        }
-        for number in met(Stage::Fallback) {
-            let other = self.space.rule(Stage::Fallback, number).rule();
-            let Some(path) = other.shows() else { continue };
-            if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
-                let mut taken = self.space.matching(other);
-                if other.spares_files() {
-                    taken.take_out(&self.space.of_known_type());
-                }
-                rest.take_out(&taken);
-            }
-        }
-        matches!(rest.shortest(self.space), Member::None)
     }
 }

@@ -7,12 +7,12 @@ use crate::space::{Members, RequestSet};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
 use ravel::language::Line;
-use ravel::program::{Effect, FileRole, RuleRef, Stage, TextSet};
-use ravel::template::{Expression, Pattern, QueryTest};
+use ravel::program::{Effect, FileRole, RuleRef, Stage};
+use ravel::template::{Expression, Pattern};
 
 /// What is left of a rule.
 #[derive(Debug, Clone)]
-pub(super) enum Left {
+pub(super) enum RuleRemainder {
     /// It acts, for example on this request; the earlier lines that take a part of what it matches.
     Something(Request, Vec<Line>),
     /// It never acts: the earlier lines that take all it matches, and whether files do too.
@@ -21,13 +21,13 @@ pub(super) enum Left {
 }
 
 /// More rules that could overlap than this are not taken out one by one.
-const MOST_OVERLAPS: usize = 400;
+const MAX_OVERLAPS: usize = 400;
 /// Rules that match one URL without a note.
 const MAX_ASKED: usize = 100;
 /// Rules of a stage of which URLs are made to look for more.
 const MAX_SAMPLED: usize = 1_000;
 /// Members of what is left that are tried on the edge itself.
-const MOST_TRIED: usize = 12;
+const MAX_TRIED: usize = 12;
 
 impl<'r> Audit<'r> {
     /// Every rule but `headers` that never acts, or is there twice.
@@ -52,11 +52,11 @@ impl<'r> Audit<'r> {
                     continue;
                 }
                 match self.left(stage, number, rule) {
-                    Left::Something(..) => {}
-                    Left::Nothing(lines, files) => {
+                    RuleRemainder::Something(..) => {}
+                    RuleRemainder::Nothing(lines, files) => {
                         out.push(self.never(rule, lines, files, with_files.is_some()))
                     }
-                    Left::Undecided => out
+                    RuleRemainder::Undecided => out
                         .push(self.not_decided(rule.line(), format!("whether `{rule}` ever acts"))),
                 }
             }
@@ -133,7 +133,7 @@ impl<'r> Audit<'r> {
     }
 
     /// What is left of a rule once all that is decided before it has taken its part.
-    pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Left {
+    pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> RuleRemainder {
         let universe = self.universe(stage);
         let (sure, maybe) = match stage {
             Stage::Redirect => self.space.acting(rule.rule()),
@@ -155,8 +155,8 @@ impl<'r> Audit<'r> {
             redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
         let earlier: Vec<RuleRef<'r>> =
             earlier.map(|other| self.space.rule(Stage::Redirect, other)).collect();
-        if earlier.len() > MOST_OVERLAPS {
-            return Left::Undecided;
+        if earlier.len() > MAX_OVERLAPS {
+            return RuleRemainder::Undecided;
         }
         for other in earlier {
             let (sure, maybe) = self.space.acting(other.rule());
@@ -190,7 +190,7 @@ impl<'r> Audit<'r> {
             left = left.or(&pages);
         }
         let mut example = None;
-        let members = left.each_member(&self.space, MOST_TRIED, |request| {
+        let members = left.each_member(&self.space, MAX_TRIED, |request| {
             match self.acts(stage, rule, request) {
                 true => {
                     example = Some(request.clone());
@@ -200,9 +200,9 @@ impl<'r> Audit<'r> {
             }
         });
         match (example, members) {
-            (Some(example), _) => Left::Something(example, lines),
-            (None, Members::Exhausted) => Left::Nothing(lines, files),
-            (None, _) => Left::Undecided,
+            (Some(example), _) => RuleRemainder::Something(example, lines),
+            (None, Members::Exhausted) => RuleRemainder::Nothing(lines, files),
+            (None, _) => RuleRemainder::Undecided,
         }
     }
 
@@ -318,8 +318,7 @@ impl<'r> Audit<'r> {
         let prefix = path.path().literal_prefix();
         let fold = self.edge().site().ignore_case();
         let mut paths = Vec::new();
-        for address in self.edge().spelled_addresses().filter(|address| address.starts_with(prefix))
-        {
+        for address in self.edge().variant_paths().filter(|address| address.starts_with(prefix)) {
             let Some(values) = path.captures_for(address, rule.pattern(), fold) else { continue };
             let value = |name: &str| {
                 values
@@ -328,7 +327,7 @@ impl<'r> Audit<'r> {
                     .map_or(String::new(), |(_, value)| value.clone())
             };
             paths.push(rule.pattern().path_with(value));
-            if paths.len() > MOST_OVERLAPS {
+            if paths.len() > MAX_OVERLAPS {
                 return None;
             }
         }
@@ -344,59 +343,6 @@ impl<'r> Audit<'r> {
                 why.steps().iter().any(|step| *step == Step::Rule(rule.id(), RuleResult::Matched))
             }
         }
-    }
-
-    /// A request made of the rule's own text on which it acts; finding none says nothing.
-    pub(super) fn quick_example(&self, stage: Stage, rule: RuleRef<'_>) -> Option<Request> {
-        let request = self.sample(rule)?;
-        self.acts(stage, rule, &request).then_some(request)
-    }
-
-    /// A request made of the rule's own text, as short as its conditions let it be.
-    pub(super) fn sample(&self, rule: RuleRef<'_>) -> Option<Request> {
-        let listed = |name: &str| {
-            rule.tests().of_capture(name).filter(|(_, negated)| !negated).find_map(|(set, _)| {
-                match set {
-                    TextSet::OneOf(list) => list.first().map(|text| text.to_string()),
-                    TextSet::Digits { least, .. } => Some("1".repeat((*least).min(64))),
-                    TextSet::Matches(regex) => regex.shortest(),
-                }
-            })
-        };
-        self.sample_with(rule.pattern(), &|name| match (listed(name), rule.pattern().form_of(name))
-        {
-            (Some(text), Some(Expression::Segments)) => format!("/{text}"),
-            (Some(text), _) => text,
-            (None, Some(Expression::Segment)) => "a".to_owned(),
-            (None, _) => String::new(),
-        })
-    }
-
-    /// A request that a pattern's text makes with these captures.
-    pub(super) fn sample_with(
-        &self,
-        pattern: &Pattern,
-        capture: &dyn Fn(&str) -> String,
-    ) -> Option<Request> {
-        let site = self.edge().site();
-        let mut url = match pattern.origin() {
-            None => format!("{}://{}{}", site.scheme(), site.host(), site.open_base()),
-            Some(origin) if origin.host().capture().is_none() => {
-                format!("{}://{}", origin.scheme(), origin.host().host())
-            }
-            Some(_) => return None,
-        };
-        url.push_str(&pattern.path_with(capture));
-        for (at, part) in pattern.query().iter().enumerate() {
-            url.push(if at == 0 { '?' } else { '&' });
-            url.push_str(part.key());
-            match &part.test() {
-                QueryTest::Present => {}
-                QueryTest::Text(value) => url.extend(["=", value]),
-                QueryTest::Capture(name) => url.extend(["=", &capture(name)]),
-            }
-        }
-        Request::get(&url).ok()
     }
 
     fn same_before(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> Option<Line> {

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 
 use hickory_proto::rr::RData;
 
-use super::plan::{Action, Plan, beside_alias, name_of};
+use super::plan::{Plan, beside_alias, name_of};
+use super::row::Action;
 use super::zone::{Name, Record, RecordData, RecordType};
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
@@ -13,119 +14,7 @@ use ravel::rules::{Apex, Code, Domain};
 /// A life longer than this, in seconds, is long for a record that is about to change.
 const LONG: u32 = 86_400;
 
-/// The CAA records that count for some hosts (RFC 8659, section 3).
-#[derive(Debug)]
-pub(super) struct CaaSet<'z> {
-    records: Vec<&'z Record>,
-    /// Whether they are asked for names that begin with `*.`.
-    wild: bool,
-    hosts: Vec<&'z str>,
-}
-
-impl CaaSet<'_> {
-    /// The values that count: those of `issuewild` for wildcards where there are any, else those of
-    /// `issue`.
-    fn values(&self) -> Option<Vec<String>> {
-        let of = |tag: &str| -> Vec<String> {
-            let caa = self.records.iter().filter_map(|record| match &record.data.as_ref()?.0 {
-                RData::CAA(caa) if caa.tag.eq_ignore_ascii_case(tag) => {
-                    Some(String::from_utf8_lossy(&caa.value).into_owned())
-                }
-                _ => None,
-            });
-            caa.collect()
-        };
-        let wild = of("issuewild");
-        let values = if self.wild && !wild.is_empty() { wild } else { of("issue") };
-        (!values.is_empty()).then_some(values)
-    }
-
-    /// The authorities that may issue; none where all may.
-    fn allowed(&self) -> Option<BTreeSet<String>> {
-        let issuer = |value: &String| {
-            value.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
-        };
-        Some(self.values()?.iter().map(issuer).filter(|name| !name.is_empty()).collect())
-    }
-
-    /// A tag that is critical and that nobody has to know (RFC 8659, section 4.5).
-    fn unknown_critical(&self) -> Option<(&Record, &str)> {
-        self.records.iter().find_map(|record| match &record.data.as_ref()?.0 {
-            RData::CAA(caa) => {
-                let known = [
-                    "issue",
-                    "issuewild",
-                    "iodef",
-                    "issuemail",
-                    "issuevmc",
-                    "contactemail",
-                    "contactphone",
-                ];
-                let unknown = caa.issuer_critical
-                    && !known.iter().any(|tag| caa.tag.eq_ignore_ascii_case(tag));
-                unknown.then_some((*record, caa.tag.as_str()))
-            }
-            _ => None,
-        })
-    }
-
-    /// How long authorities may keep these records, in seconds.
-    pub(super) fn ttl(&self) -> u32 {
-        self.records.iter().map(|record| record.ttl).max().unwrap_or(0)
-    }
-
-    /// Whether nobody may issue.
-    pub(super) fn forbids(&self) -> bool {
-        self.unknown_critical().is_some()
-            || self.allowed().is_some_and(|allowed| allowed.is_empty())
-    }
-}
-
 impl Plan<'_> {
-    /// The sets of CAA records that count for the hosts: each host's nearest, going up from its
-    /// name.
-    pub(super) fn caa(&self) -> Vec<CaaSet<'_>> {
-        let mut sets: Vec<CaaSet<'_>> = Vec::new();
-        for host in &self.hosts {
-            let (wild, plain) = match host.host.strip_prefix("*.") {
-                Some(rest) => (true, name_of(rest)),
-                None => (false, host.name.clone()),
-            };
-            let mut above = plain;
-            let mut records: Vec<&Record> = Vec::new();
-            while self.zone.origin().holds(&above) {
-                records = self.zone.set(&above, RecordType::CAA).collect();
-                if !records.is_empty() {
-                    break;
-                }
-                above = above.above();
-            }
-            if records.is_empty() {
-                continue;
-            }
-            match sets
-                .iter_mut()
-                .find(|set| set.wild == wild && set.records[0].name == records[0].name)
-            {
-                Some(set) => set.hosts.push(&host.host),
-                None => sets.push(CaaSet { records, wild, hosts: vec![&host.host] }),
-            }
-        }
-        // Wildcards for which the same holds are no case of their own.
-        sets.sort_by_key(|set| set.wild);
-        let mut merged: Vec<CaaSet<'_>> = Vec::new();
-        for set in sets {
-            let same = |other: &&mut CaaSet<'_>| {
-                other.records[0].name == set.records[0].name && other.values() == set.values()
-            };
-            match merged.iter_mut().find(same) {
-                Some(other) => other.hosts.extend(set.hosts),
-                None => merged.push(set),
-            }
-        }
-        merged
-    }
-
     /// What is wrong with the zone, the first line first.
     pub fn findings(&self) -> Vec<Finding> {
         let mut out = Vec::new();

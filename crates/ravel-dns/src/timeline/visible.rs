@@ -2,30 +2,35 @@
 
 use std::collections::BTreeSet;
 
-use super::{EVER, Ends, Span, Version};
+use super::{Destinations, EVER, Span, Version};
 use crate::Moment;
 use crate::plan::Plan;
 use crate::zone::{Lookup, Name, RecordData, RecordType, Zone};
 
 /// Aliases are followed so far.
-const MOST_ALIASES: usize = 8;
+const MAX_ALIASES: usize = 8;
 
 /// What a version of the zone says to a question, and how long that is kept.
-pub(super) enum Said<'z> {
+pub(super) enum ServerAnswer<'z> {
     Data(Vec<&'z RecordData>),
     Alias(Name),
     Nothing,
 }
 
-pub(super) fn ask<'z>(zone: &'z Zone, name: &Name, kind: RecordType) -> (u32, Said<'z>) {
+pub(super) fn ask<'z>(zone: &'z Zone, name: &Name, kind: RecordType) -> (u32, ServerAnswer<'z>) {
     match zone.lookup(name, kind) {
         Lookup::Records(records) => {
             let ttl = records.iter().map(|record| record.ttl).min().unwrap_or(0);
-            (ttl, Said::Data(records.iter().filter_map(|record| record.data.as_ref()).collect()))
+            (
+                ttl,
+                ServerAnswer::Data(
+                    records.iter().filter_map(|record| record.data.as_ref()).collect(),
+                ),
+            )
         }
-        Lookup::Alias(record, target) => (record.ttl, Said::Alias(target)),
+        Lookup::Alias(record, target) => (record.ttl, ServerAnswer::Alias(target)),
         Lookup::Delegated(_) | Lookup::NoData | Lookup::NoName => {
-            (zone.negative_ttl(), Said::Nothing)
+            (zone.negative_ttl(), ServerAnswer::Nothing)
         }
     }
 }
@@ -78,9 +83,9 @@ pub(super) fn spans(
 fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
     let mut names = vec![name.clone()];
     let mut at = 0;
-    while at < names.len() && names.len() <= MOST_ALIASES {
+    while at < names.len() && names.len() <= MAX_ALIASES {
         for version in versions {
-            if let (_, Said::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
+            if let (_, ServerAnswer::Alias(target)) = ask(version.zone, &names[at], RecordType::A)
                 && version.zone.origin().holds(&target)
                 && !names.contains(&target)
             {
@@ -94,10 +99,10 @@ fn reached(versions: &[Version<'_>], name: &Name) -> Vec<Name> {
 
 /// What visitors can reach at a moment. Most have both kinds of addresses to go by, so a name is
 /// missing only where both are.
-fn ends(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, at: i64) -> Ends {
+fn ends(plan: &Plan<'_>, versions: &[Version<'_>], name: &Name, at: i64) -> Destinations {
     let v4 = ends_of(plan, versions, name, RecordType::A, at, 0);
     let v6 = ends_of(plan, versions, name, RecordType::AAAA, at, 0);
-    Ends { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
+    Destinations { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
 }
 
 fn ends_of(
@@ -107,26 +112,32 @@ fn ends_of(
     kind: RecordType,
     at: i64,
     depth: usize,
-) -> Ends {
-    let mut all = Ends::default();
+) -> Destinations {
+    let mut all = Destinations::default();
     for (number, version) in versions.iter().enumerate() {
         if version.from > at || (at >= end_of(versions, number, name, kind)) {
             continue;
         }
-        let old = Ends { old: true, ..Ends::default() };
+        let old = Destinations { old: true, ..Destinations::default() };
         all.add(match ask(version.zone, name, kind).1 {
-            Said::Nothing => Ends { missing: true, ..Ends::default() },
-            Said::Alias(target) if plan.target().as_ref() == Some(&target) => {
-                Ends { new: true, ..Ends::default() }
+            ServerAnswer::Nothing => Destinations { missing: true, ..Destinations::default() },
+            ServerAnswer::Alias(target) if plan.target().as_ref() == Some(&target) => {
+                Destinations { new: true, ..Destinations::default() }
             }
-            Said::Alias(target) if depth < MOST_ALIASES && version.zone.origin().holds(&target) => {
+            ServerAnswer::Alias(target)
+                if depth < MAX_ALIASES && version.zone.origin().holds(&target) =>
+            {
                 ends_of(plan, versions, &target, kind, at, depth + 1)
             }
-            Said::Alias(_) => old,
-            Said::Data(data) => {
+            ServerAnswer::Alias(_) => old,
+            ServerAnswer::Data(data) => {
                 let needed = plan.addresses(kind);
                 let new = data.iter().any(|data| needed.contains(data));
-                Ends { new, old: data.iter().any(|data| !needed.contains(data)), missing: false }
+                Destinations {
+                    new,
+                    old: data.iter().any(|data| !needed.contains(data)),
+                    missing: false,
+                }
             }
         });
     }

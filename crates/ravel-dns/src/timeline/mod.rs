@@ -5,16 +5,18 @@
 //! that is all there is to it, for every single question. A host's answer may need several
 //! questions (an alias, then addresses), each kept for itself.
 
+mod host;
 mod prepare;
-mod seen;
+mod visible;
 
+use super::caa::CaaSet;
 use super::plan::{Plan, PlannedHost, name_of, said};
-use super::wrong::CaaSet;
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
+pub use host::{Destinations, Gap, HostTimeline, Span};
 use prepare::{adds_proof, long_lives, prepared, proof_wait, proves, with_low_lives};
 use ravel::rules::Issue;
-use seen::{end_of, spans};
+use visible::{end_of, spans};
 
 /// The life that records get before a change, in seconds.
 const LOW: u32 = 300;
@@ -25,15 +27,15 @@ const ISSUING: u32 = 3_600;
 /// What happens when a zone changes.
 #[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone)]
-pub struct Course {
+pub struct Timeline {
     pub(crate) moment: Moment,
     pub(crate) steps: Vec<Step>,
     #[cfg_attr(feature = "serde", serde(skip))]
     pub(crate) zones: Vec<(Moment, Zone)>,
-    pub(crate) hosts: Vec<HostCourse>,
+    pub(crate) hosts: Vec<HostTimeline>,
     pub(crate) unseen: Vec<String>,
     pub(crate) proof: Option<Window>,
-    pub(crate) certificate: Issued,
+    pub(crate) certificate: Issuance,
 }
 
 /// Something to do.
@@ -72,51 +74,6 @@ pub enum StepKind {
     Raise,
 }
 
-/// What visitors of a host see.
-#[derive(Debug, Clone)]
-pub struct HostCourse {
-    pub(crate) host: String,
-    pub(crate) spans: Vec<Span>,
-    pub(crate) https: Option<Moment>,
-    pub(crate) gap: Option<Gap>,
-}
-
-/// A stretch of time.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Span {
-    pub(crate) from: Option<Moment>,
-    pub(crate) until: Option<Moment>,
-    #[cfg_attr(feature = "serde", serde(flatten))]
-    pub(crate) ends: Ends,
-}
-
-impl Span {
-    /// Its start; none for the past.
-    pub fn from(&self) -> Option<Moment> {
-        self.from
-    }
-
-    /// Its end, which is no part of it; none for the future.
-    pub fn until(&self) -> Option<Moment> {
-        self.until
-    }
-
-    /// What visitors can reach in it.
-    pub fn ends(&self) -> Ends {
-        self.ends
-    }
-}
-
-/// Where visitors can end.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Ends {
-    pub(crate) old: bool,
-    pub(crate) new: bool,
-    pub(crate) missing: bool,
-}
-
 /// When something begins to be so: for the first, and for all.
 #[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -140,34 +97,13 @@ impl Window {
 /// When a certificate can be issued.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Issued {
+pub enum Issuance {
     /// It is there: the chain that the rules name is for every host, and valid.
     There,
     /// In this window.
     In(Window),
     /// Not at all: CAA records forbid it.
     Forbidden,
-}
-
-/// A time without HTTPS.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Gap {
-    pub(crate) from: Moment,
-    pub(crate) until: Option<Moment>,
-}
-
-impl Gap {
-    /// When the first visitors reach the new site.
-    pub fn from(&self) -> Moment {
-        self.from
-    }
-
-    /// When the certificate can be issued at the latest; none if it can not. What the issuing
-    /// itself takes comes on top.
-    pub fn until(&self) -> Option<Moment> {
-        self.until
-    }
 }
 
 /// A zone from a moment on.
@@ -180,15 +116,15 @@ struct Version<'z> {
 /// The start of the first version: longer before than any life.
 const EVER: i64 = i64::MIN / 2;
 
-impl Course {
+impl Timeline {
     /// Everything is changed at one moment.
-    pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+    pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Timeline {
         let after = plan.zone.changed(plan.changes());
         let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
-        let mut course = Course::over(plan, certificate, moment, &versions, None);
+        let mut course = Timeline::over(plan, certificate, moment, &versions, None);
         course.zones = vec![(moment, after)];
         course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
-        if let Issued::In(window) = course.certificate {
+        if let Issuance::In(window) = course.certificate {
             course.steps.push(Step { at: window.worst, kind: StepKind::Issue });
         }
         course
@@ -196,7 +132,11 @@ impl Course {
 
     /// The steps are taken in the order that leaves as little of a gap as can be, with the switch
     /// at this moment.
-    pub fn in_order(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Course {
+    pub fn in_order(
+        plan: &Plan<'_>,
+        certificate: Option<&Certificate>,
+        moment: Moment,
+    ) -> Timeline {
         let lowered = long_lives(plan);
         let proves = adds_proof(plan);
         let old_life = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
@@ -212,12 +152,12 @@ impl Course {
             versions.push(Version { from: start, zone: &before });
         }
         versions.push(Version { from: 0, zone: &switched });
-        let arrived = Course::over(plan, certificate, moment, &versions, allowed)
+        let arrived = Timeline::over(plan, certificate, moment, &versions, allowed)
             .settled()
             .map_or(0, |at| at.since(moment));
         let after = plan.zone.changed(plan.changes());
         versions.push(Version { from: arrived, zone: &after });
-        let mut course = Course::over(plan, certificate, moment, &versions, allowed);
+        let mut course = Timeline::over(plan, certificate, moment, &versions, allowed);
         let at = |seconds| moment.plus(seconds);
         course.zones = versions
             .iter()
@@ -235,7 +175,7 @@ impl Course {
             steps.push(Step { at: at(start), kind: StepKind::Allow });
         }
         steps.push(Step { at: moment, kind: StepKind::Switch });
-        if let Issued::In(window) = course.certificate {
+        if let Issuance::In(window) = course.certificate {
             steps.push(Step { at: window.worst, kind: StepKind::Issue });
         }
         if after.text() != switched.text() {
@@ -257,7 +197,7 @@ impl Course {
         let spans =
             self.hosts.iter().flat_map(|host| host.spans.iter().filter_map(|span| span.from));
         let windows = self.proof.iter().chain(match &self.certificate {
-            Issued::In(window) => Some(window),
+            Issuance::In(window) => Some(window),
             _ => None,
         });
         let mut all: Vec<Moment> = spans.chain(self.steps.iter().map(|step| step.at)).collect();
@@ -275,9 +215,9 @@ impl Course {
         moment: Moment,
         versions: &[Version<'_>],
         allowed: Option<(i64, i64)>,
-    ) -> Course {
+    ) -> Timeline {
         let at = |seconds| moment.plus(seconds);
-        let proof = plan.domain.proof().as_ref().and_then(|proof| {
+        let proof = plan.domain.verification().as_ref().and_then(|proof| {
             let name = name_of(proof.name().as_str());
             let has = |zone: &Zone| {
                 zone.set(&name, RecordType::TXT)
@@ -302,9 +242,9 @@ impl Course {
         let certificate = issued(plan, certificate, moment, begin, proof, allowed);
         let course = |host: &PlannedHost| {
             let spans = spans(plan, versions, &host.name, moment);
-            HostCourse::new(host.host.clone(), spans, certificate, plan.domain.issue())
+            HostTimeline::new(host.host.clone(), spans, certificate, plan.domain.issue())
         };
-        Course {
+        Timeline {
             moment,
             steps: Vec::new(),
             zones: Vec::new(),
@@ -337,7 +277,7 @@ impl Course {
     }
 
     /// What visitors see, host by host.
-    pub fn hosts(&self) -> &[HostCourse] {
+    pub fn hosts(&self) -> &[HostTimeline] {
         &self.hosts
     }
 
@@ -353,103 +293,8 @@ impl Course {
     }
 
     /// When the certificate can be issued.
-    pub fn certificate(&self) -> Issued {
+    pub fn certificate(&self) -> Issuance {
         self.certificate
-    }
-}
-
-impl HostCourse {
-    fn new(host: String, spans: Vec<Span>, certificate: Issued, issue: Issue) -> HostCourse {
-        let mut course = HostCourse { host, spans, https: None, gap: None };
-        let changes = course.spans.len() > 1;
-        let all_new = course.all_new();
-        let Some(first) = course.first_new() else { return course };
-        course.https = match certificate {
-            Issued::There => Some(all_new.unwrap_or(first)),
-            Issued::In(window) => Some(all_new.unwrap_or(first).max(window.worst)),
-            Issued::Forbidden => None,
-        };
-        course.gap = match certificate {
-            _ if !changes => None,
-            Issued::There => None,
-            Issued::In(window) => {
-                let late = window.worst > first || issue == Issue::Records;
-                late.then_some(Gap { from: first, until: Some(window.worst.max(first)) })
-            }
-            Issued::Forbidden => Some(Gap { from: first, until: None }),
-        };
-        course
-    }
-
-    /// When the first visitors reach the new site; the start of time where they always do.
-    pub fn first_new(&self) -> Option<Moment> {
-        let span = self.spans.iter().find(|span| span.ends.new)?;
-        span.from.or(span.until).or(Some(Moment::from_unix(0)))
-    }
-
-    /// When the last visitors are gone from the old one; none where there are none or they stay.
-    pub fn last_old(&self) -> Option<Moment> {
-        self.spans.iter().rfind(|span| span.ends.old)?.until
-    }
-
-    /// When the last resolver forgets that the name was missing.
-    pub fn last_missing(&self) -> Option<Moment> {
-        self.spans.iter().rfind(|span| span.ends.missing)?.until
-    }
-
-    /// From when on everybody reaches the new site; none where they always do or never.
-    pub fn all_new(&self) -> Option<Moment> {
-        let last = self.spans.last()?;
-        last.from.filter(|_| last.ends == Ends { new: true, ..Ends::default() })
-    }
-
-    /// The host.
-    pub fn host(&self) -> &str {
-        &self.host
-    }
-
-    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
-    pub fn spans(&self) -> &[Span] {
-        &self.spans
-    }
-
-    /// From when on HTTPS works for everyone; none where no certificate can be issued.
-    pub fn https(&self) -> Option<Moment> {
-        self.https
-    }
-
-    /// While some reach the new site, and it has no certificate yet.
-    pub fn gap(&self) -> Option<Gap> {
-        self.gap
-    }
-}
-
-impl Ends {
-    /// Whether visitors can end elsewhere, at the new site, and nowhere.
-    pub const fn new(old: bool, new: bool, missing: bool) -> Ends {
-        Ends { old, new, missing }
-    }
-
-    /// Takes in where others can end.
-    pub fn add(&mut self, other: Ends) {
-        self.old |= other.old;
-        self.new |= other.new;
-        self.missing |= other.missing;
-    }
-
-    /// Somewhere else than at the new site.
-    pub fn is_old(&self) -> bool {
-        self.old
-    }
-
-    /// At the new site.
-    pub fn is_new(&self) -> bool {
-        self.new
-    }
-
-    /// Nowhere: the name is not found.
-    pub fn is_missing(&self) -> bool {
-        self.missing
     }
 }
 
@@ -460,7 +305,7 @@ fn issued(
     begin: Moment,
     proof: Option<Window>,
     allowed: Option<Window>,
-) -> Issued {
+) -> Issuance {
     let there = certificate.is_some_and(|certificate| {
         let (from, until) = certificate.validity();
         from <= moment
@@ -468,10 +313,10 @@ fn issued(
             && plan.hosts.iter().all(|host| certificate.names(&host.host))
     });
     if there {
-        return Issued::There;
+        return Issuance::There;
     }
     if allowed.is_none() && plan.caa().iter().any(CaaSet::forbids) {
-        return Issued::Forbidden;
+        return Issuance::Forbidden;
     }
     let switch = Window { best: moment, worst: moment };
     let by_records = plan.domain.issue() == Issue::Records || !proves(plan);
@@ -482,5 +327,5 @@ fn issued(
         best: one.best.max(other.best),
         worst: one.worst.max(other.worst),
     };
-    Issued::In(awaited.fold(earliest, later))
+    Issuance::In(awaited.fold(earliest, later))
 }

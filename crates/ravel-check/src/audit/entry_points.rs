@@ -7,12 +7,12 @@ use ravel::program::Role;
 
 /// Where people end who come in by each host and scheme.
 #[derive(Debug, Clone)]
-pub struct WaysIn {
+pub struct EntryPoints {
     pub(crate) deep: Option<String>,
-    pub(crate) ways: Vec<Way>,
+    pub(crate) ways: Vec<EntryPoint>,
 }
 
-impl WaysIn {
+impl EntryPoints {
     /// The page besides the first that was asked for, as a path below the base path; none where the
     /// site has no other.
     pub fn deep(&self) -> Option<&str> {
@@ -20,21 +20,21 @@ impl WaysIn {
     }
 
     /// One for each host and scheme, the canonical host first.
-    pub fn ways(&self) -> &[Way] {
+    pub fn ways(&self) -> &[EntryPoint] {
         &self.ways
     }
 }
 
 /// A host with a scheme.
 #[derive(Debug, Clone)]
-pub struct Way {
+pub struct EntryPoint {
     pub(crate) origin: String,
     pub(crate) line: Line,
-    pub(crate) first: WayEnd,
-    pub(crate) deep: Option<WayEnd>,
+    pub(crate) first: EntryPointEnd,
+    pub(crate) deep: Option<EntryPointEnd>,
 }
 
-impl Way {
+impl EntryPoint {
     /// The origin, as `http://www.harbour.example`.
     pub fn origin(&self) -> &str {
         &self.origin
@@ -46,19 +46,19 @@ impl Way {
     }
 
     /// Where the site's first page ends.
-    pub fn first(&self) -> &WayEnd {
+    pub fn first(&self) -> &EntryPointEnd {
         &self.first
     }
 
     /// Where a deep page ends.
-    pub fn deep(&self) -> Option<&WayEnd> {
+    pub fn deep(&self) -> Option<&EntryPointEnd> {
         self.deep.as_ref()
     }
 }
 
 /// Where a way ends.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct WayEnd {
+pub struct EntryPointEnd {
     pub(crate) asked: String,
     pub(crate) url: String,
     pub(crate) status: Option<u16>,
@@ -66,7 +66,7 @@ pub struct WayEnd {
     pub(crate) back_to_plain: bool,
 }
 
-impl WayEnd {
+impl EntryPointEnd {
     /// What was asked.
     pub fn asked(&self) -> &str {
         &self.asked
@@ -95,7 +95,7 @@ impl WayEnd {
 
 impl<'r> Audit<'r> {
     /// Asks every way in.
-    pub fn ways_in(&self) -> WaysIn {
+    pub fn entry_points(&self) -> EntryPoints {
         let deep = self.deep_page();
         let site = self.edge().site();
         let mut ways = Vec::new();
@@ -121,17 +121,17 @@ impl<'r> Audit<'r> {
             let end =
                 |path: &str| self.end_of(&format!("{whole}{}{path}", &base[..base.len() - 1]));
             let Some(first) = end("/") else { continue };
-            ways.push(Way {
+            ways.push(EntryPoint {
                 origin: whole.clone(),
                 line,
                 first,
                 deep: deep.as_deref().and_then(end),
             });
         }
-        WaysIn { deep, ways }
+        EntryPoints { deep, ways }
     }
 
-    fn end_of(&self, url: &str) -> Option<WayEnd> {
+    fn end_of(&self, url: &str) -> Option<EntryPointEnd> {
         let walk = self.edge().walk(&Request::get(url).ok()?);
         let asked = walk.answers().iter().map(|(asked, _)| asked.as_str());
         let schemes: Vec<Scheme> = asked
@@ -141,7 +141,7 @@ impl<'r> Audit<'r> {
             .collect();
         let back_to_plain = schemes.windows(2).any(|pair| pair == [Scheme::Https, Scheme::Http]);
         let status = walk.status();
-        Some(WayEnd {
+        Some(EntryPointEnd {
             asked: url.to_owned(),
             url: walk.url().to_owned(),
             status,
@@ -170,7 +170,7 @@ impl<'r> Audit<'r> {
     }
 
     /// Findings on the ways in.
-    pub fn way_findings(&self, ways: &WaysIn) -> Vec<Finding> {
+    pub fn way_findings(&self, ways: &EntryPoints) -> Vec<Finding> {
         let site = self.edge().site();
         let mut out = Vec::new();
         for way in &ways.ways {

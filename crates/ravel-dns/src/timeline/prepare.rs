@@ -1,8 +1,9 @@
 //! What is done before a switch, so that little is kept when it comes.
 
 use super::LOW;
-use super::seen::ask;
-use crate::plan::{Action, Plan, name_of};
+use super::visible::ask;
+use crate::plan::{Plan, name_of};
+use crate::row::Action;
 use crate::zone::{Change, Changes, RecordType};
 
 /// The sets of records that change or go, and live long: whose, which type, their life.
@@ -55,7 +56,7 @@ pub(super) fn proves(plan: &Plan<'_>) -> bool {
 
 /// How long a resolver may still say that the proof is not there.
 pub(super) fn proof_wait(plan: &Plan<'_>) -> u32 {
-    let Some(proof) = &plan.domain.proof() else { return 0 };
+    let Some(proof) = &plan.domain.verification() else { return 0 };
     ask(plan.zone, &name_of(proof.name().as_str()), RecordType::TXT).0
 }
 

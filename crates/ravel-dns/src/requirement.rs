@@ -6,7 +6,7 @@ use ravel::rules::{Apex, Domain, Site};
 
 /// What name servers must answer about a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wanted {
+pub struct Requirement {
     pub(crate) host: String,
     pub(crate) name: Name,
     pub(crate) kind: RecordType,
@@ -17,14 +17,14 @@ pub struct Wanted {
 /// The label that stands for any, where a wildcard is asked.
 const SOME_LABEL: &str = "ravel-asks";
 
-impl Wanted {
+impl Requirement {
     /// What name servers must answer about the hosts of a site in a domain.
-    pub fn of(site: &Site, domain: &Domain) -> Vec<Wanted> {
+    pub fn of(site: &Site, domain: &Domain) -> Vec<Requirement> {
         let mut wanted = Vec::new();
         for host in site.hosts().filter(|host| domain.holds(host)) {
             let asked =
                 host.strip_prefix("*.").map_or(host.clone(), |rest| format!("{SOME_LABEL}.{rest}"));
-            let one = |kind, data| Wanted {
+            let one = |kind, data| Requirement {
                 host: host.clone(),
                 name: name_of(&asked),
                 kind,
@@ -42,14 +42,14 @@ impl Wanted {
                 );
             }
         }
-        let at = |name: &str, kind, data, others| Wanted {
+        let at = |name: &str, kind, data, others| Requirement {
             host: name.to_owned(),
             name: name_of(name),
             kind,
             data,
             others,
         };
-        if let Some(proof) = &domain.proof() {
+        if let Some(proof) = &domain.verification() {
             let text = RecordData::text(proof.text());
             wanted.push(at(proof.name().as_str(), RecordType::TXT, vec![text], true));
         }

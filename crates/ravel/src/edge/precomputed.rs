@@ -2,30 +2,30 @@
 
 use super::Edge;
 use super::context::Context;
-use super::decide::{By, Hop};
+use super::decision::{DecidedBy, Hop};
 use super::header::Permanence;
-use super::hosts::Visit;
-use super::index::Glance;
+use super::hosts::RequestParts;
+use super::index::IndexResult;
 use super::step::Trace;
 
 use crate::address::Address;
-use crate::files::Spelled;
+use crate::files::UrlVariant;
 use crate::program::{Redirect, Rule, Stage};
 
 /// A bit for each redirect.
 #[derive(Debug, Default)]
-pub(super) struct Shortcuts {
+pub(super) struct Precomputed {
     /// Its target is redirected no further, whoever asks.
     last: Vec<u64>,
     /// Besides, it is all there is to say of its path when that is asked without a query.
     whole: Vec<u64>,
 }
 
-impl Shortcuts {
+impl Precomputed {
     /// Follows every literal target once.
-    pub(super) fn of(edge: &Edge) -> Shortcuts {
+    pub(super) fn of(edge: &Edge) -> Precomputed {
         let rules = edge.program().stage(Stage::Redirect);
-        let mut shortcuts = Shortcuts { last: bits(rules.len()), whole: bits(rules.len()) };
+        let mut shortcuts = Precomputed { last: bits(rules.len()), whole: bits(rules.len()) };
         // An alias with a base path of its own may take addresses of the site's own host.
         let site = &edge.program().site;
         if site.aliases.iter().any(|alias| alias.base != site.base) {
@@ -53,7 +53,7 @@ impl Edge {
     /// Whether a path below the base path is redirected by nothing.
     fn rests(&self, path: &str) -> bool {
         let odd = path.contains('%') || path.contains("//");
-        !odd && !matches!(self.spellings.asked(path, None, false), Some(Spelled::Moved(_)))
+        !odd && !matches!(self.variants.asked(path, None, false), Some(UrlVariant::Moved(_)))
             && self.index(Stage::Redirect).is_quiet(path, self.program().site.ignore_case)
     }
 
@@ -68,20 +68,20 @@ impl Edge {
     #[inline]
     pub(super) fn at_a_glance<T: Trace>(
         &self,
-        visit: &Visit<'_>,
+        visit: &RequestParts<'_>,
         context: &mut Context<'_, T>,
     ) -> Option<Hop> {
         if self.program().site.ignore_case {
             return None;
         }
         let number = match self.index(Stage::Redirect).glance(visit) {
-            Glance::Nothing => return Some(self.canonical(visit, context)),
-            Glance::Literal(number)
-                if visit.query.is_none() && is_set(&self.shortcuts.whole, number) =>
+            IndexResult::Nothing => return Some(self.canonical(visit, context)),
+            IndexResult::Literal(number)
+                if visit.query.is_none() && is_set(&self.precomputed.whole, number) =>
             {
                 number
             }
-            Glance::Literal(_) | Glance::More => return None,
+            IndexResult::Literal(_) | IndexResult::More => return None,
         };
         let rule = self.program().numbered(Stage::Redirect, number);
         let Redirect { target, status, .. } = rule.rule.redirect()?;
@@ -98,7 +98,7 @@ impl Edge {
         Some(Hop::Redirect {
             to,
             status: *status,
-            by: By::rule(rule),
+            by: DecidedBy::rule(rule),
             permanence: Permanence::of(*status),
             last: true,
         })

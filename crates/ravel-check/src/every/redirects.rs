@@ -1,0 +1,114 @@
+//! What redirects do of the URLs of a pattern, class by class.
+
+use ravel::program::{Redirect, Role, Rule, Stage};
+use ravel::rules::ExpectedOutcome;
+use ravel::template::Target;
+
+use super::{ClassReason, Prover};
+use crate::space::{Member, RequestSet};
+use crate::symbolic::{symbolic, written};
+
+impl<'s, 'r> Prover<'s, 'r> {
+    pub(super) fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
+        for number in self.overlapping(Stage::Redirect) {
+            let rule = self.space.rule(Stage::Redirect, number).rule();
+            let (sure, maybe) = self.space.acting(rule);
+            let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
+            let why = rule
+                .redirect()
+                .map_or(ClassReason::Alike, |redirect| ClassReason::Redirect(rule, redirect));
+            self.class(rest.and(&sure), why);
+            rest.take_out(&sure);
+            // Where it could lead to itself, each address is asked.
+            let doubtful = rest.and(&maybe);
+            if let Member::Shortest(_) = doubtful.shortest(self.space) {
+                self.each_of(
+                    &doubtful,
+                    "whether a redirect leads to the very address that was asked",
+                );
+                *rest = std::mem::take(rest).cut_by(&maybe);
+            }
+        }
+    }
+
+    /// Aliases, plain HTTP under `upgrade`: what no rule redirects goes to the canonical origin.
+    pub(super) fn away(&mut self, away: RequestSet<'r>) {
+        let named = self.space.naming_a_file();
+        let files = away.and(&named);
+        self.files_of(&files);
+        // An end that answers 200 is, for an address that names no file, a fallback's; each is
+        // asked.
+        self.class(away.minus(&named), ClassReason::Captures);
+    }
+
+    /// Whether what holds for one address that a rule redirects holds for all of them.
+    pub(super) fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
+        let target = &redirect.target();
+        let Some(ExpectedOutcome::GoesTo { address: expected, .. }) = &self.universal.outcome()
+        else {
+            return false;
+        };
+        if target.expressions().next().is_none() && expected.expressions().next().is_none() {
+            // All go to one address; what is decided there must not hang on the query that is
+            // carried along.
+            return self.end_is_plain(target);
+        }
+        let now = symbolic(rule.pattern(), self.universal.pattern())
+            .and_then(|known| written(target, &known));
+        let wanted = symbolic(self.universal.pattern(), self.universal.pattern())
+            .and_then(|known| written(expected, &known));
+        match (now, wanted) {
+            (Some(now), Some(wanted)) if now == wanted => {}
+            _ => return false,
+        }
+        let site = self.edge().site();
+        match target.origin() {
+            Some(origin) if !site.has_host(origin.host().host().as_str()) => true,
+            _ => self.image_is_served(rule),
+        }
+    }
+
+    /// Whether no rule at a literal target asks about more than its path.
+    pub(super) fn end_is_plain(&self, target: &Target) -> bool {
+        self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
+            let rule = self.space.rule(Stage::Redirect, number).rule();
+            rule.pattern().query().is_empty() && rule.is_unconditional()
+        })
+    }
+
+    /// Whether every address that a rule can lead to is shown by a fallback, and redirected no
+    /// further.
+    pub(super) fn image_is_served(&self, rule: &'r Rule) -> bool {
+        let Some(image) = self.space.image(rule) else { return false };
+        let site = self.edge().site();
+        let home = self.space.with_origins(|origin| {
+            origin.role == Role::Canonical && origin.scheme == site.scheme()
+        });
+        let mut rest = image.and(&home);
+        let Some(redirect) = rule.redirect() else { return false };
+        let met = |stage| self.space.overlaps(stage).with_target(redirect.target());
+        for number in met(Stage::Redirect) {
+            let other = self.space.rule(Stage::Redirect, number).rule();
+            if !matches!(rest.and(&self.space.matching(other)).shortest(self.space), Member::None) {
+                return false;
+            }
+        }
+        if !matches!(rest.and(&self.space.naming_a_file()).shortest(self.space), Member::None)
+            || !met(Stage::Rewrite).is_empty()
+        {
+            return false;
+        }
+        for number in met(Stage::Fallback) {
+            let other = self.space.rule(Stage::Fallback, number).rule();
+            let Some(path) = other.shows() else { continue };
+            if path.path().is_literal() && self.edge().file_of(path.path().as_str()).is_some() {
+                let mut taken = self.space.matching(other);
+                if other.spares_files() {
+                    taken.take_out(&self.space.of_known_type());
+                }
+                rest.take_out(&taken);
+            }
+        }
+        matches!(rest.shortest(self.space), Member::None)
+    }
+}

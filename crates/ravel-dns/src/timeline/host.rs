@@ -1,0 +1,172 @@
+//! What visitors of one host see over time.
+
+use ravel::rules::Issue;
+
+use super::Issuance;
+use crate::Moment;
+
+/// What visitors of a host see.
+#[derive(Debug, Clone)]
+pub struct HostTimeline {
+    pub(crate) host: String,
+    pub(crate) spans: Vec<Span>,
+    pub(crate) https: Option<Moment>,
+    pub(crate) gap: Option<Gap>,
+}
+
+impl HostTimeline {
+    pub(super) fn new(
+        host: String,
+        spans: Vec<Span>,
+        certificate: Issuance,
+        issue: Issue,
+    ) -> HostTimeline {
+        let mut course = HostTimeline { host, spans, https: None, gap: None };
+        let changes = course.spans.len() > 1;
+        let all_new = course.all_new();
+        let Some(first) = course.first_new() else { return course };
+        course.https = match certificate {
+            Issuance::There => Some(all_new.unwrap_or(first)),
+            Issuance::In(window) => Some(all_new.unwrap_or(first).max(window.worst)),
+            Issuance::Forbidden => None,
+        };
+        course.gap = match certificate {
+            _ if !changes => None,
+            Issuance::There => None,
+            Issuance::In(window) => {
+                let late = window.worst > first || issue == Issue::Records;
+                late.then_some(Gap { from: first, until: Some(window.worst.max(first)) })
+            }
+            Issuance::Forbidden => Some(Gap { from: first, until: None }),
+        };
+        course
+    }
+
+    /// When the first visitors reach the new site; the start of time where they always do.
+    pub fn first_new(&self) -> Option<Moment> {
+        let span = self.spans.iter().find(|span| span.ends.new)?;
+        span.from.or(span.until).or(Some(Moment::from_unix(0)))
+    }
+
+    /// When the last visitors are gone from the old one; none where there are none or they stay.
+    pub fn last_old(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.old)?.until
+    }
+
+    /// When the last resolver forgets that the name was missing.
+    pub fn last_missing(&self) -> Option<Moment> {
+        self.spans.iter().rfind(|span| span.ends.missing)?.until
+    }
+
+    /// From when on everybody reaches the new site; none where they always do or never.
+    pub fn all_new(&self) -> Option<Moment> {
+        let last = self.spans.last()?;
+        last.from.filter(|_| last.ends == Destinations { new: true, ..Destinations::default() })
+    }
+
+    /// The host.
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// What can be reached, from the oldest time to the newest, without holes. Neighbours differ.
+    pub fn spans(&self) -> &[Span] {
+        &self.spans
+    }
+
+    /// From when on HTTPS works for everyone; none where no certificate can be issued.
+    pub fn https(&self) -> Option<Moment> {
+        self.https
+    }
+
+    /// While some reach the new site, and it has no certificate yet.
+    pub fn gap(&self) -> Option<Gap> {
+        self.gap
+    }
+}
+
+/// A stretch of time.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    pub(crate) from: Option<Moment>,
+    pub(crate) until: Option<Moment>,
+    #[cfg_attr(feature = "serde", serde(flatten))]
+    pub(crate) ends: Destinations,
+}
+
+impl Span {
+    /// Its start; none for the past.
+    pub fn from(&self) -> Option<Moment> {
+        self.from
+    }
+
+    /// Its end, which is no part of it; none for the future.
+    pub fn until(&self) -> Option<Moment> {
+        self.until
+    }
+
+    /// What visitors can reach in it.
+    pub fn ends(&self) -> Destinations {
+        self.ends
+    }
+}
+
+/// Where visitors can end.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Destinations {
+    pub(crate) old: bool,
+    pub(crate) new: bool,
+    pub(crate) missing: bool,
+}
+
+impl Destinations {
+    /// Whether visitors can end elsewhere, at the new site, and nowhere.
+    pub const fn new(old: bool, new: bool, missing: bool) -> Destinations {
+        Destinations { old, new, missing }
+    }
+
+    /// Takes in where others can end.
+    pub fn add(&mut self, other: Destinations) {
+        self.old |= other.old;
+        self.new |= other.new;
+        self.missing |= other.missing;
+    }
+
+    /// Somewhere else than at the new site.
+    pub fn is_old(&self) -> bool {
+        self.old
+    }
+
+    /// At the new site.
+    pub fn is_new(&self) -> bool {
+        self.new
+    }
+
+    /// Nowhere: the name is not found.
+    pub fn is_missing(&self) -> bool {
+        self.missing
+    }
+}
+
+/// A time without HTTPS.
+#[cfg_attr(feature = "serde", derive(serde::Serialize))]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Gap {
+    pub(crate) from: Moment,
+    pub(crate) until: Option<Moment>,
+}
+
+impl Gap {
+    /// When the first visitors reach the new site.
+    pub fn from(&self) -> Moment {
+        self.from
+    }
+
+    /// When the certificate can be issued at the latest; none if it can not. What the issuing
+    /// itself takes comes on top.
+    pub fn until(&self) -> Option<Moment> {
+        self.until
+    }
+}
