@@ -1,4 +1,5 @@
-//! The published module in a JavaScript engine answers as the library does.
+//! Rules, and a host and a target on the last two lines: the published module in a JavaScript engine
+//! answers as the library does.
 
 #![no_main]
 
@@ -8,8 +9,9 @@ use ravel::address::Scheme;
 use ravel::{Edge, FileList, Request, Rules};
 use serde_json::{Value, json};
 
-fuzz_target!(|given: (&str, &str, &str)| {
-    let (rules, host, target) = given;
+fuzz_target!(|text: &str| {
+    let Some((rest, target)) = text.rsplit_once('\n') else { return };
+    let Some((rules, host)) = rest.rsplit_once('\n') else { return };
     let text = format!("site https://h.example/\n{rules}");
     let Ok(rules) = Rules::parse(&text) else { return };
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "b/index.html"]));

@@ -1,5 +1,7 @@
 //! Certificate chains, and what is wrong with them.
 
+use std::fmt;
+
 use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::pem::Pem;
 use x509_parser::prelude::X509Certificate;
@@ -13,6 +15,41 @@ use ravel::rules::{Code, Domain, Site};
 pub struct Certificate {
     chain: Vec<Link>,
 }
+
+/// What can be wrong with a file of certificates.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum CertificateError {
+    /// It is not PEM (RFC 7468).
+    Pem,
+    /// A certificate in it, by its number from 1, is not X.509 (RFC 5280).
+    X509 {
+        /// Its number in the file, from 1.
+        number: usize,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// It holds no certificate.
+    Empty,
+}
+
+impl fmt::Display for CertificateError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            CertificateError::Pem => {
+                f.write_str("it is no PEM: a block is not closed, or not Base64")
+            }
+            CertificateError::X509 { number, why } => {
+                write!(f, "certificate {number} in it can not be read: {why}")
+            }
+            CertificateError::Empty => f.write_str(
+                "it holds no certificate; write the chain as PEM blocks that begin with `-----BEGIN CERTIFICATE-----`",
+            ),
+        }
+    }
+}
+
+impl std::error::Error for CertificateError {}
 
 /// A certificate of a chain.
 #[derive(Debug, Clone)]
@@ -31,25 +68,26 @@ struct Link {
 impl Certificate {
     /// Reads a chain in PEM (RFC 7468): the site's own certificate first.
     ///
+    /// ```
+    /// assert!(ravel_dns::Certificate::read(b"no certificate").unwrap_err().to_string().contains("BEGIN CERTIFICATE"));
+    /// ```
+    ///
     /// # Errors
-    /// What is wrong with the file, in words.
-    pub fn read(pem: &[u8]) -> Result<Certificate, String> {
+    /// What is wrong with the file.
+    pub fn read(pem: &[u8]) -> Result<Certificate, CertificateError> {
         let mut chain = Vec::new();
         for block in Pem::iter_from_buffer(pem) {
-            let block = block
-                .map_err(|_| "it is no PEM: a block is not closed, or not Base64".to_owned())?;
+            let block = block.map_err(|_| CertificateError::Pem)?;
             if block.label == "CERTIFICATE" {
                 let number = chain.len() + 1;
-                let parsed = block.parse_x509().map_err(|error| {
-                    format!("certificate {number} in it can not be read: {error}")
-                })?;
+                let parsed = block
+                    .parse_x509()
+                    .map_err(|error| CertificateError::X509 { number, why: error.to_string() })?;
                 chain.push(link(&parsed));
             }
         }
         match chain.is_empty() {
-            true => {
-                Err("it holds no certificate; write the chain as PEM blocks that begin with `-----BEGIN CERTIFICATE-----`".into())
-            }
+            true => Err(CertificateError::Empty),
             false => Ok(Certificate { chain }),
         }
     }

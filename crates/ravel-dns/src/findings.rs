@@ -16,6 +16,15 @@ const LONG: u32 = 86_400;
 
 impl Plan<'_> {
     /// What is wrong with the zone, the first line first.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// assert!(plan.findings().iter().any(|finding| finding.code().name() == "records-to-do"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn findings(&self) -> Vec<Finding> {
         let mut out = Vec::new();
         self.aliases_beside(&mut out);

@@ -24,7 +24,7 @@ mod serial;
 mod timeline;
 pub mod zone;
 
-pub use certificate::{Certificate, certificate_findings};
+pub use certificate::{Certificate, CertificateError, certificate_findings};
 pub use moment::{Moment, MomentError};
 pub use plan::Plan;
 pub use requirement::Requirement;
@@ -77,6 +77,15 @@ impl Zone {
     /// Reads the zone of a domain; `read` gives the bytes of files by their path from the rules
     /// file's folder. None where the rules name none.
     ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// let read = |_: &str| Ok::<_, std::io::Error>(text.into());
+    /// assert_eq!(ravel_dns::Zone::of_domain(&rules.domains()[0], read)?.unwrap().serial(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// Why the file can not be read, or the first line that can not be understood.
     pub fn of_domain<E: std::fmt::Display>(
@@ -104,6 +113,16 @@ impl Zone {
 impl Certificate {
     /// Reads the certificate of a domain, as [`Zone::of_domain`] does the zone.
     ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// let read = |_: &str| Err("no such file");
+    /// let error = ravel_dns::Certificate::of_domain(&rules.domains()[0], read).unwrap_err();
+    /// assert!(error.to_string().contains("no such file"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// Why the file can not be read, or what is wrong with it.
     pub fn of_domain<E: std::fmt::Display>(
@@ -114,12 +133,25 @@ impl Certificate {
         let fail = |why| NamedFileError { file: file.clone(), number: None, why };
         let bytes =
             read(file.path()).map_err(|error| fail(format!("it can not be read: {error}")))?;
-        Certificate::read(&bytes).map(Some).map_err(fail)
+        Certificate::read(&bytes).map(Some).map_err(|error| fail(error.to_string()))
     }
 }
 
 /// What is wrong with the zones and the certificates of a site's domains at a moment; `read` gives
 /// the bytes of files by their path from the rules file's folder.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+/// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+/// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+/// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+/// let read = |name: &str| match name {
+///     "z" => Ok(text.as_bytes().to_vec()),
+///     _ => Err("no such file"),
+/// };
+/// assert!(!ravel_dns::findings(&rules, at, read).is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn findings<E: std::fmt::Display>(
     rules: &Rules,
     now: Moment,

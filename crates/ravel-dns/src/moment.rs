@@ -29,6 +29,10 @@ pub struct MomentError(());
 impl Moment {
     /// The moment that is so many seconds after (or, if negative, before) the first of January 1970,
     /// in UTC; at most in the year 9999.
+    ///
+    /// ```
+    /// assert_eq!(ravel_dns::Moment::from_unix(0).to_string(), "1970-01-01T00:00:00Z");
+    /// ```
     pub fn from_unix(seconds: i64) -> Moment {
         Moment(OffsetDateTime::UNIX_EPOCH.saturating_add(Duration::seconds(seconds)))
     }
@@ -39,11 +43,20 @@ impl Moment {
     }
 
     /// The moment so many seconds later (or, if negative, earlier); at most in the year 9999.
+    ///
+    /// ```
+    /// assert_eq!(ravel_dns::Moment::from_unix(0).plus(90).unix(), 90);
+    /// ```
     pub fn plus(self, seconds: i64) -> Moment {
         Moment(self.0.saturating_add(Duration::seconds(seconds)))
     }
 
     /// The seconds from an earlier moment to this one; negative if it is a later one.
+    ///
+    /// ```
+    /// let start = ravel_dns::Moment::from_unix(0);
+    /// assert_eq!(start.since(start.plus(90)), -90);
+    /// ```
     pub fn since(self, earlier: Moment) -> i64 {
         self.unix().saturating_sub(earlier.unix())
     }

@@ -19,6 +19,15 @@ const SOME_LABEL: &str = "ravel-asks";
 
 impl Requirement {
     /// What name servers must answer about the hosts of a site in a domain.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// let requirements = ravel_dns::Requirement::of(rules.site(), &rules.domains()[0]);
+    /// assert_eq!(requirements[0].data()[0].to_string(), "192.0.2.44");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn of(site: &Site, domain: &Domain) -> Vec<Requirement> {
         let mut wanted = Vec::new();
         for host in site.hosts().filter(|host| domain.holds(host)) {
@@ -65,6 +74,15 @@ impl Requirement {
     }
 
     /// Whether these answers are what is wanted.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// let requirement = &ravel_dns::Requirement::of(rules.site(), &rules.domains()[0])[0];
+    /// assert!(requirement.is_met_by(requirement.data()) && !requirement.is_met_by([]));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RecordData>) -> bool {
         let answers: Vec<&RecordData> =
             answers.into_iter().filter(|data| data.record_type() == self.kind).collect();

@@ -92,6 +92,10 @@ impl Action {
     }
 
     /// The word for it.
+    ///
+    /// ```
+    /// assert_eq!(ravel_dns::Action::Add.name(), "add");
+    /// ```
     pub fn name(self) -> &'static str {
         match self {
             Action::Keep => "keep",

@@ -85,6 +85,10 @@ pub enum Exactness {
 
 impl Exactness {
     /// The word for it.
+    ///
+    /// ```
+    /// assert_eq!(ravel_publish::Exactness::Exact.name(), "exactly");
+    /// ```
     pub fn name(self) -> &'static str {
         match self {
             Exactness::Exact => "exactly",
@@ -99,6 +103,14 @@ const MISSING: &str = "404.html";
 
 /// What a host that only serves files needs beside the files of the folder; `lost` is the site's
 /// own missing page, if it has one.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+/// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+/// let published = ravel_publish::files(&edge, &ravel_publish::table(&edge), None);
+/// assert!(published.pages().contains_key("a/index.html") || !published.limits().is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
     let mut out = Publisher { edge, pages: BTreeMap::new(), limits: Vec::new() };
     out.settings();

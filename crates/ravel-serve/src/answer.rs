@@ -41,6 +41,14 @@ impl NameServer {
     /// Listens on this port of 127.0.0.1, over UDP and TCP; on port 0, on any that is free for
     /// both.
     ///
+    /// ```no_run
+    /// # async fn run(zone: ravel_dns::Zone) -> std::io::Result<()> {
+    /// let server = ravel_serve::NameServer::bind(zone, 0).await?;
+    /// println!("dig @127.0.0.1 -p {} h.example", server.address().port());
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
     /// # Errors
     /// Why the port can not be had.
     pub async fn bind(zone: Zone, port: u16) -> io::Result<NameServer> {

@@ -54,6 +54,14 @@ impl ServerReport {
 
 /// Asks a name server for everything that is wanted. One that is silent is given up after the first
 /// question.
+///
+/// ```no_run
+/// # async fn run(rules: ravel::Rules) {
+/// let requirements = ravel_dns::Requirement::of(rules.site(), &rules.domains()[0]);
+/// let report = ravel_serve::ask("192.0.2.53:53".parse().unwrap(), &requirements).await;
+/// println!("{:?}", report.said());
+/// # }
+/// ```
 pub async fn ask(server: SocketAddr, wanted: &[Requirement]) -> ServerReport {
     let Some(first) = wanted.first() else { return ServerReport { server, said: Ok(Vec::new()) } };
     if let Err(error) = question(server, first.name(), first.kind()).await {

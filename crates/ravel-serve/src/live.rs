@@ -133,6 +133,16 @@ async fn connect(place: &str) -> std::io::Result<TcpStream> {
 impl Visitor {
     /// Somebody who visits a site where it is reached.
     ///
+    /// ```no_run
+    /// use std::{sync::Arc, time::Duration};
+    ///
+    /// use ravel_serve::{ConnectOptions, Site, Visitor};
+    ///
+    /// let site = Arc::new(Site::read("edge.ravel".as_ref())?);
+    /// let visitor = Visitor::new(site, ConnectOptions::new(Duration::from_secs(5)));
+    /// # Ok::<(), ravel_serve::ReadError>(())
+    /// ```
+    ///
     /// # Errors
     /// Why the authorities can not be trusted.
     pub fn new(site: Arc<Site>, reach: ConnectOptions) -> Result<Visitor, String> {

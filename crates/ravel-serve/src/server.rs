@@ -160,6 +160,16 @@ impl fmt::Debug for Server {
 impl Server {
     /// Reads the site and takes the ports.
     ///
+    /// ```no_run
+    /// # async fn run() -> Result<(), ravel_serve::ServeError> {
+    /// use ravel_serve::{Options, Server};
+    ///
+    /// let server = Server::bind(Options::new("edge.ravel", "authority").with_ports(8080, 8443, 8090)).await?;
+    /// println!("https://{}/", server.addresses().https());
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
     /// # Errors
     /// What stands in the way; nothing is left open.
     pub async fn bind(options: Options) -> Result<Server, ServeError> {

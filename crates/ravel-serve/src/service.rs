@@ -29,6 +29,17 @@ pub struct SiteService {
 
 impl SiteService {
     /// A site over plain HTTP.
+    ///
+    /// ```no_run
+    /// use std::sync::Arc;
+    ///
+    /// use ravel::address::Scheme;
+    /// use ravel_serve::{Live, SiteService};
+    ///
+    /// let live = Arc::new(Live::read("edge.ravel".as_ref(), None)?);
+    /// let service = SiteService::new(live).over(Scheme::Https);
+    /// # Ok::<(), ravel_serve::ReadError>(())
+    /// ```
     pub fn new(live: Arc<Live>) -> SiteService {
         SiteService { live, log: Arc::default(), scheme: Scheme::Http, ports: Ports::default() }
     }

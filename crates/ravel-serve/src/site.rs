@@ -51,6 +51,12 @@ impl Site {
 
     /// Reads a rules file and the folder of files that it names.
     ///
+    /// ```no_run
+    /// let site = ravel_serve::Site::read("edge.ravel".as_ref())?;
+    /// println!("{} files", site.edge().files().names().len());
+    /// # Ok::<(), ravel_serve::ReadError>(())
+    /// ```
+    ///
     /// # Errors
     /// Every problem of the rules, or what could not be read.
     pub fn read(path: &Path) -> Result<Site, ReadError> {
@@ -137,6 +143,10 @@ impl Site {
 }
 
 /// The text of a file.
+///
+/// ```
+/// assert_eq!(ravel_serve::text_of(b"site".to_vec(), "edge.ravel"), Ok("site".to_owned()));
+/// ```
 ///
 /// # Errors
 /// The line on which it is no UTF-8.

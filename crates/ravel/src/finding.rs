@@ -42,6 +42,14 @@ pub enum FindingPlace {
 
 impl FindingPlace {
     /// The file that it is in, as people name it: one of the rules', or of the folder of files.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// assert_eq!(ravel::finding::FindingPlace::Line(line).file(&rules), "edge.ravel");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn file(&self, rules: &Rules) -> String {
         match self {
             FindingPlace::Line(line) => rules.source(*line).to_owned(),
@@ -54,6 +62,14 @@ impl FindingPlace {
     }
 
     /// The line in that file, from 1; none where the file as a whole is meant.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// assert_eq!(ravel::finding::FindingPlace::Line(line).number(), Some(3));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn number(&self) -> Option<u32> {
         match self {
             FindingPlace::Line(line) => Some(line.number),
@@ -63,6 +79,14 @@ impl FindingPlace {
     }
 
     /// The place as people name it: `edge.ravel:12`, or the file alone.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// assert_eq!(ravel::finding::FindingPlace::Line(line).name(&rules), "edge.ravel:3");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn name(&self, rules: &Rules) -> String {
         match self.number() {
             Some(number) => format!("{}:{number}", self.file(rules)),
@@ -103,6 +127,16 @@ impl Finding {
 
     /// Whether this `accept` is about it; what is in a built file is accepted where the folder is
     /// named.
+    ///
+    /// ```
+    /// use ravel::finding::Finding;
+    /// use ravel::rules::Code;
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  files dist\n  accept no-index \"an API\"\n")?;
+    /// let finding = Finding::in_file(Code::NoIndex, "index.html", "no first page");
+    /// assert!(finding.is_accepted_by(&rules.accepts()[0], rules.site()));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn is_accepted_by(&self, accept: &Accept, site: &Site) -> bool {
         let line = match &self.place {
             FindingPlace::Line(line) | FindingPlace::Named { by: line, .. } => *line,
@@ -124,16 +158,43 @@ impl Finding {
     }
 
     /// A finding on a line of the rules.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// use ravel::finding::Finding;
+    /// use ravel::rules::Code;
+    ///
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// let finding = Finding::on(Code::NeverActs, line, "no request gets here").with_instead("remove it");
+    /// assert_eq!(finding.instead(), Some("remove it"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::Line(line), what)
     }
 
     /// A finding about a built file as a whole.
+    ///
+    /// ```
+    /// use ravel::finding::Finding;
+    /// use ravel::rules::Code;
+    ///
+    /// assert_eq!(Finding::in_file(Code::BrokenLink, "a.html", "a link leads nowhere").lines(), []);
+    /// ```
     pub fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
         Finding::at(code, FindingPlace::File { name: name.into(), at: None }, what)
     }
 
     /// A finding at a place.
+    ///
+    /// ```
+    /// use ravel::finding::{Finding, FindingPlace};
+    /// use ravel::rules::Code;
+    ///
+    /// let place = FindingPlace::File { name: "a.html".into(), at: Some((3, 40..52)) };
+    /// assert_eq!(Finding::at(Code::BrokenLink, place, "a link leads nowhere").place().number(), Some(3));
+    /// ```
     pub fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
         Finding {
             code,

@@ -11,6 +11,16 @@ pub struct Report {
 
 impl Report {
     /// How many findings have this severity.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// use ravel::rules::Severity;
+    ///
+    /// let audit = ravel_check::Audit::new(&edge);
+    /// assert_eq!(audit.report(audit.rules()).count(Severity::Problem), 0);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn count(&self, severity: Severity) -> usize {
         self.findings.iter().filter(|finding| finding.code().severity() == severity).count()
     }
@@ -29,6 +39,14 @@ impl Report {
 impl<'r> Audit<'r> {
     /// Puts findings in order and leaves out what the rules accept; an `accept` that there is
     /// nothing for is one more.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let audit = ravel_check::Audit::new(&edge);
+    /// assert_eq!(audit.report(audit.rules()).accepted(), 0);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn report(&self, mut findings: Vec<Finding>) -> Report {
         let (accepts, site) = (self.edge().rules().accepts(), self.edge().site());
         let mut used = vec![false; accepts.len()];

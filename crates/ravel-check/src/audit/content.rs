@@ -51,6 +51,10 @@ impl Kind {
 }
 
 /// Whether files of this name are read for what they refer to.
+///
+/// ```
+/// assert!(ravel_check::reads("a.html") && !ravel_check::reads("a.png"));
+/// ```
 pub fn reads(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
     [".html", ".htm", ".css", ".webmanifest"].iter().any(|end| lower.ends_with(end))

@@ -95,6 +95,14 @@ impl EntryPointEnd {
 
 impl<'r> Audit<'r> {
     /// Asks every way in.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let ways = ravel_check::Audit::new(&edge).entry_points();
+    /// assert_eq!(ways.ways()[0].origin(), "https://h.example");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn entry_points(&self) -> EntryPoints {
         let deep = self.deep_page();
         let site = self.edge().site();

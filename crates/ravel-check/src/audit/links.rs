@@ -46,6 +46,15 @@ impl ReferringFile<'_> {
 impl<'r> Audit<'r> {
     /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
     /// need not be read.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let mut audit = ravel_check::Audit::new(&edge);
+    /// audit.read("index.html", b"<a href=/nowhere>x</a>");
+    /// assert_eq!(audit.content()[0].code().name(), "broken-link");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn read(&mut self, name: &str, bytes: &[u8]) {
         let edge = self.edge();
         let Some(file) = edge.number_of(name) else { return };
@@ -104,6 +113,15 @@ impl<'r> Audit<'r> {
     }
 
     /// Says that a file could not be read.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let mut audit = ravel_check::Audit::new(&edge);
+    /// audit.unreadable("index.html", "permission denied");
+    /// assert_eq!(audit.content()[0].code().name(), "unreadable");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn unreadable(&mut self, name: &str, why: &str) {
         let finding =
             Finding::in_file(Code::NamedFileError, name, format!("{name} can not be read: {why}"))
@@ -113,6 +131,15 @@ impl<'r> Audit<'r> {
     }
 
     /// Findings on what was read so far.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let mut audit = ravel_check::Audit::new(&edge);
+    /// audit.read("index.html", b"<a href=/b/1>x</a>");
+    /// assert!(audit.content().is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn content(&self) -> Vec<Finding> {
         let with_count = |(finding, count): &(Finding, usize)| match *count > 1 {
             true => finding.clone().with_more(&format!(" (and {} more)", count - 1)),

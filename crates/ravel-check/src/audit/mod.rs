@@ -102,6 +102,15 @@ impl<'r> Audit<'r> {
 
     /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways
     /// in, with `also` from elsewhere; without what is accepted.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let bytes = |_: &str| Ok::<_, std::io::Error>(b"<a href=/nowhere>x</a>".to_vec());
+    /// let (report, _) = ravel_check::Audit::new(&edge).all(bytes, Vec::new());
+    /// assert!(report.findings().iter().any(|finding| finding.code().name() == "broken-link"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn all<E: std::fmt::Display>(
         &mut self,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
@@ -123,6 +132,13 @@ impl<'r> Audit<'r> {
     }
 
     /// Findings on the rules.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert!(ravel_check::Audit::new(&edge).rules().is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rules(&self) -> Vec<Finding> {
         let mut out = Vec::new();
         self.never_acting(&mut out);
@@ -135,6 +151,13 @@ impl<'r> Audit<'r> {
     }
 
     /// Findings on the names of the files.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "404.html"]));
+    /// assert!(ravel_check::Audit::new(&edge).names().is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn names(&self) -> Vec<Finding> {
         let mut out = Vec::new();
         self.folder_names(&mut out);
@@ -143,6 +166,14 @@ impl<'r> Audit<'r> {
     }
 
     /// What every rule but `headers` still gets, where it gets anything and that is decided.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/b -> /c\nredirect /a/{x} -> /d\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+    /// let shadowings = ravel_check::Audit::new(&edge).shadowings();
+    /// assert_eq!(shadowings[1].taken_by()[0].number(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn shadowings(&self) -> Vec<Shadowing> {
         let mut remainders = Vec::new();
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {

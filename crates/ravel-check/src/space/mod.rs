@@ -64,6 +64,14 @@ pub struct Space<'r> {
 
 impl<'r> Space<'r> {
     /// The requests that an edge's site can be asked.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let space = ravel_check::space::Space::new(&edge);
+    /// assert!(matches!(space.all().shortest(&space), ravel_check::space::Member::Shortest(_)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(edge: &'r Edge) -> Space<'r> {
         let program = edge.program();
         let site = program.site();
@@ -103,6 +111,15 @@ impl<'r> Space<'r> {
     }
 
     /// Every request to a host of the site.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let space = ravel_check::space::Space::new(&edge);
+    /// let none = space.all().minus(&space.all());
+    /// assert!(matches!(none.shortest(&space), ravel_check::space::Member::None));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn all(&self) -> RequestSet<'r> {
         let piece = |number: usize| {
             let region = &self.regions[number];
@@ -216,6 +233,16 @@ impl<'r> Space<'r> {
     }
 
     /// The requests that a rule's pattern matches and whose conditions hold.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let space = ravel_check::space::Space::new(&edge);
+    /// let rule = &rules.rules(ravel::program::Stage::Redirect)[0];
+    /// let ravel_check::space::Member::Shortest(request) = space.matching(rule).shortest(&space) else { panic!() };
+    /// assert!(request.url().starts_with("https://h.example/a/"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
         self.asked_by(rule.pattern(), rule.tests(), rule.target())
     }

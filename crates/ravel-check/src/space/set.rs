@@ -49,6 +49,16 @@ const MAX_PIECES: usize = 256;
 
 impl<'r> RequestSet<'r> {
     /// What is in both.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let space = ravel_check::space::Space::new(&edge);
+    /// let rule = &rules.rules(ravel::program::Stage::Redirect)[0];
+    /// let both = space.matching(rule).and(&space.all());
+    /// assert!(matches!(both.shortest(&space), ravel_check::space::Member::Shortest(_)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn and(&self, other: &RequestSet<'r>) -> RequestSet<'r> {
         let pairs =
@@ -65,6 +75,16 @@ impl<'r> RequestSet<'r> {
 
     /// What is in this and not in the other. Pieces of the two that have nothing in common leave
     /// each other whole.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let space = ravel_check::space::Space::new(&edge);
+    /// let rule = &rules.rules(ravel::program::Stage::Redirect)[0];
+    /// let others = space.all().minus(&space.matching(rule));
+    /// assert!(matches!(others.shortest(&space), ravel_check::space::Member::Shortest(_)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn minus(&self, other: &RequestSet<'r>) -> RequestSet<'r> {
         let mut rest = self.clone();

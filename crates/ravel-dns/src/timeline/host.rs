@@ -43,6 +43,17 @@ impl HostTimeline {
     }
 
     /// When the first visitors reach the new site; the start of time where they always do.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+    /// let timeline = ravel_dns::Timeline::at_once(&plan, None, at);
+    /// assert_eq!(timeline.hosts()[0].first_new(), Some(at));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn first_new(&self) -> Option<Moment> {
         let span = self.spans.iter().find(|span| span.ends.new)?;
         span.from.or(span.until).or(Some(Moment::from_unix(0)))
@@ -59,6 +70,17 @@ impl HostTimeline {
     }
 
     /// From when on everybody reaches the new site; none where they always do or never.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+    /// let timeline = ravel_dns::Timeline::at_once(&plan, None, at);
+    /// assert_eq!(timeline.hosts()[0].all_new(), Some(at.plus(3_600)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn all_new(&self) -> Option<Moment> {
         let last = self.spans.last()?;
         last.from.filter(|_| last.ends == Destinations { new: true, ..Destinations::default() })
@@ -123,11 +145,24 @@ pub struct Destinations {
 
 impl Destinations {
     /// Whether visitors can end elsewhere, at the new site, and nowhere.
+    ///
+    /// ```
+    /// let either = ravel_dns::Destinations::new(true, true, false);
+    /// assert!(either.is_old() && either.is_new() && !either.is_missing());
+    /// ```
     pub const fn new(old: bool, new: bool, missing: bool) -> Destinations {
         Destinations { old, new, missing }
     }
 
     /// Takes in where others can end.
+    ///
+    /// ```
+    /// use ravel_dns::Destinations;
+    ///
+    /// let mut all = Destinations::new(true, false, false);
+    /// all.add(Destinations::new(false, true, false));
+    /// assert!(all.is_new());
+    /// ```
     pub fn add(&mut self, other: Destinations) {
         self.old |= other.old;
         self.new |= other.new;

@@ -118,6 +118,16 @@ const EVER: i64 = i64::MIN / 2;
 
 impl Timeline {
     /// Everything is changed at one moment.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+    /// assert_eq!(ravel_dns::Timeline::at_once(&plan, None, at).settled(), Some(at.plus(3_600)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Timeline {
         let after = plan.zone.changed(plan.changes());
         let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
@@ -132,6 +142,17 @@ impl Timeline {
 
     /// The steps are taken in the order that leaves as little of a gap as can be, with the switch
     /// at this moment.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+    /// let timeline = ravel_dns::Timeline::in_order(&plan, None, at);
+    /// assert_eq!(timeline.settled(), Some(at.plus(300)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn in_order(
         plan: &Plan<'_>,
         certificate: Option<&Certificate>,
@@ -193,6 +214,17 @@ impl Timeline {
     }
 
     /// The first and the last moment at which something changes for somebody.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let at: ravel_dns::Moment = "2027-03-01T06:00:00Z".parse()?;
+    /// let (from, until) = ravel_dns::Timeline::at_once(&plan, None, at).extent();
+    /// assert!(from <= at && at <= until);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn extent(&self) -> (Moment, Moment) {
         let spans =
             self.hosts.iter().flat_map(|host| host.spans.iter().filter_map(|span| span.from));

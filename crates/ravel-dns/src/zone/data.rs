@@ -25,6 +25,12 @@ pub struct RecordData(pub(crate) RData);
 impl RecordData {
     /// Reads the form of messages, without compressed names; none if these bytes are no data of the
     /// type.
+    ///
+    /// ```
+    /// use ravel_dns::zone::{RecordData, RecordType};
+    ///
+    /// assert_eq!(RecordData::from_wire(RecordType::A, &[1]), None);
+    /// ```
     pub fn from_wire(kind: RecordType, bytes: &[u8]) -> Option<RecordData> {
         let data = match kind.known() {
             code @ rr::RecordType::Unknown(_) => {

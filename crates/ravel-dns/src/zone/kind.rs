@@ -86,6 +86,12 @@ const OTHER_TYPES: [(&str, u16); 29] = [
 
 impl RecordType {
     /// The type with this number.
+    ///
+    /// ```
+    /// use ravel_dns::zone::RecordType;
+    ///
+    /// assert_eq!(RecordType::from_code(1), RecordType::A);
+    /// ```
     pub const fn from_code(code: u16) -> RecordType {
         RecordType(code)
     }

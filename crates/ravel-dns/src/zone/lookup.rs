@@ -19,6 +19,17 @@ pub enum Lookup<'z> {
 
 impl Zone {
     /// Answers a question (RFC 1034, section 4.3.2; wildcards by RFC 4592).
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// use ravel_dns::zone::{Lookup, RecordType};
+    ///
+    /// let found = zone.lookup(&"www.h.example".parse()?, RecordType::A);
+    /// assert!(matches!(found, Lookup::Alias(_, name) if name == "h.example".parse()?));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn lookup<'z>(&'z self, name: &Name, kind: RecordType) -> Lookup<'z> {
         if !self.origin.holds(name) {
             return Lookup::NoName;

@@ -137,16 +137,40 @@ impl Zone {
     }
 
     /// The records of a name, in the order of the text.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// assert_eq!(zone.of(&"h.example".parse()?).count(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn of<'z>(&'z self, name: &Name) -> impl Iterator<Item = &'z Record> {
         self.numbered(name).map(|(_, record)| record)
     }
 
     /// The records of a name, with their numbers in [`Zone::records`].
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// assert_eq!(zone.numbered(&"www.h.example".parse()?).next().unwrap().0, 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn numbered<'z>(&'z self, name: &Name) -> impl Iterator<Item = (u32, &'z Record)> {
         self.numbers_of(name).map(|number| (number, &self.entries[number as usize].record))
     }
 
     /// The records of a name and type.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// assert_eq!(zone.set(&"h.example".parse()?, ravel_dns::zone::RecordType::A).count(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn set<'z>(&'z self, name: &Name, kind: RecordType) -> impl Iterator<Item = &'z Record> {
         self.of(name).filter(move |record| record.kind == kind)
     }

@@ -25,6 +25,13 @@ pub struct NameError(());
 
 impl Name {
     /// Whether another name is this one or below it.
+    ///
+    /// ```
+    /// use ravel_dns::zone::Name;
+    ///
+    /// assert!("h.example".parse::<Name>()?.holds(&"www.h.example".parse()?));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn holds(&self, name: &Name) -> bool {
         self.0.zone_of(&name.0)
     }

@@ -86,6 +86,11 @@ fn expected(wanted: &'static str, found: Option<&Word<'_>>, words: &Words<'_>) -
 impl Zone {
     /// Reads a zone file; `domain` is its first origin, and the name that its SOA must have.
     ///
+    /// ```
+    /// let error = ravel_dns::Zone::parse("h.example", "@ 1h A 192.0.2.44\n").unwrap_err();
+    /// assert!(error.to_string().contains("no SOA record"));
+    /// ```
+    ///
     /// # Errors
     /// The first line that can not be understood.
     pub fn parse(domain: &str, text: &str) -> Result<Zone, ZoneError> {

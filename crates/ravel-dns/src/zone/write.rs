@@ -61,6 +61,14 @@ pub struct Changes {
 impl NewRecord {
     /// A record of a name, with its life in seconds, its type and its data in the notation of master
     /// files, with whole names.
+    ///
+    /// ```
+    /// use ravel_dns::zone::{NewRecord, RecordType};
+    ///
+    /// let record = NewRecord::new("h.example".parse()?, 300, RecordType::A, "192.0.2.44");
+    /// assert_eq!(record.data(), "192.0.2.44");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(name: Name, ttl: u32, kind: RecordType, data: impl Into<String>) -> NewRecord {
         NewRecord { name, ttl, kind, data: data.into() }
     }
@@ -68,11 +76,35 @@ impl NewRecord {
 
 impl Changes {
     /// Lets something become of a record, by its number in [`Zone::records`].
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// use ravel_dns::zone::{Change, Changes};
+    ///
+    /// let mut changes = Changes::default();
+    /// changes.change(2, Change::Remove);
+    /// assert!(!zone.with(&changes).contains("www"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn change(&mut self, number: u32, change: Change) {
         self.changed.insert(number, change);
     }
 
     /// Adds a record.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// use ravel_dns::zone::{Changes, NewRecord, RecordType};
+    ///
+    /// let mut changes = Changes::default();
+    /// changes.add(NewRecord::new("m.h.example".parse()?, 300, RecordType::A, "192.0.2.9"));
+    /// assert_eq!(zone.changed(&changes).records().len(), zone.records().len() + 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn add(&mut self, record: NewRecord) {
         self.added.push(record);
     }
@@ -83,6 +115,15 @@ impl Changes {
     }
 
     /// By the numbers of records in [`Zone::records`].
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// assert_eq!(zone.changed(plan.changes()).serial(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn changed(&self) -> &BTreeMap<u32, Change> {
         &self.changed
     }
@@ -102,6 +143,15 @@ impl Zone {
 
     /// The text of the zone with these changes and the serial raised by one (RFC 1982, section 3);
     /// all else stays as it stands. Without changes it is the same text.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// assert!(zone.with(plan.changes()).contains("192.0.2.44"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn with(&self, changes: &Changes) -> String {
         if changes.is_empty() {
             return self.text.to_string();

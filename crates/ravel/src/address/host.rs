@@ -23,6 +23,10 @@ impl Scheme {
     }
 
     /// The port of a URL that names none: 80 or 443.
+    ///
+    /// ```
+    /// assert_eq!(ravel::address::Scheme::Https.default_port(), 443);
+    /// ```
     pub fn default_port(self) -> u16 {
         match self {
             Scheme::Http => 80,
@@ -117,6 +121,10 @@ impl Host {
     }
 
     /// The host as text.
+    ///
+    /// ```
+    /// assert_eq!(ravel::address::Scheme::Https.as_str(), "https");
+    /// ```
     pub fn as_str(&self) -> &str {
         &self.0
     }

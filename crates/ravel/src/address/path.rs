@@ -15,6 +15,10 @@ pub(crate) fn is_unreserved(byte: u8) -> bool {
 }
 
 /// Whether a byte stands for itself in a path segment: `pchar` of RFC 3986, section 3.3.
+///
+/// ```
+/// assert!(ravel::address::is_path_byte(b'~') && !ravel::address::is_path_byte(b' '));
+/// ```
 pub fn is_path_byte(byte: u8) -> bool {
     PATH_BYTES[usize::from(byte)]
 }

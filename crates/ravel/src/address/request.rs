@@ -142,6 +142,12 @@ impl Request {
     }
 
     /// The address as text; as it was given where it is malformed.
+    ///
+    /// ```
+    /// let request = ravel::Request::get("HTTPS://H.example/a/../b")?;
+    /// assert_eq!(request.url(), "https://h.example/b");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn url(&self) -> &str {
         match &self.address {
             Ok(address) => address.as_str(),

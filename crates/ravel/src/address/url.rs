@@ -172,6 +172,12 @@ impl Address {
     }
 
     /// The query, without its `?`.
+    ///
+    /// ```
+    /// let url = ravel::address::Address::parse("https://h.example/a?b=c")?;
+    /// assert_eq!(url.query(), Some("b=c"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn query(&self) -> Option<&str> {
         (self.query_end > self.path_end)
             .then(|| &self.text[self.path_end as usize + 1..self.query_end as usize])

@@ -105,11 +105,27 @@ impl<'e> Answer<'e> {
     }
 
     /// The first value of a header field; the name in lower case.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let answer_to = ravel::Request::get("https://h.example/b/1")?;
+    /// assert_eq!(edge.answer(&answer_to).header("content-type"), Some("text/html; charset=utf-8"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.iter().find(|header| header.name == name).map(|header| &*header.value)
     }
 
     /// The body of an answer without a file: one line of text.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.answer(&request).body(), "This page has moved.\n");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn body(&self) -> &'static str {
         let status = self.status.filter(|_| self.file.is_none());
         BODIES.iter().find(|(known, _)| Some(*known) == status).map_or("", |(_, body)| body)
@@ -177,6 +193,10 @@ const MOVED: &str = "This page has moved.\n";
 
 impl Outcome {
     /// The outcome in one word.
+    ///
+    /// ```
+    /// assert_eq!(ravel::Outcome::Missing.as_str(), "missing");
+    /// ```
     pub fn as_str(self) -> &'static str {
         match self {
             Outcome::File => "file",

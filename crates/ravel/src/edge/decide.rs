@@ -231,7 +231,8 @@ impl Edge {
         short: &Hop,
     ) {
         let mut untraced = super::NoTrace;
-        let mut other = Context { other_origin: context.other_origin, ..Context::new(&mut untraced) };
+        let mut other =
+            Context { other_origin: context.other_origin, ..Context::new(&mut untraced) };
         let shown = |hop: &Hop| match hop {
             Hop::Redirect { to, status, by, permanence, .. } => {
                 format!("{to} {status} {by:?} {permanence:?}")

@@ -303,6 +303,13 @@ pub(super) fn refused<'e, T: Trace>(why: Refusal, trace: &mut T) -> Answer<'e> {
 impl HeaderScope {
     /// Whether it is for answers of this outcome; 400, 414 and 421 are answered before any
     /// statement is asked.
+    ///
+    /// ```
+    /// use ravel::Outcome;
+    /// use ravel::program::HeaderScope;
+    ///
+    /// assert!(HeaderScope::Served.is_for(Outcome::File) && !HeaderScope::Served.is_for(Outcome::Gone));
+    /// ```
     pub fn is_for(self, outcome: Outcome) -> bool {
         match self {
             HeaderScope::All => !matches!(outcome, Outcome::Outside | Outcome::Elsewhere),

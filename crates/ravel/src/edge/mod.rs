@@ -222,16 +222,38 @@ impl Edge {
     }
 
     /// The number of the file that an address names, by any URL variant.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert_eq!(edge.file_number("/b/1.html"), edge.number_of("b/1.html"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn file_number(&self, path: &str) -> Option<u32> {
         self.variants.any(path)
     }
 
     /// The number of the file with this name.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert_eq!(edge.number_of("nowhere.html"), None);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn number_of(&self, name: &str) -> Option<u32> {
         self.files.names().binary_search_by(|known| (**known).cmp(name)).ok().map(|at| at as u32)
     }
 
     /// The address below the base path that a file is served under.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let file = edge.number_of("b/1.html").unwrap();
+    /// assert_eq!(edge.own_address(file), "/b/1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn own_address(&self, file: u32) -> &str {
         self.variants.own(file)
     }

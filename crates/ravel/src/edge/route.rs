@@ -139,6 +139,14 @@ impl Edge {
 
 impl Route {
     /// The rule that decides the first answer.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.route(&request).decided_by(), edge.answer(&request).rule());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn decided_by(&self) -> Option<RuleId> {
         match (self.hops.first(), &self.end) {
             (Some(hop), _) => hop.rule,

@@ -57,6 +57,10 @@ pub enum Refusal {
 
 impl Refusal {
     /// The status that says it.
+    ///
+    /// ```
+    /// assert_eq!(ravel::edge::Refusal::TooLong.status(), 414);
+    /// ```
     pub fn status(&self) -> u16 {
         match self {
             Refusal::Malformed(_) | Refusal::TwoHosts => 400,

@@ -49,6 +49,14 @@ impl Edge {
 
     /// Which of the site's languages the visitor gets (RFC 4647, section 3.4); the first, where
     /// none is asked for.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  languages en, de\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+    /// let headers = [(http::header::ACCEPT_LANGUAGE, "de-AT, en;q=0.5".parse()?)].into_iter().collect();
+    /// assert_eq!(edge.language_of(&headers), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn language_of(&self, headers: &HeaderMap) -> usize {
         let languages = &self.program().site.languages;
         let joined = header_value(headers, &ACCEPT_LANGUAGE).unwrap_or_default();
@@ -67,11 +75,27 @@ impl Edge {
 }
 
 /// Whether a header is in a set.
+///
+/// ```
+/// use ravel::program::ValueSet;
+///
+/// let headers = [(http::header::RANGE, "bytes=0-9".parse()?)].into_iter().collect();
+/// assert!(ravel::edge::header_is(&headers, &http::header::RANGE, &ValueSet::Any));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn header_is(headers: &HeaderMap, name: &HeaderName, set: &ValueSet) -> bool {
     set.contains(header_value(headers, name).as_deref())
 }
 
 /// Whether a cookie is there, and one of its name in a set.
+///
+/// ```
+/// use ravel::program::ValueSet;
+///
+/// let headers = [(http::header::COOKIE, "a=1; b=2".parse()?)].into_iter().collect();
+/// assert!(ravel::edge::cookie_is(&headers, "b", &ValueSet::OneOf(vec!["2".into()])));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn cookie_is(headers: &HeaderMap, name: &str, set: &ValueSet) -> bool {
     let Some(cookies) = header_value(headers, &COOKIE) else { return false };
     cookies.split(|byte| *byte == b';').any(|pair| {

@@ -32,6 +32,14 @@ pub const MAX_HOPS: usize = 20;
 impl<'e> Walk<'e> {
     /// The status that a visitor ends with; none if another service answers, or the way leads off
     /// the site.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.walk(&request).status(), Some(200));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn status(&self) -> Option<u16> {
         match self.end {
             End::Answer => self.last().1.answer.status(),
@@ -41,6 +49,14 @@ impl<'e> Walk<'e> {
     }
 
     /// The number of redirects.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.walk(&request).hops(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn hops(&self) -> usize {
         self.answers
             .iter()
@@ -55,6 +71,14 @@ impl<'e> Walk<'e> {
     }
 
     /// What becomes of the request in the end.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(edge.walk(&request).outcome(), ravel::Outcome::File);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn outcome(&self) -> Outcome {
         match self.end {
             End::Answer => self.last().1.answer.outcome(),
@@ -64,6 +88,15 @@ impl<'e> Walk<'e> {
     }
 
     /// The last answer, with the address that was asked.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// let walk = edge.walk(&request);
+    /// assert_eq!(walk.last().0, "https://h.example/b/1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn last(&self) -> (&str, &Explanation<'e>) {
         let (asked, explanation) = self.answers.last().expect("a walk has an answer");
         (asked, explanation)

@@ -53,6 +53,15 @@ impl StepWords<'_> {
     }
 
     /// The line that says so, if one does.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// let why = edge.explain(&request);
+    /// assert!(why.words().any(|step| step.line() == why.answer().line()));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn line(&self) -> Option<Line> {
         match self.step {
             Step::Host(_, _, line)
@@ -77,6 +86,15 @@ impl StepWords<'_> {
     }
 
     /// What was looked at: a host, a rule, a file.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// let why = edge.explain(&request);
+    /// assert_eq!(why.words().nth(1).unwrap().subject(), "redirect /a/{x} -> /b/{x}");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn subject(&self) -> String {
         match self.step {
             Step::Refused(_) => "request".to_owned(),
@@ -97,6 +115,15 @@ impl StepWords<'_> {
     }
 
     /// What happened there.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// let why = edge.explain(&request);
+    /// assert!(why.words().nth(1).unwrap().result().starts_with("matched"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn result(&self) -> String {
         match self.step {
             Step::Refused(refusal) => refusal.to_string(),

@@ -36,6 +36,11 @@ pub enum NextStep {
 
 impl LiveAnswer {
     /// What was answered to a request for this URL: the status, the header fields and the body.
+    ///
+    /// ```
+    /// let gone = ravel::expect::live::LiveAnswer::new("https://h.example/a", 410, http::HeaderMap::new(), vec![]);
+    /// assert_eq!(gone.status(), 410);
+    /// ```
     pub fn new(
         url: impl Into<String>,
         status: u16,
@@ -54,6 +59,17 @@ impl LiveAnswer {
 
     /// Where the answer leads, as a browser reads its `location`: a fragment is kept, unless there
     /// is another.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a goes to https://h.example/b\n")?;
+    /// # let moved = |url: &str, status, to: &str| {
+    /// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
+    /// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
+    /// # };
+    /// let answer = moved("https://h.example/a", 301, "/b");
+    /// assert_eq!(answer.leads_to().unwrap().as_str(), "https://h.example/b");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn leads_to(&self) -> Option<Address> {
         if !matches!(self.status, 301 | 302 | 303 | 307 | 308) {
             return None;
@@ -93,6 +109,20 @@ impl LiveAnswer {
 
 impl LiveWalk {
     /// The answers in the order in which they came, at least one, and how they end.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a goes to https://h.example/b\n")?;
+    /// # let moved = |url: &str, status, to: &str| {
+    /// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
+    /// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
+    /// # };
+    /// use ravel::edge::End;
+    /// use ravel::expect::live::LiveWalk;
+    ///
+    /// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], End::Away);
+    /// assert_eq!(walk.hops(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(answers: Vec<LiveAnswer>, end: End) -> LiveWalk {
         LiveWalk { answers, end }
     }
@@ -156,6 +186,21 @@ impl LiveAnswer {
 
 /// What a browser does after an answer: follows a redirect, as long as it stays on the site and
 /// comes to an end.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a goes to https://h.example/b\n")?;
+/// # let moved = |url: &str, status, to: &str| {
+/// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
+/// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
+/// # };
+/// use ravel::expect::live::{NextStep, next};
+///
+/// let asked = ravel::Request::get("https://h.example/a")?;
+/// let answers = [moved("https://h.example/a", 301, "/b")];
+/// let NextStep::Ask(request) = next(rules.site(), &asked, &answers) else { panic!() };
+/// assert_eq!(request.url(), "https://h.example/b");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn next(site: &Site, asked: &Request, answers: &[LiveAnswer]) -> NextStep {
     let Some(last) = answers.last() else { return NextStep::Ask(Box::new(asked.clone())) };
     let Some(to) = last.leads_to() else { return NextStep::Done(End::Answer) };
@@ -177,6 +222,21 @@ pub fn next(site: &Site, asked: &Request, answers: &[LiveAnswer]) -> NextStep {
 
 /// The parts of an expectation that do not hold of what was seen. `differs` says how a body differs
 /// from a file of the folder.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a goes to https://h.example/b\n")?;
+/// # let moved = |url: &str, status, to: &str| {
+/// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
+/// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
+/// # };
+/// use ravel::edge::End;
+/// use ravel::expect::live::{LiveWalk, compare};
+///
+/// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], End::Away);
+/// let failures = compare(&rules.expectations()[0], &walk, |_, _| None);
+/// assert!(failures[0].got().starts_with("goes to https://other.example/"));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn compare(
     expectation: &Expectation,
     walk: &LiveWalk,

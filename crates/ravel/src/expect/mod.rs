@@ -29,6 +29,11 @@ pub struct Failure {
 
 impl Failure {
     /// A part that does not hold.
+    ///
+    /// ```
+    /// let failure = ravel::expect::Failure::new("serves /a.html", "is missing");
+    /// assert_eq!(failure.got(), "is missing");
+    /// ```
     pub fn new(expected: impl Into<String>, got: impl Into<String>) -> Failure {
         Failure { expected: expected.into(), got: got.into() }
     }
@@ -46,6 +51,14 @@ impl Failure {
 
 impl Verdict {
     /// What came of what was asked: the parts that do not hold, and the line that decided.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
+    /// use ravel::expect::Verdict;
+    ///
+    /// assert!(Verdict::new(rules.expectations()[0].line(), "/a", Vec::new(), None).holds());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(
         line: Line,
         asked: impl Into<String>,
@@ -208,6 +221,14 @@ fn compare_header(check: &Check, answer: &Answer<'_>) -> Option<Failure> {
 }
 
 /// An answer in a few words.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+/// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+/// # let request = ravel::Request::get("https://h.example/a/1")?;
+/// assert_eq!(ravel::expect::describe(&edge.answer(&request)), "302 to https://h.example/b/1");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn describe(answer: &Answer<'_>) -> String {
     let status = answer.status().map_or_else(String::new, |status| status.to_string());
     match answer.outcome() {
@@ -220,6 +241,14 @@ pub fn describe(answer: &Answer<'_>) -> String {
 }
 
 /// A walk in a few words.
+///
+/// ```
+/// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+/// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+/// # let request = ravel::Request::get("https://h.example/a/1")?;
+/// assert_eq!(ravel::expect::journey(&edge.walk(&request)), "goes to https://h.example/b/1 as 302 in 1 hop, which serves /b/1.html");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn journey(walk: &Walk<'_>) -> String {
     let hops = walk.hops();
     if hops == 0 {

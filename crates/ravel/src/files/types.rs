@@ -96,11 +96,19 @@ pub const KNOWN_TYPES: &[(&str, &str)] = &[
 const MAX_EXTENSION_BYTES: usize = 11;
 
 /// The `content-type` of a file: by its extension, in any case, or `application/octet-stream`.
+///
+/// ```
+/// assert_eq!(ravel::files::content_type("a/b.css"), "text/css; charset=utf-8");
+/// ```
 pub fn content_type(name: &str) -> &'static str {
     known(name).unwrap_or("application/octet-stream")
 }
 
 /// Whether a path's last segment ends in the extension of a known file type.
+///
+/// ```
+/// assert!(ravel::files::is_known_type("/a.png") && !ravel::files::is_known_type("/v1.2"));
+/// ```
 pub fn is_known_type(path: &str) -> bool {
     known(path).is_some()
 }

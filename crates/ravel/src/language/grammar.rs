@@ -293,6 +293,11 @@ grammar! {
 
 /// Every part of the grammar with the heading that its table in docs/language.md has, in the order
 /// of that file.
+///
+/// ```
+/// let tables = ravel::language::grammar::tables();
+/// assert!(tables.iter().any(|(_, forms)| forms.iter().any(|form| form.word() == "redirect")));
+/// ```
 pub fn tables() -> Vec<(&'static str, &'static [Form])> {
     vec![
         ("setting of `site`", SiteSetting::FORMS),

@@ -169,6 +169,12 @@ impl Problems {
     }
 
     /// Problems of one file.
+    ///
+    /// ```
+    /// let problems = ravel::language::format("site nowhere \"").unwrap_err();
+    /// let problems = ravel::language::Problems::of("edge.ravel", problems);
+    /// assert!(problems.to_string().starts_with("edge.ravel:1"));
+    /// ```
     pub fn of(name: &str, list: Vec<Problem>) -> Problems {
         Problems::new(Arc::new([name.into()]), list)
     }
@@ -179,6 +185,12 @@ impl Problems {
     }
 
     /// The name of a file that a place is in.
+    ///
+    /// ```
+    /// let problems = ravel::Rules::parse("sit https://h.example/\n").unwrap_err();
+    /// let first = problems.iter().next().unwrap();
+    /// assert_eq!(problems.source(first.place()), "edge.ravel");
+    /// ```
     pub fn source(&self, place: &Place) -> &str {
         &self.sources[usize::from(place.line.source)]
     }
@@ -306,6 +318,11 @@ impl fmt::Display for ProblemKind {
 
 impl ProblemKind {
     /// What would be right.
+    ///
+    /// ```
+    /// let problems = ravel::Rules::parse("sit https://h.example/\n").unwrap_err();
+    /// assert!(problems.iter().next().unwrap().kind().remedy().contains("`site`"));
+    /// ```
     pub fn remedy(&self) -> String {
         use ProblemKind as K;
         let nearest_or = |nearest: &Option<&str>, all: &str| match nearest {

@@ -118,6 +118,10 @@ pub enum HeaderScope {
 
 impl HeaderScope {
     /// The word that a rules file has for it.
+    ///
+    /// ```
+    /// assert_eq!(ravel::program::HeaderScope::Missing.as_str(), "missing");
+    /// ```
     pub fn as_str(self) -> &'static str {
         match self {
             HeaderScope::Served => "served",

@@ -103,6 +103,13 @@ impl Program {
     }
 
     /// The rules of a stage, in the order of the file.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert_eq!(rules.program().stage(ravel::program::Stage::Redirect).len(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn stage(&self, stage: Stage) -> &[Rule] {
         &self.rules[self.start(stage)..self.starts[stage as usize + 1] as usize]
     }
@@ -138,6 +145,15 @@ impl Program {
     ///
     /// # Panics
     /// When the identity is another program's, and this one has fewer rules.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// # let request = ravel::Request::get("https://h.example/a/1")?;
+    /// let rule = rules.program().rule(edge.answer(&request).rule().unwrap());
+    /// assert_eq!(rule.line().number(), 3);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rule(&self, id: RuleId) -> RuleRef<'_> {
         RuleRef { id, rule: &self.rules[id.0 as usize] }
     }
@@ -156,6 +172,14 @@ impl Program {
     ///
     /// # Panics
     /// When the stage has no such rule, and the program no later stage that does.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let rule = rules.program().numbered(ravel::program::Stage::Redirect, 0);
+    /// assert_eq!(rule.to_string(), "redirect /a/{x} -> /b/{x}");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn numbered(&self, stage: Stage, number: u32) -> RuleRef<'_> {
         self.rule(self.id(stage, number))
     }

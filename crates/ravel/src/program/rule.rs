@@ -55,6 +55,13 @@ impl Rule {
     }
 
     /// Whether nothing but the path below the base path is asked.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x}?k={k} -> /b/{x}\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert!(!rule.asks_path_alone());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn asks_path_alone(&self) -> bool {
         self.is_unconditional()
             && self.pattern.origin().is_none()
@@ -62,12 +69,26 @@ impl Rule {
     }
 
     /// The one path that it is for, if it asks nothing else.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.one_path(), Some("/a"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn one_path(&self) -> Option<&str> {
         (self.asks_path_alone() && self.pattern.path.is_literal())
             .then(|| self.pattern.path.as_str())
     }
 
     /// The redirect that it makes, if it makes one.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x}?k={k} -> /b/{x}\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.redirect().unwrap().status(), 302);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn redirect(&self) -> Option<&Redirect> {
         match &self.effect {
             Effect::Redirect(redirect) => Some(redirect),
@@ -80,6 +101,13 @@ impl Rule {
     }
 
     /// The path that a rewrite, a fallback or a 404 page looks up a file by.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nrewrite /a -> /b.html\n")?;
+    /// let rule = rules.program().rules(ravel::program::Stage::Rewrite).next().unwrap();
+    /// assert_eq!(rule.shows().unwrap().to_string(), "/b.html");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn shows(&self) -> Option<&Target> {
         match &self.effect {
             Effect::File(file) => Some(&file.path),
@@ -99,6 +127,13 @@ impl Rule {
     }
 
     /// The stage at which it is asked.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x}?k={k} -> /b/{x}\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.stage(), ravel::program::Stage::Redirect);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn stage(&self) -> Stage {
         match &self.effect {
             Effect::Redirect(_) | Effect::Gone | Effect::Elsewhere(_) => Stage::Redirect,

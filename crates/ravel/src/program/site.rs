@@ -105,6 +105,13 @@ impl Hsts {
 
 impl Site {
     /// Whether a host is in a setting of the site.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert!(rules.site().has_host("h.example") && !rules.site().has_host("other.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn has_host(&self, host: &str) -> bool {
         self.host.as_str() == host
             || self.aliases.iter().any(|alias| alias.host.as_str() == host)
@@ -113,6 +120,12 @@ impl Site {
 
     /// Every host that a setting names, the canonical one first; a preview host may begin with
     /// `*.`.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  alias www.h.example\n")?;
+    /// assert_eq!(rules.site().hosts().collect::<Vec<_>>(), ["h.example", "www.h.example"]);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn hosts(&self) -> impl Iterator<Item = String> {
         let aliases = self.aliases.iter().map(|alias| alias.host.to_string());
         let mut seen = std::collections::BTreeSet::new();
@@ -133,6 +146,12 @@ impl Site {
     }
 
     /// Whether a host is a preview host.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  preview *.p.example\n")?;
+    /// assert!(rules.site().is_preview("x.p.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn is_preview(&self, host: &str) -> bool {
         self.previews.iter().any(|preview| preview.matches(host))
     }
@@ -235,6 +254,13 @@ impl Site {
 
 impl PreviewHost {
     /// Whether a host is this one, or one label below it where there is a wildcard.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  preview *.p.example\n")?;
+    /// let preview = &rules.site().previews()[0];
+    /// assert!(preview.matches("x.p.example") && !preview.matches("p.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn matches(&self, host: &str) -> bool {
         match self.wildcard {
             false => self.host.as_str() == host,

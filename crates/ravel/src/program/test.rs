@@ -113,6 +113,13 @@ impl Tests {
     }
 
     /// A test by its number, in the order in which they are asked.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  languages en, de\nredirect /a -> /b\n  when cookie a\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert!(rule.tests().get(0).is_some() && rule.tests().get(1).is_none());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn get(&self, number: usize) -> Option<&Test> {
         self.list.get(number)
     }
@@ -133,6 +140,13 @@ impl Tests {
     }
 
     /// What a capture's text must be.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /{x} -> /b\n  where x is digits\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.tests().of_capture("x").count(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn of_capture<'t>(&'t self, name: &'t str) -> impl Iterator<Item = (&'t TextSet, bool)> {
         self.captures()
             .filter(move |(known, ..)| *known == name)
@@ -140,6 +154,13 @@ impl Tests {
     }
 
     /// The captures that are tested, with what is accepted, and whether that is negated.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\nredirect /{x} -> /b\n  where x is digits\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// assert_eq!(rule.tests().captures().next().unwrap().0, "x");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn captures(&self) -> impl Iterator<Item = (&str, &TextSet, bool)> {
         self.list.iter().filter_map(|test| match &test.kind {
             TestKind::Capture(name, set) => Some((&**name, set, test.negated)),
@@ -186,6 +207,14 @@ impl Tests {
 
 impl Test {
     /// The request header that it looks at.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  languages en, de\nredirect /a -> /b\n  when cookie a\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// let test = rule.tests().get(0).unwrap();
+    /// assert_eq!(test.request_header(), Some(http::header::COOKIE));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn request_header(&self) -> Option<HeaderName> {
         match &self.kind {
             TestKind::Language(_) => Some(ACCEPT_LANGUAGE),
@@ -206,6 +235,14 @@ impl Test {
     }
 
     /// The condition as a rules file writes it; languages are named from the site's list.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  languages en, de\nredirect /a -> /b\n  when not cookie a\n")?;
+    /// # let rule = rules.program().rules(ravel::program::Stage::Redirect).next().unwrap();
+    /// let test = rule.tests().get(0).unwrap();
+    /// assert_eq!(test.written(rules.site().languages()), "when not cookie a");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn written(&self, languages: &[Box<str>]) -> String {
         let not = if self.negated { "not " } else { "" };
         match &self.kind {
@@ -275,6 +312,13 @@ fn joined<T: fmt::Display>(list: impl IntoIterator<Item = T>) -> String {
 
 impl TextSet {
     /// Whether it contains a decoded text.
+    ///
+    /// ```
+    /// use ravel::program::TextSet;
+    ///
+    /// let year = TextSet::Digits { least: 4, most: Some(4) };
+    /// assert!(year.contains(b"2027", false) && !year.contains(b"27", false));
+    /// ```
     pub fn contains(&self, text: &[u8], ignore_case: bool) -> bool {
         let same = |listed: &str| match ignore_case {
             true => listed.as_bytes().eq_ignore_ascii_case(text),
@@ -311,6 +355,12 @@ impl fmt::Display for TextSet {
 
 impl ValueSet {
     /// Whether it contains a value; `None` is one that is not there.
+    ///
+    /// ```
+    /// use ravel::program::ValueSet;
+    ///
+    /// assert!(ValueSet::Any.contains(Some(b"x")) && !ValueSet::Any.contains(None));
+    /// ```
     pub fn contains(&self, value: Option<&[u8]>) -> bool {
         let Some(value) = value else { return false };
         match self {

@@ -18,6 +18,12 @@ pub struct Accept {
 impl Accept {
     /// Whether it is about a line; below a statement's first line it is about all of the statement,
     /// its tables too.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n  accept ends-missing \"soon\"\n")?;
+    /// assert!(rules.accepts()[0].covers(rules.rules(ravel::program::Stage::Redirect)[0].line()));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn covers(&self, line: Line) -> bool {
         self.about
             .iter()

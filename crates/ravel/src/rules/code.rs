@@ -13,6 +13,10 @@ pub enum Severity {
 
 impl Severity {
     /// The word for it.
+    ///
+    /// ```
+    /// assert_eq!(ravel::rules::Code::Circle.severity().as_str(), "problem");
+    /// ```
     pub fn as_str(self) -> &'static str {
         match self {
             Severity::Problem => "problem",

@@ -96,6 +96,12 @@ impl Domain {
     pub const TTL: u32 = 3_600;
 
     /// Whether a host, which may begin with `*.`, is the domain or inside it.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host e.host.example\n  address 192.0.2.44\n")?;
+    /// assert!(rules.domains()[0].holds("www.h.example") && !rules.domains()[0].holds("other.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn holds(&self, host: &str) -> bool {
         host.strip_suffix(self.name.as_str())
             .is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))

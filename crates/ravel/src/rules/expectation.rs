@@ -70,6 +70,14 @@ pub struct EveryExpectation {
 
 impl EveryExpectation {
     /// What it expects of one request, where that comes to this outcome.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nexpect every /a/{x} is missing\n")?;
+    /// let every = &rules.every_expectations()[0];
+    /// let one = every.of_request(&ravel::Request::get("https://h.example/a/1")?, None);
+    /// assert_eq!(one.url(), "https://h.example/a/1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn of_request(&self, request: &Request, outcome: Option<ExpectedOutcome>) -> Expectation {
         let mut given = self.given.clone();
         for (name, value) in request.headers() {
@@ -212,6 +220,10 @@ pub enum CheckTest {
 
 impl StatedOutcome {
     /// The outcome as it is written after `is`.
+    ///
+    /// ```
+    /// assert_eq!(ravel::rules::StatedOutcome::Gone.as_str(), "gone");
+    /// ```
     pub fn as_str(self) -> &'static str {
         let word = match self {
             StatedOutcome::Gone => OutcomeWord::Gone,

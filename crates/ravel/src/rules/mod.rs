@@ -79,6 +79,16 @@ impl Rules {
 
     /// As [`Rules::parse_with`], for a file with this name.
     ///
+    /// ```
+    /// let load = |name: &str| match name {
+    ///     "more.ravel" => Ok(b"gone /old\n".to_vec()),
+    ///     _ => Err("no such file"),
+    /// };
+    /// let rules = ravel::Rules::read("edge.ravel", "site https://h.example/\ninclude more.ravel\n", load)?;
+    /// assert_eq!(rules.sources(), ["edge.ravel".into(), "more.ravel".into()] as [Box<str>; 2]);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// Every problem of the file and of those it names, with its place.
     pub fn read<E: fmt::Display>(
@@ -96,6 +106,13 @@ impl Rules {
     }
 
     /// The rules of a stage, in the order of the file.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// assert_eq!(rules.rules(ravel::program::Stage::Redirect).len(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rules(&self, stage: Stage) -> &[Rule] {
         self.0.program.stage(stage)
     }
@@ -161,6 +178,14 @@ impl Rules {
     }
 
     /// The name of the file that a line stands in; empty for a line of other rules.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
+    /// assert_eq!(rules.source(line), "edge.ravel");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn source(&self, line: Line) -> &str {
         self.0.sources.get(usize::from(line.source)).map_or("", |source| source)
     }

@@ -49,6 +49,8 @@ impl fmt::Display for ExpansionError {
     }
 }
 
+impl std::error::Error for ExpansionError {}
+
 /// A piece of an address, as it was sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct CaptureValue<'r> {

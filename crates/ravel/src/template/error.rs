@@ -76,6 +76,21 @@ impl TemplateError {
     }
 }
 
+impl fmt::Display for TemplateError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(
+            f,
+            "{} (bytes {} to {}); {}",
+            self.kind,
+            self.range.start,
+            self.range.end,
+            self.kind.remedy()
+        )
+    }
+}
+
+impl std::error::Error for TemplateError {}
+
 impl fmt::Display for TemplateErrorKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use TemplateErrorKind as K;

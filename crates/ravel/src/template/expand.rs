@@ -19,6 +19,19 @@ impl Target {
     /// Puts captures into a target that is a path, and shows the path to `see`; it is normalized
     /// and begins with one `/`.
     ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// let pattern = Pattern::parse("/a/{x}")?;
+    /// let target = Target::parse_path("/b/{x}.html", &pattern)?;
+    /// let mut captures = Default::default();
+    /// pattern.path().matches("/a/1", false, &mut captures);
+    /// assert_eq!(target.with_path(&pattern, &captures, str::to_owned)?, "/b/1.html");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// When a capture cannot stand where the target has it.
     pub fn with_path<R>(
@@ -40,6 +53,22 @@ impl Target {
     /// Puts captures into the target and gives the URL it leads to. Parameters of `query` that the
     /// pattern does not name are carried along, but for those whose key the target has; `None` for
     /// `query` carries none.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// let pattern = Pattern::parse("/a/{x}")?;
+    /// let target = Target::parse("/b/{x}?y={x}", &pattern)?;
+    /// let mut captures = Default::default();
+    /// pattern.path().matches("/a/1", false, &mut captures);
+    /// let url = target.expand(&pattern, &captures, rules.site().target_base(), None)?;
+    /// assert_eq!(url.as_str(), "https://h.example/b/1?y=1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     ///
     /// # Errors
     /// When a capture cannot stand where the target has it.

@@ -24,6 +24,15 @@ type Spans = SmallVec<[(u32, u32); 6]>;
 impl Template {
     /// Holds the template against a normalized path and adds what it captures. With `fold`, ASCII
     /// letters match in any case.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let mut captures = Default::default();
+    /// assert!(Pattern::parse("/a/{x}")?.path().matches("/a/1", false, &mut captures));
+    /// assert_eq!(captures[0].text(), "1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn matches<'p>(&self, path: &'p str, fold: bool, captures: &mut Captures<'p>) -> bool {
         if self.is_literal() {
             return same(self.as_str().as_bytes(), path.as_bytes(), fold);
@@ -42,6 +51,13 @@ impl Template {
     }
 
     /// How many bytes of a path it does not match fit its beginning.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/about")?.path().fits_until("/abend", false), 3);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn fits_until(&self, path: &str, fold: bool) -> usize {
         let same_start = |text: &str| {
             let pairs = text.bytes().zip(path.bytes());

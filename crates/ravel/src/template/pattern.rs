@@ -92,6 +92,12 @@ type Result<T> = std::result::Result<T, TemplateError>;
 impl Pattern {
     /// Reads a pattern.
     ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert!(Pattern::parse("/a/{x}").is_ok() && Pattern::parse("/a/{x").is_err());
+    /// ```
+    ///
     /// # Errors
     /// The first thing that makes the text no pattern, and where it stands.
     pub fn parse(text: &str) -> Result<Pattern> {
@@ -143,6 +149,14 @@ impl Pattern {
     }
 
     /// The expressions it captures with, in the order of their slots.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let pattern = Pattern::parse("/{a}?b={b}")?;
+    /// assert_eq!(pattern.captures().map(|(_, name)| name).collect::<Vec<_>>(), ["a", "b"]);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn captures(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.origin().and_then(|origin| origin.host.capture.as_deref()).into_iter();
         let query = self.query().iter().filter_map(|part| match &part.test {
@@ -154,11 +168,27 @@ impl Pattern {
     }
 
     /// What a capture can take: what is captured from a query or a host is one segment of a path.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Expression;
+    ///
+    /// assert_eq!(Pattern::parse("/a{/x*}")?.form_of("x"), Some(Expression::Segments));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn form_of(&self, name: &str) -> Option<Expression> {
         self.captures().find(|(_, captured)| *captured == name).map(|(form, _)| form)
     }
 
     /// Its path with these captures; an empty one is `/`.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/a/{x}")?.path_with(|name| name.to_uppercase()), "/a/X");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn path_with(&self, capture: impl Fn(&str) -> String) -> String {
         let path: String = self
             .path
@@ -172,11 +202,26 @@ impl Pattern {
     }
 
     /// Holds the query parts against a query and adds what they capture.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let mut captures = Default::default();
+    /// assert!(Pattern::parse("/a?k={k}")?.match_query(Some("k=1"), &mut captures));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn match_query<'r>(&self, query: Option<&'r str>, captures: &mut Captures<'r>) -> bool {
         self.query().iter().all(|part| part.matches(query.unwrap_or_default(), captures))
     }
 
     /// Whether the pattern names this parameter, so that a match uses it up.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert!(Pattern::parse("/a?k={k}")?.uses_parameter("k"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn uses_parameter(&self, raw_key: &str) -> bool {
         let wanted = self.query();
         if wanted.is_empty() {

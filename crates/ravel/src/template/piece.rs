@@ -18,6 +18,12 @@ pub enum Expression {
 
 impl Expression {
     /// The expression as it is written.
+    ///
+    /// ```
+    /// use ravel::template::Expression;
+    ///
+    /// assert_eq!(Expression::Segments.written("x"), "{/x*}");
+    /// ```
     pub fn written(self, name: &str) -> String {
         match self {
             Expression::Segment => format!("{{{name}}}"),
@@ -91,6 +97,13 @@ impl<const INLINE: usize> Template<INLINE> {
     }
 
     /// Its pieces; none for a literal, whose only piece is its text.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/a/{x}")?.path().parts().len(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn parts(&self) -> &[Part] {
         match &self.0 {
             Form::Literal(_) => &[],
@@ -99,6 +112,13 @@ impl<const INLINE: usize> Template<INLINE> {
     }
 
     /// Its pieces with their texts; of a literal its text.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/a/{x}/b")?.path().pieces().count(), 3);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn pieces(&self) -> impl Iterator<Item = Piece<'_>> {
         let whole = self.is_literal().then(|| Piece::Text(self.as_str()));
         let parts = self.parts().iter().map(|part| match *part {
@@ -111,6 +131,13 @@ impl<const INLINE: usize> Template<INLINE> {
     }
 
     /// Its expressions, in order, with their names.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/{a}/{b}")?.path().expressions().count(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
         self.parts().iter().filter_map(|part| match *part {
             Part::Expression { form, start, end } => Some((form, self.slice(start, end))),
@@ -119,6 +146,13 @@ impl<const INLINE: usize> Template<INLINE> {
     }
 
     /// The text before its first expression.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// assert_eq!(Pattern::parse("/a/{x}")?.path().literal_prefix(), "/a/");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn literal_prefix(&self) -> &str {
         match self.parts().first() {
             None => self.as_str(),

@@ -44,6 +44,16 @@ type Result<T> = std::result::Result<T, TemplateError>;
 impl Target {
     /// Reads a target; its expressions must be captures of `pattern`.
     ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// let pattern = Pattern::parse("/a/{x}")?;
+    /// assert!(Target::parse("https://o.example/{x}#{x}", &pattern).is_ok());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// The first thing that makes the text no target, and where it stands.
     pub fn parse(text: &str, pattern: &Pattern) -> Result<Target> {
@@ -56,6 +66,17 @@ impl Target {
     }
 
     /// Reads a target that is a path of the site, as rules that look up a file have it.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// let pattern = Pattern::parse("/a/{x}")?;
+    /// assert!(Target::parse_path("/b/{x}.html", &pattern).is_ok());
+    /// assert!(Target::parse_path("https://o.example/", &pattern).is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     ///
     /// # Errors
     /// As [`Target::parse`], and for a URL, a query or a fragment.
@@ -94,6 +115,16 @@ impl Target {
     }
 
     /// Its expressions, host first.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// let target = Target::parse("/{x}?y={x}", &Pattern::parse("/a/{x}")?)?;
+    /// assert_eq!(target.expressions().count(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn expressions(&self) -> impl Iterator<Item = (Expression, &str)> {
         let host = self.host_capture().map(|name| (Expression::Segment, name));
         let tail = self.rest.iter().flat_map(|rest| rest.query.iter().chain(&rest.fragment));
@@ -123,6 +154,15 @@ impl Target {
     }
 
     /// Whether a capture is put into the path or the fragment.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// assert!(Target::parse("/b/{x}", &Pattern::parse("/a/{x}")?)?.puts_into_path("x"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn puts_into_path(&self, name: &str) -> bool {
         let mut expressions = self
             .path
@@ -132,6 +172,15 @@ impl Target {
     }
 
     /// Whether a capture is put into the host.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// use ravel::template::Target;
+    ///
+    /// assert!(!Target::parse("/b/{x}", &Pattern::parse("/a/{x}")?)?.puts_into_host("x"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn puts_into_host(&self, name: &str) -> bool {
         self.host_capture() == Some(name)
     }

@@ -46,6 +46,14 @@ impl<'t> Tail<'t> {
 
 impl<'t> Shape<'t> {
     /// The shape of a template.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let pattern = Pattern::parse("/a/{x}/b")?;
+    /// assert_eq!(ravel::edge::Shape::of(pattern.path()).segments().len(), 3);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn of(template: &'t Template) -> Shape<'t> {
         let parts = template.parts();
         let text = |part: &Part| match *part {
