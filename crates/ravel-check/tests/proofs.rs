@@ -12,7 +12,7 @@ use std::collections::BTreeSet;
 use http::header::{COOKIE, HeaderValue};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
-use ravel::edge::{End, RuleResult, Step};
+use ravel::edge::{RuleResult, Step, WalkEnd};
 use ravel::expect::verify;
 use ravel::finding::{Finding, FindingPlace};
 use ravel::program::Stage;
@@ -158,7 +158,7 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
         never > rules_seen / 20,
         "only {never} of {rules_seen} never act: the rules hardly meet"
     );
-    assert!(undecided * 25 <= rules_seen, "{undecided} of {rules_seen} rules are not decided");
+    assert!(undecided * 25 <= rules_seen, "{undecided} of {rules_seen} rules are undecided");
 }
 
 /// Whether the lines of a finding take every request on which the rule would act if it stood alone.
@@ -209,7 +209,7 @@ fn every_circle_is_found_and_none_invented() {
             }
             for request in &requests {
                 let walk = edge.walk(request);
-                if walk.end() != End::Loop {
+                if walk.end() != WalkEnd::Loop {
                     continue;
                 }
                 let on_the_way: Vec<u32> = walk
@@ -236,7 +236,7 @@ fn every_circle_is_found_and_none_invented() {
     assert!(circles > 10, "only {circles} circles in {sets_seen} sets");
     assert!(
         undecided * 5 <= sets_seen,
-        "{undecided} of {sets_seen} sets have something that is not decided"
+        "{undecided} of {sets_seen} sets have something that is undecided"
     );
 }
 
@@ -304,7 +304,7 @@ fn expect_every_is_what_every_address_says() {
             add(&seen, true);
             add(&held, verdict.holds());
             let got = verdict.failures().first().map_or("", |failure| failure.got());
-            if got.starts_with("not decided") {
+            if got.starts_with("undecided") {
                 add(&undecided, true);
                 return Ok(());
             }
@@ -325,7 +325,7 @@ fn expect_every_is_what_every_address_says() {
         .unwrap();
     let (seen, held, undecided) = (seen.get(), held.get(), undecided.get());
     assert!(held * 40 > seen, "only {held} of {seen} hold: the test shows little");
-    assert!(undecided * 12 <= seen, "{undecided} of {seen} are not decided");
+    assert!(undecided * 12 <= seen, "{undecided} of {seen} are undecided");
 }
 
 #[test]

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
-use ravel::edge::End;
+use ravel::edge::WalkEnd;
 use ravel::finding::FindingPlace;
 use ravel::rules::Code;
 use ravel::{Edge, FileList, Request, Rules};
@@ -64,8 +64,8 @@ fn leads_somewhere(edge: &Edge, target: &Url) -> bool {
     }
     let walk = edge.walk(&Request::get(target.as_str()).unwrap());
     match walk.end() {
-        End::Away => true,
-        End::Answer => !matches!(walk.last().1.answer().status(), Some(404 | 410)),
+        WalkEnd::Away => true,
+        WalkEnd::Answer => !matches!(walk.last().1.answer().status(), Some(404 | 410)),
         _ => false,
     }
 }
@@ -133,7 +133,7 @@ proptest! {
                 let walk = edge.walk(&Request::get(end.asked()).unwrap());
                 prop_assert_eq!(walk.hops(), end.hops(), "{}\n{}", end.asked(), text);
                 prop_assert_eq!(walk.url(), end.url(), "{}\n{}", end.asked(), text);
-                let status = if walk.end() == End::Away { None } else { walk.last().1.answer().status() };
+                let status = if walk.end() == WalkEnd::Away { None } else { walk.last().1.answer().status() };
                 prop_assert_eq!(status, end.status(), "{}\n{}", end.asked(), text);
                 let plain = walk.answers().iter().map(|(url, _)| url.as_str()).chain([walk.url()]).collect::<Vec<_>>();
                 let back = plain.windows(2).any(|pair| pair[0].starts_with("https:") && pair[1].starts_with("http:"));

@@ -57,7 +57,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Kind::Files => pages(&loaded, &table)?,
     };
     write_folder(&arguments.out, &files).map_err(|error| {
-        Failure::Message(format!("`{}` can not be written: {error}", arguments.out.display()))
+        Failure::Message(format!("`{}` cannot be written: {error}", arguments.out.display()))
     })?;
     match arguments.json {
         true => print_json(&loaded, arguments, &files, &limits, out)?,
@@ -125,7 +125,7 @@ fn pages(
         ));
     };
     let unreadable = |name: &str, error: &dyn std::fmt::Display| {
-        Failure::Message(format!("`{name}` can not be read: {error}"))
+        Failure::Message(format!("`{name}` cannot be read: {error}"))
     };
     let lost = match loaded.edge().missing_file() {
         Some(name) => {
@@ -261,7 +261,7 @@ fn print(
     writeln!(
         out,
         "{}",
-        in_style(FAINT, format_args!("{} can not be done there", count(not, "line", "lines")))
+        in_style(FAINT, format_args!("{} cannot be done there", count(not, "line", "lines")))
     )
 }
 

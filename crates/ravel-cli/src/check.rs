@@ -96,10 +96,10 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
             Some("folder") => "the folder:",
             Some("wrong") => "rules that have it:",
             Some("said") => "what is said:",
-            Some("mended") => "mended:",
-            Some("mended-folder") => "the folder, mended:",
+            Some("fixed") => "fixed:",
+            Some("fixed-folder") => "the folder, fixed:",
             Some("zone") => "its zone:",
-            Some("mended-zone") => "the zone, mended:",
+            Some("fixed-zone") => "the zone, fixed:",
             Some(_) => {
                 indent = "";
                 continue;
@@ -163,7 +163,7 @@ fn print_ways(ways: &EntryPoints, out: &mut dyn Write) -> io::Result<()> {
         "{}",
         in_style(
             FAINT,
-            format_args!("{:<width$}  {:<end_width$}  {deep}", "ways in", "first page")
+            format_args!("{:<width$}  {:<end_width$}  {deep}", "entry points", "first page")
         )
     )?;
     for way in ways.ways() {

@@ -57,7 +57,7 @@ const WALK: &[(&str, &[&str])] = &[
         &["domain", "--zone", "dns/before.zone", "--switch", "2027-03-01T06:00:00Z"],
     ),
     (
-        "What is wrong, or could be better, is found before anybody visits; and where each way in ends.",
+        "What is wrong, or could be better, is found before anybody visits; and where each entry point ends.",
         &["check"],
     ),
 ];
@@ -66,7 +66,7 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     let folder = &arguments.into;
     let fresh = !folder.join("edge.ravel").exists();
     unpack(&SITE, folder).map_err(|error| {
-        Failure::Message(format!("the demo site can not be put in `{}`: {error}", folder.display()))
+        Failure::Message(format!("the demo site cannot be put in `{}`: {error}", folder.display()))
     })?;
     if !arguments.command.is_empty() {
         return command(folder, &arguments.command, out);
@@ -130,7 +130,7 @@ fn unpack(from: &Dir<'_>, to: &Path) -> io::Result<()> {
 /// The rules up to the first blank line behind the site statement.
 fn show_rules(path: &Path, out: &mut dyn Write) -> Result<(), Failure> {
     let text = fs::read_to_string(path).map_err(|error| {
-        Failure::Message(format!("`{}` can not be read: {error}", path.display()))
+        Failure::Message(format!("`{}` cannot be read: {error}", path.display()))
     })?;
     let mut in_site = false;
     for line in text.lines() {

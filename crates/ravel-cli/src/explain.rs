@@ -5,7 +5,7 @@ use std::path::Path;
 
 use anstyle::Style;
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
-use ravel::edge::{End, Explanation, RuleResult, Step, Walk};
+use ravel::edge::{Explanation, RuleResult, Step, Walk, WalkEnd};
 use ravel::language::Line;
 use ravel::program::Stage;
 use ravel::serial::Data;
@@ -93,7 +93,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         }
         for line in io::stdin().lock().lines() {
             let line = line.map_err(|error| {
-                Failure::Message(format!("standard input can not be read: {error}"))
+                Failure::Message(format!("standard input cannot be read: {error}"))
             })?;
             let line = line.trim();
             if !line.is_empty() {
@@ -146,13 +146,13 @@ fn summary(walk: &Walk<'_>) -> String {
     let last = &walk.last().1.answer();
     let paint = |text: String| in_style(outcome(walk.outcome()), text);
     let ends = match (walk.end(), last.outcome()) {
-        (End::Away, _) => paint("leaves the site".to_owned()),
-        (End::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
-        (End::Answer, Outcome::File) => {
+        (WalkEnd::Away, _) => paint("leaves the site".to_owned()),
+        (WalkEnd::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
+        (WalkEnd::Answer, Outcome::File) => {
             format!("{} {}", paint("200".to_owned()), last.file().unwrap_or_default())
         }
-        (End::Answer, Outcome::Elsewhere) => paint("another service answers".to_owned()),
-        (End::Answer, other) => {
+        (WalkEnd::Answer, Outcome::Elsewhere) => paint("another service answers".to_owned()),
+        (WalkEnd::Answer, other) => {
             let shown = last.file().map(|file| format!(", showing {file}")).unwrap_or_default();
             format!(
                 "{} {other}{shown}",

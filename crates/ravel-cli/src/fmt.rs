@@ -58,13 +58,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 fn read(path: &Path) -> Result<Vec<u8>, Failure> {
     fs::read(path)
-        .map_err(|error| Failure::Message(format!("`{}` can not be read: {error}", path.display())))
+        .map_err(|error| Failure::Message(format!("`{}` cannot be read: {error}", path.display())))
 }
 
 fn read_input() -> Result<Vec<u8>, Failure> {
     let mut bytes = Vec::new();
     match std::io::stdin().lock().read_to_end(&mut bytes) {
         Ok(_) => Ok(bytes),
-        Err(error) => Err(Failure::Message(format!("standard input can not be read: {error}"))),
+        Err(error) => Err(Failure::Message(format!("standard input cannot be read: {error}"))),
     }
 }

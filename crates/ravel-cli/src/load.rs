@@ -50,10 +50,10 @@ pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
     ravel_serve::text_of(bytes, name).map_err(Failure::Message)
 }
 
-/// Writes a file that was asked for; says why where it can not.
+/// Writes a file that was asked for; says why where it cannot.
 pub(crate) fn write_or_say(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     write_beside(path, bytes).map_err(|error| {
-        Failure::Message(format!("`{}` can not be written: {error}", path.display()))
+        Failure::Message(format!("`{}` cannot be written: {error}", path.display()))
     })
 }
 

@@ -91,7 +91,7 @@ fn main() -> ExitCode {
         Err(failure) => {
             let message = match failure {
                 Failure::Message(message) => message,
-                Failure::Output(error) => format!("the output can not be written: {error}"),
+                Failure::Output(error) => format!("the output cannot be written: {error}"),
             };
             let _ = out.flush();
             if !message.is_empty() {

@@ -199,14 +199,14 @@ fn changed(live: &Live, good: bool) {
             let why = problem.map_or(String::new(), ToString::to_string);
             anstream::eprintln!(
                 "{}: {why}; what was there before is served",
-                in_style(style::NOTE, "the site can not be read again")
+                in_style(style::NOTE, "the site cannot be read again")
             );
         }
     }
 }
 
 pub(crate) async fn interrupted() {
-    // Where signals can not be waited for, only the end of the process ends it.
+    // Where signals cannot be waited for, only the end of the process ends it.
     if tokio::signal::ctrl_c().await.is_err() {
         std::future::pending::<()>().await;
     }

@@ -60,7 +60,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     if let Some(path) = &arguments.junit {
         let text = junit(&loaded, &outcomes, arguments.live).to_string();
         let text =
-            text.map_err(|error| Failure::Message(format!("JUnit XML can not be made: {error}")))?;
+            text.map_err(|error| Failure::Message(format!("JUnit XML cannot be made: {error}")))?;
         write_or_say(path, text.as_bytes())?;
     }
     match arguments.json {
@@ -84,7 +84,7 @@ async fn of_site(
         Some(path) => {
             let bytes = std::fs::read(path);
             Some(bytes.map_err(|error| {
-                Failure::Message(format!("`{}` can not be read: {error}", path.display()))
+                Failure::Message(format!("`{}` cannot be read: {error}", path.display()))
             })?)
         }
         None => None,

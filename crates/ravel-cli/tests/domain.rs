@@ -198,7 +198,7 @@ fn what_can_not_be_done_is_said() {
             &["--zone", "broken.zone"],
             "`broken.zone` line 2: `192.0.2` stands where an IPv4 address should",
         ),
-        (demo.path(), &["--zone", "none.zone"], "`none.zone`: it can not be read"),
+        (demo.path(), &["--zone", "none.zone"], "`none.zone`: it cannot be read"),
         (demo.path(), &["other.example"], "no such domain; they have `lanternferries.example`"),
         (demo.path(), &["--switch", "tomorrow"], "write date, time and offset"),
         (demo.path(), &["--ask", "ns1.dns-host.example"], "write an IP address"),

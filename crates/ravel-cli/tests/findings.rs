@@ -1,4 +1,4 @@
-//! The catalogue of findings in docs/findings.md: each wrong site has what is said, and each mended
+//! The catalogue of findings in docs/findings.md: each wrong site has what is said, and each fixed
 //! one has it no more.
 //!
 //! `RAVEL_BLESS=1 cargo test -p ravel-cli --test findings` writes down what is said now.
@@ -105,12 +105,12 @@ fn the_catalogue_is_what_is_found() {
         let found: Vec<&Finding> =
             report.findings().iter().filter(|finding| finding.code() == code).collect();
         assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings());
-        let mended = block(section, "mended").unwrap_or(wrong);
-        let zone = block(section, "mended-zone").unwrap_or(zone);
-        let (_, mended) = check(mended, block(section, "mended-folder").unwrap_or(folder), zone);
+        let fixed = block(section, "fixed").unwrap_or(wrong);
+        let zone = block(section, "fixed-zone").unwrap_or(zone);
+        let (_, fixed) = check(fixed, block(section, "fixed-folder").unwrap_or(folder), zone);
         let still: Vec<&Finding> =
-            mended.findings().iter().filter(|finding| finding.code() == code).collect();
-        assert!(still.is_empty(), "{name} is not mended: {still:#?}");
+            fixed.findings().iter().filter(|finding| finding.code() == code).collect();
+        assert!(still.is_empty(), "{name} is not fixed: {still:#?}");
         found.iter().map(|finding| said(&sources, finding)).collect()
     });
     let missing: Vec<&Code> = Code::ALL.iter().filter(|code| !seen.contains(code)).collect();

@@ -1,5 +1,5 @@
 //! The catalogue of problems in docs/problems.md: each wrong file says what is shown, and each
-//! mended file can be read.
+//! fixed file can be read.
 //!
 //! `RAVEL_BLESS=1 cargo test -p ravel-cli --test problems` writes down what is said now.
 
@@ -37,9 +37,9 @@ fn the_catalogue_is_what_happens() {
             problems.iter().map(|problem| variant(&format!("{:?}", problem.kind()))).collect();
         assert!(kinds.iter().any(|kind| kind == name), "{name}: {kinds:?}\n{problems}");
         seen.extend(kinds);
-        let mended = block(section, "mended").expect(section);
-        if let Err(problems) = Rules::parse_with(mended, load) {
-            panic!("{name} is not mended:\n{mended}{problems}");
+        let fixed = block(section, "fixed").expect(section);
+        if let Err(problems) = Rules::parse_with(fixed, load) {
+            panic!("{name} is not fixed:\n{fixed}{problems}");
         }
         format!("{problems}\n")
     });

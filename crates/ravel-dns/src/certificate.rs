@@ -40,7 +40,7 @@ impl fmt::Display for CertificateError {
                 f.write_str("it is no PEM: a block is not closed, or not Base64")
             }
             CertificateError::X509 { number, why } => {
-                write!(f, "certificate {number} in it can not be read: {why}")
+                write!(f, "certificate {number} in it cannot be read: {why}")
             }
             CertificateError::Empty => f.write_str(
                 "it holds no certificate; write the chain as PEM blocks that begin with `-----BEGIN CERTIFICATE-----`",

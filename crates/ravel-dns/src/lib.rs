@@ -37,7 +37,7 @@ pub use zone::{Zone, ZoneError};
 use ravel::finding::{Finding, FindingPlace};
 use ravel::rules::{Code, Domain, NamedFile, Rules};
 
-/// Why a file that a `domain` statement names can not be understood.
+/// Why a file that a `domain` statement names cannot be understood.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NamedFileError {
     pub(crate) file: NamedFile,
@@ -87,15 +87,15 @@ impl Zone {
     /// ```
     ///
     /// # Errors
-    /// Why the file can not be read, or the first line that can not be understood.
+    /// Why the file cannot be read, or the first line that cannot be understood.
     pub fn of_domain<E: std::fmt::Display>(
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
     ) -> Result<Option<Zone>, NamedFileError> {
         let Some(file) = domain.zone() else { return Ok(None) };
         let fail = |number, why| NamedFileError { file: file.clone(), number, why };
-        let bytes = read(file.path())
-            .map_err(|error| fail(None, format!("it can not be read: {error}")))?;
+        let bytes =
+            read(file.path()).map_err(|error| fail(None, format!("it cannot be read: {error}")))?;
         let text = String::from_utf8(bytes).map_err(|error| {
             let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
             let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
@@ -124,7 +124,7 @@ impl Certificate {
     /// ```
     ///
     /// # Errors
-    /// Why the file can not be read, or what is wrong with it.
+    /// Why the file cannot be read, or what is wrong with it.
     pub fn of_domain<E: std::fmt::Display>(
         domain: &Domain,
         mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
@@ -132,7 +132,7 @@ impl Certificate {
         let Some(file) = domain.certificate() else { return Ok(None) };
         let fail = |why| NamedFileError { file: file.clone(), number: None, why };
         let bytes =
-            read(file.path()).map_err(|error| fail(format!("it can not be read: {error}")))?;
+            read(file.path()).map_err(|error| fail(format!("it cannot be read: {error}")))?;
         Certificate::read(&bytes).map(Some).map_err(|error| fail(error.to_string()))
     }
 }
@@ -179,7 +179,7 @@ impl From<NamedFileError> for Finding {
     fn from(error: NamedFileError) -> Finding {
         let (by, name) = (error.file.line(), error.file.path().into());
         let place = FindingPlace::Named { by, name, number: error.number };
-        Finding::at(Code::NamedFileError, place, error.why)
+        Finding::at(Code::Unreadable, place, error.why)
             .with_visitor("nothing is known of what they get")
             .with_instead("a file that can be read, or none at all")
     }

@@ -79,9 +79,9 @@ pub enum Action {
     Change,
     /// Remove it.
     Remove,
-    /// The zone can not show it: it is set at the DNS host.
+    /// The zone cannot show it: it is set at the DNS host.
     Unseen,
-    /// It can not be added; the note says why.
+    /// It cannot be added; the note says why.
     Blocked,
 }
 

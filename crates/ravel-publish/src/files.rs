@@ -12,7 +12,7 @@ use ravel::files::is_known_type;
 use ravel::language::Line;
 use ravel::program::{Effect, FileRole, RuleRef, Stage, TestKind};
 
-/// What is put beside the files of a folder, and what such a host can not do.
+/// What is put beside the files of a folder, and what such a host cannot do.
 #[derive(Debug, Clone)]
 pub struct PublishedFiles {
     pub(crate) pages: BTreeMap<String, Page>,
@@ -79,7 +79,7 @@ pub enum Exactness {
     Exact,
     /// The visitor ends where they should, in another way.
     Near,
-    /// It can not be done.
+    /// It cannot be done.
     Not,
 }
 
@@ -207,7 +207,7 @@ impl Publisher<'_> {
         match rule.tests().iter().find(|test| !seen(test.kind())) {
             Some(test) => {
                 let condition = test.written(self.edge.site().languages());
-                (Exactness::Not, format!("a script can not see `{condition}`"))
+                (Exactness::Not, format!("a script cannot see `{condition}`"))
             }
             None => (Exactness::Near, how.to_owned()),
         }

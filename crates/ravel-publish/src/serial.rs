@@ -1,4 +1,4 @@
-//! What files can not say of rules, as data for other programs (feature `serde`).
+//! What files cannot say of rules, as data for other programs (feature `serde`).
 
 use ravel::Rules;
 use ravel::serial::SerializeBeside;

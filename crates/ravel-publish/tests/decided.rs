@@ -8,7 +8,7 @@ use http::HeaderMap;
 use http::header::{COOKIE, HOST, HeaderName, HeaderValue};
 use proptest::prelude::*;
 use ravel::address::Address;
-use ravel::edge::End;
+use ravel::edge::WalkEnd;
 use ravel::program::Stage;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use ravel_check::Audit;
@@ -98,7 +98,7 @@ proptest! {
                     to.set_fragment(at.fragment());
                 }
                 let known = seen.iter().any(|known| known[..url::Position::AfterQuery] == to[..url::Position::AfterQuery]);
-                prop_assert!(!known || walk.end() == End::Loop, "{} comes back from {}", to, url);
+                prop_assert!(!known || walk.end() == WalkEnd::Loop, "{} comes back from {}", to, url);
                 seen.push(to.clone());
                 at = to;
             }

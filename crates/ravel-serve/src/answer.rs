@@ -50,7 +50,7 @@ impl NameServer {
     /// ```
     ///
     /// # Errors
-    /// Why the port can not be had.
+    /// Why the port cannot be had.
     pub async fn bind(zone: Zone, port: u16) -> io::Result<NameServer> {
         let (listener, socket) = both(port).await?;
         let address = listener.local_addr()?;

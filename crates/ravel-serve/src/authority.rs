@@ -81,7 +81,7 @@ impl Authority {
     /// The authority of a folder; made if there is none, or if it is about to end.
     ///
     /// # Errors
-    /// A file that can not be read or written, or that holds something else.
+    /// A file that cannot be read or written, or that holds something else.
     pub fn in_folder(folder: &Path) -> Result<Authority, AuthorityError> {
         let (path, key_path) = (folder.join("authority.pem"), folder.join("authority.key"));
         let kept = fs::read_to_string(&path).ok().zip(fs::read_to_string(&key_path).ok());
@@ -109,7 +109,7 @@ impl Authority {
         Ok(Authority { issuer: Issuer::new(params, key), certificate: der, path })
     }
 
-    /// None where it can not be used, or not for long any more.
+    /// None where it cannot be used, or not for long any more.
     fn from_pem(certificate: &str, key: &str, path: &Path) -> Option<Authority> {
         let der = CertificateDer::from_pem_slice(certificate.as_bytes()).ok()?;
         let ends =

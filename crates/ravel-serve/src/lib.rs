@@ -5,7 +5,7 @@
 //!   rules + folder ──Site::read──▶ Site ──SiteService──▶ responses     (a tower::Service, for any Rust server)
 //!                      ▲ watch         │
 //!                  changes on disk     ├─ Server: HTTP, HTTPS by a local Authority, limits, shutdown
-//!                                      └─ Log ──▶ inspector: requests, explanations, ways in, expectations, findings
+//!                                      └─ Log ──▶ inspector: requests, explanations, entry points, expectations, findings
 //! ```
 //!
 //! What is answered is decided by the library alone; here files are read, bytes are sent, and names

@@ -144,7 +144,7 @@ impl Visitor {
     /// ```
     ///
     /// # Errors
-    /// Why the authorities can not be trusted.
+    /// Why the authorities cannot be trusted.
     pub fn new(site: Arc<Site>, reach: ConnectOptions) -> Result<Visitor, String> {
         let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
         if let Some(pem) = &reach.authority {
@@ -186,7 +186,7 @@ impl Visitor {
         let place = self.reach.place(site.scheme().as_str(), site.host().as_str());
         connect(&place).await.map(drop).map_err(|error| match error.kind() {
             std::io::ErrorKind::ConnectionRefused => format!("nothing listens at {place}"),
-            _ => format!("{place} can not be reached: {error}"),
+            _ => format!("{place} cannot be reached: {error}"),
         })
     }
 
@@ -296,7 +296,7 @@ impl Visitor {
         let expected = match self.site.bytes(file) {
             Ok(bytes) => bytes,
             Err(error) => {
-                return Some(format!("`{file}` can not be read to compare with: {error}"));
+                return Some(format!("`{file}` cannot be read to compare with: {error}"));
             }
         };
         if expected == seen.body() && !seen.cut() {
@@ -372,7 +372,7 @@ fn in_words(expectation: &Expectation) -> String {
     }
 }
 
-/// The innermost reasons of an error, which are what people can mend.
+/// The innermost reasons of an error, which are what people can fix.
 fn reason(error: &(dyn std::error::Error + 'static)) -> String {
     let mut texts = vec![error.to_string()];
     let mut inner = error.source();

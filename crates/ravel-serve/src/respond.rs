@@ -34,7 +34,7 @@ const PARTIAL: [HeaderName; 6] = [
     http::header::IF_UNMODIFIED_SINCE,
 ];
 
-/// Makes the response. A file that can not be read any more is 404, as it would be now.
+/// Makes the response. A file that cannot be read any more is 404, as it would be now.
 pub(crate) async fn respond(
     decided: Decision,
     root: Option<&Path>,

@@ -86,9 +86,9 @@ pub enum ServeError {
     Read(ReadError),
     /// There is no authority.
     Authority(AuthorityError),
-    /// A port can not be listened on.
+    /// A port cannot be listened on.
     Port(SocketAddr, std::io::Error),
-    /// TLS can not be set up.
+    /// TLS cannot be set up.
     Tls(tokio_rustls::rustls::Error),
 }
 
@@ -105,9 +105,9 @@ impl fmt::Display for ServeError {
                 )
             }
             ServeError::Port(address, error) => {
-                write!(f, "{address} can not be listened on: {error}")
+                write!(f, "{address} cannot be listened on: {error}")
             }
-            ServeError::Tls(error) => write!(f, "TLS can not be set up: {error}"),
+            ServeError::Tls(error) => write!(f, "TLS cannot be set up: {error}"),
         }
     }
 }

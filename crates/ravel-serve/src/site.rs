@@ -88,7 +88,7 @@ impl Site {
     /// The bytes of a file of the list.
     ///
     /// # Errors
-    /// Why it can not be read.
+    /// Why it cannot be read.
     pub fn bytes(&self, name: &str) -> std::io::Result<Vec<u8>> {
         fs::read(self.root.as_deref().unwrap_or(Path::new("")).join(name))
     }
@@ -96,7 +96,7 @@ impl Site {
     /// The bytes of a file that the rules name, by its path from the rules file's folder.
     ///
     /// # Errors
-    /// Why it can not be read.
+    /// Why it cannot be read.
     pub fn named(&self, path: &str) -> std::io::Result<Vec<u8>> {
         fs::read(self.folder.join(path))
     }
@@ -171,7 +171,7 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
             "there is no rules file `{}`; write one, or name it with `--rules FILE`",
             path.display()
         )),
-        _ => ReadError::Disk(format!("`{}` can not be read: {error}", path.display())),
+        _ => ReadError::Disk(format!("`{}` cannot be read: {error}", path.display())),
     })?;
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
@@ -202,10 +202,7 @@ fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
 /// Every file of a folder; links that lead out of it are left out.
 fn list(root: &Path) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
-        ReadError::Disk(format!(
-            "the folder of files `{}` can not be read: {error}",
-            root.display()
-        ))
+        ReadError::Disk(format!("the folder of files `{}` cannot be read: {error}", root.display()))
     };
     let real = match root.canonicalize() {
         Ok(real) => real,

@@ -49,7 +49,7 @@ impl CheckResult {
         &self.report
     }
 
-    /// Where each way in ends.
+    /// Where each entry point ends.
     pub fn ways(&self) -> &EntryPoints {
         &self.ways
     }
@@ -86,7 +86,7 @@ impl Live {
         self.now().checked.clone()
     }
 
-    /// Reads the site again; one that can not be read leaves the last good one in place. Says
+    /// Reads the site again; one that cannot be read leaves the last good one in place. Says
     /// whether it could be read.
     pub fn reload(&self) -> bool {
         let read = Site::read(&self.path);

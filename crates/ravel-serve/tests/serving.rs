@@ -250,7 +250,7 @@ async fn changes_act_and_mistakes_do_not() {
     );
     assert_eq!(server.ask("GET", url, &[]).await.status(), 410, "the last good rules answer");
     let page = server.inspect("GET", "/", &[]).await;
-    assert!(String::from_utf8_lossy(page.body()).contains("The rules can not be read"));
+    assert!(String::from_utf8_lossy(page.body()).contains("The rules cannot be read"));
     fs::write(&rules, &text).unwrap();
     assert!(becomes(&server, url, 404).await);
     fs::write(server.path("dist/new.html"), "new").unwrap();

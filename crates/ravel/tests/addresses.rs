@@ -41,7 +41,7 @@ proptest! {
         let typed = format!("{scheme}://{host}{target}");
         let Ok(sent) = Url::parse(&typed) else { return Ok(()) };
         match Address::parse(sent.as_str()) {
-            // Browsers leave a broken escape as it is; the edge can not tell what it means.
+            // Browsers leave a broken escape as it is; the edge cannot tell what it means.
             Err(why) => {
                 prop_assert_eq!(why, UrlError::Escape, "{}", sent);
                 prop_assert!(sent.path().contains('%'));

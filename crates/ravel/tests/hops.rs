@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use http::Method;
-use ravel::edge::End;
+use ravel::edge::WalkEnd;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 
 fn edge(rules: &str) -> Edge {
@@ -84,9 +84,9 @@ fn a_chain_has_sixteen_steps_at_most() {
     }
     let each = chain(5, "  hops each\n");
     let walk = each.walk(&Request::get("https://h.example/0").unwrap());
-    assert_eq!((walk.hops(), walk.url(), walk.end()), (5, "https://h.example/5", End::Answer));
+    assert_eq!((walk.hops(), walk.url(), walk.end()), (5, "https://h.example/5", WalkEnd::Answer));
     let far = chain(30, "  hops each\n");
-    assert_eq!(far.walk(&Request::get("https://h.example/0").unwrap()).end(), End::Loop);
+    assert_eq!(far.walk(&Request::get("https://h.example/0").unwrap()).end(), WalkEnd::Loop);
 }
 
 #[test]

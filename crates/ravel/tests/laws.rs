@@ -158,7 +158,7 @@ proptest! {
                 Ok(address) if !edge.site().has_host(address.host()) => prop_assert_eq!(first.status(), Some(421)),
                 Ok(_) => prop_assert!(first.location().is_some() || first.outcome() != Outcome::Redirect),
             }
-            if walk.hops() > 0 && walk.end() == ravel::edge::End::Answer {
+            if walk.hops() > 0 && walk.end() == ravel::edge::WalkEnd::Answer {
                 let last = Request::get(walk.url()).unwrap();
                 prop_assert_eq!(edge.answer(&last).status(), walk.last().1.answer().status(), "{}", walk.url());
             }

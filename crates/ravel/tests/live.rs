@@ -2,7 +2,7 @@
 //! hold.
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
-use ravel::edge::End;
+use ravel::edge::WalkEnd;
 use ravel::expect::live::{LiveAnswer, LiveWalk, NextStep, compare, next};
 use ravel::{Request, Rules};
 
@@ -23,9 +23,9 @@ fn seen(url: &str, status: u16, fields: &str) -> LiveAnswer {
 fn told(next: &NextStep) -> String {
     match next {
         NextStep::Ask(request) => format!("{} {}", request.method(), request.url()),
-        NextStep::Done(End::Answer) => "ends".to_owned(),
-        NextStep::Done(End::Away) => "away".to_owned(),
-        NextStep::Done(End::Loop) => "loop".to_owned(),
+        NextStep::Done(WalkEnd::Answer) => "ends".to_owned(),
+        NextStep::Done(WalkEnd::Away) => "away".to_owned(),
+        NextStep::Done(WalkEnd::Loop) => "loop".to_owned(),
     }
 }
 

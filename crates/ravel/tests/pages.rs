@@ -183,7 +183,7 @@ proptest! {
     #[test]
     fn tidy_gives_every_file_one_address(names in prop::collection::btree_set("(a|b|A|index|caf\u{e9})(/(a|b|index)){0,2}(\\.html|\\.js|)", 1..8), ignore in any::<bool>()) {
         let names: Vec<&str> = names.iter().map(String::as_str).collect();
-        // A name that is both a file and a folder can not be on disk.
+        // A name that is both a file and a folder cannot be on disk.
         let names: Vec<&str> = names.iter().copied().filter(|name| !names.iter().any(|other| other.starts_with(&format!("{name}/")))).collect();
         let edge = edge(if ignore { "  ignore case\n" } else { "" }, &names);
         let mut served = BTreeSet::new();

@@ -5,13 +5,13 @@ use std::collections::HashSet;
 
 use http::Method;
 use proptest::prelude::*;
-use ravel::edge::{End, RuleResult, Step};
+use ravel::edge::{RuleResult, Step, WalkEnd};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use url::Url;
 
 /// Follows answers as a browser does: it resolves each location against what it asked, keeps the
 /// fragment, and stops at 20.
-fn follow(edge: &Edge, url: &str, method: Method) -> (String, Vec<u16>, End) {
+fn follow(edge: &Edge, url: &str, method: Method) -> (String, Vec<u16>, WalkEnd) {
     let (mut at, mut method) = (Url::parse(url).unwrap(), method);
     let mut seen = HashSet::new();
     let mut statuses = Vec::new();
@@ -22,19 +22,19 @@ fn follow(edge: &Edge, url: &str, method: Method) -> (String, Vec<u16>, End) {
         let answer = edge.answer(&Request::new(method.clone(), at.as_str()).unwrap());
         statuses.push(answer.status().unwrap_or_default());
         let Some(location) = answer.location() else {
-            return (at.to_string(), statuses, End::Answer);
+            return (at.to_string(), statuses, WalkEnd::Answer);
         };
         let mut to = at.join(location).unwrap();
         if let (None, Some(fragment)) = (to.fragment(), at.fragment()) {
             to.set_fragment(Some(fragment));
         }
         if !edge.site().has_host(to.host_str().unwrap()) {
-            return (to.to_string(), statuses, End::Away);
+            return (to.to_string(), statuses, WalkEnd::Away);
         }
         let mut next = to.clone();
         next.set_fragment(None);
         if seen.contains(next.as_str()) || statuses.len() > 20 {
-            return (to.to_string(), statuses, End::Loop);
+            return (to.to_string(), statuses, WalkEnd::Loop);
         }
         if matches!((answer.status().unwrap_or_default(), method.as_str()), (301 | 302, "POST"))
             || (answer.status() == Some(303) && method != Method::HEAD)
@@ -75,7 +75,7 @@ proptest! {
         let answered: Vec<u16> = walk.answers().iter().map(|(_, explanation)| explanation.answer().status().unwrap_or_default()).collect();
         prop_assert_eq!((walk.url(), &answered, walk.end()), (&*end, &statuses, how), "{}", url);
         prop_assert_eq!(walk.hops(), statuses.iter().filter(|status| (300..400).contains(*status)).count());
-        prop_assert_eq!(walk.outcome() == Outcome::Loop, how == End::Loop || statuses.last() == Some(&508));
+        prop_assert_eq!(walk.outcome() == Outcome::Loop, how == WalkEnd::Loop || statuses.last() == Some(&508));
 
         for (asked, explanation) in walk.answers() {
             prop_assert!(!explanation.steps().is_empty());

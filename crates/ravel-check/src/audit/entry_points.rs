@@ -1,4 +1,4 @@
-//! The ways in: every host with both schemes, and where they end.
+//! The entry points: every host with both schemes, and where they end.
 
 use super::{Audit, Code, Finding};
 use ravel::address::{Address, Request, Scheme};
@@ -94,7 +94,7 @@ impl EntryPointEnd {
 }
 
 impl<'r> Audit<'r> {
-    /// Asks every way in.
+    /// Asks every entry point.
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
@@ -177,7 +177,7 @@ impl<'r> Audit<'r> {
         pages.iter().find(shown).map(|address| (*address).to_owned())
     }
 
-    /// Findings on the ways in.
+    /// Findings on the entry points.
     pub fn way_findings(&self, ways: &EntryPoints) -> Vec<Finding> {
         let site = self.edge().site();
         let mut out = Vec::new();

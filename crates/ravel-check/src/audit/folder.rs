@@ -11,7 +11,7 @@ use ravel::program::Pages;
 /// Files that stand beside sources, and are not made by a build.
 const SOURCES: [&str; 6] =
     ["package.json", "package-lock.json", "tsconfig.json", "Makefile", "Cargo.toml", "Gemfile"];
-/// Endings of files that browsers can not run.
+/// Endings of files that browsers cannot run.
 const SOURCE_ENDINGS: [&str; 6] = [".ts", ".tsx", ".jsx", ".scss", ".sass", ".less"];
 
 impl<'r> Audit<'r> {
@@ -119,7 +119,7 @@ impl<'r> Audit<'r> {
             };
             out.push(
                 Finding::on(
-                    Code::Omission,
+                    Code::LeftOut,
                     line,
                     format!("{count} not published: {shown}{more}; such names {said}"),
                 )

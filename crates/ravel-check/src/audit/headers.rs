@@ -61,7 +61,7 @@ impl<'r> Audit<'r> {
         self.set_twice(out);
     }
 
-    /// Whether some answer is one that a statement is for; none where that is not decided.
+    /// Whether some answer is one that a statement is for; none where that is undecided.
     fn applies(&self, rule: RuleRef<'r>, statement: &HeaderEffect) -> Option<bool> {
         let fits = |request: &Request| is_for(rule, statement, &self.edge().answer(request));
         if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {

@@ -124,9 +124,9 @@ impl<'r> Audit<'r> {
     /// ```
     pub fn unreadable(&mut self, name: &str, why: &str) {
         let finding =
-            Finding::in_file(Code::NamedFileError, name, format!("{name} can not be read: {why}"))
+            Finding::in_file(Code::Unreadable, name, format!("{name} cannot be read: {why}"))
                 .with_visitor("what it refers to was not looked at")
-                .with_instead("mend the file");
+                .with_instead("fix the file");
         self.folder.add(name, finding);
     }
 
@@ -216,7 +216,7 @@ impl<'r> Audit<'r> {
                     let found =
                         finding(Code::BrokenLink, format!("`{}` leads to nothing", reference.url))
                             .with_visitor(gets);
-                    found.with_instead(self.or_nearest(request.url(), "mend or remove it"))
+                    found.with_instead(self.or_nearest(request.url(), "fix or remove it"))
                 }
             };
             // A build that does not know the base path is one mistake, however many references it

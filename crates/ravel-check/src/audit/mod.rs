@@ -280,7 +280,7 @@ impl<'r> Audit<'r> {
     }
 
     fn not_decided(&self, line: Line, what: String) -> Finding {
-        Finding::on(Code::NotDecided, line, format!("not decided: {what}"))
+        Finding::on(Code::NotDecided, line, format!("undecided: {what}"))
             .with_visitor("it would take too long to look at every address")
             .with_instead(
                 "ask single addresses with `ravel explain`, or state what must hold with `expect`",

@@ -64,7 +64,7 @@ fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectation) -> Verdi
             Verdict::new(universal.line(), asked, failures.collect(), verdict.decided())
         }
         (None, Some(why)) => {
-            let failure = Failure::new(expected, format!("not decided: {why}"));
+            let failure = Failure::new(expected, format!("undecided: {why}"));
             Verdict::new(universal.line(), asked, vec![failure], None)
         }
         (None, None) => Verdict::new(universal.line(), asked, Vec::new(), None),
@@ -297,7 +297,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         classes
     }
 
-    /// Asks every address of a set, if they are few; else some, and says that it is not decided.
+    /// Asks every address of a set, if they are few; else some, and says that it is undecided.
     fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
         if self.ask_members(set, MAX_LISTED) != Members::Exhausted {
             self.undecided(what);
@@ -355,7 +355,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             let verdict = match (expectation.outcome(), self.universal.outcome()) {
                 (None, Some(outcome)) => verdict.with_failure(Failure::new(
                     outcome.to_string(),
-                    "captures what can not stand in that",
+                    "captures what cannot stand in that",
                 )),
                 _ => verdict,
             };
@@ -374,7 +374,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         if carried.0.holds() { carried } else { plain }
     }
 
-    /// The outcome that is expected of one address. `Err` if its captures can not stand there.
+    /// The outcome that is expected of one address. `Err` if its captures cannot stand there.
     fn outcome_for(&self, request: &Request, query: Option<&str>) -> Result<ExpectedOutcome, ()> {
         let pattern = self.universal.pattern();
         let site = self.edge().site();

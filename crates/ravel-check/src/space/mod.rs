@@ -155,7 +155,7 @@ impl<'r> Space<'r> {
         all
     }
 
-    /// The scheme and host of every way in.
+    /// The scheme and host of every entry point.
     pub(crate) fn entrances(&self) -> impl Iterator<Item = &Origin> {
         self.origins.iter().filter(|origin| self.regions[origin.region].inside)
     }

@@ -1,7 +1,7 @@
 //! The shortest word that is in some sets and not in others.
 //!
 //! The sets' automata are walked side by side, breadth first, and only as far as is needed: a
-//! combination of states is looked at once, one that can not come into a wanted set any more is
+//! combination of states is looked at once, one that cannot come into a wanted set any more is
 //! left, and the first word found is a shortest.
 
 use std::sync::Arc;

@@ -81,7 +81,7 @@ impl Alphabet {
             let byte = meaning(symbol);
             let classes = self.classes.iter().map(|classes| classes[usize::from(byte)]).collect();
             let kind = (self.digits && byte.is_ascii_digit(), classes);
-            // Separators and what can not be read well are never the example of a kind that has
+            // Separators and what cannot be read well are never the example of a kind that has
             // another.
             if symbol != SLASH && !kinds.contains(&kind) {
                 kinds.push(kind);

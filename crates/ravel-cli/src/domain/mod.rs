@@ -208,7 +208,7 @@ fn answer(
     runtime.block_on(async {
         let server = NameServer::bind(zone, port).await.map_err(|error| {
             Failure::Message(format!(
-                "port {port} of 127.0.0.1 can not be had: {error}; name another, or 0"
+                "port {port} of 127.0.0.1 cannot be had: {error}; name another, or 0"
             ))
         })?;
         let address = server.address();

@@ -1,4 +1,4 @@
-//! Documents with examples: a section has what is wrong, what is said, and what is mended.
+//! Documents with examples: a section has what is wrong, what is said, and what is fixed.
 
 use std::fs;
 use std::path::Path;

@@ -199,7 +199,7 @@ impl Gap {
         self.from
     }
 
-    /// When the certificate can be issued at the latest; none if it can not. What the issuing
+    /// When the certificate can be issued at the latest; none if it cannot. What the issuing
     /// itself takes comes on top.
     pub fn until(&self) -> Option<Moment> {
         self.until

@@ -313,12 +313,12 @@ impl Timeline {
         &self.hosts
     }
 
-    /// Hosts of which the zone can not show what they get.
+    /// Hosts of which the zone cannot show what they get.
     pub fn unseen(&self) -> &[String] {
         &self.unseen
     }
 
-    /// When ownership can be proved; none where the rules state no proof, the proof can not be
+    /// When ownership can be proved; none where the rules state no proof, the proof cannot be
     /// added, or it is there already.
     pub fn proof(&self) -> Option<Window> {
         self.proof

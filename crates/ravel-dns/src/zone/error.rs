@@ -1,8 +1,8 @@
-//! Why a zone can not be read.
+//! Why a zone cannot be read.
 
 use std::fmt;
 
-/// Why a zone can not be read.
+/// Why a zone cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ZoneError {
     pub(crate) line: u32,

@@ -92,7 +92,7 @@ impl Zone {
     /// ```
     ///
     /// # Errors
-    /// The first line that can not be understood.
+    /// The first line that cannot be understood.
     pub fn parse(domain: &str, text: &str) -> Result<Zone, ZoneError> {
         let fail = |line, kind| ZoneError { line, kind };
         if u32::try_from(text.len()).is_err() {

@@ -378,7 +378,7 @@ pub(crate) fn request() -> impl Strategy<Value = Value> {
     })
 }
 
-/// A site's text, without the rules that can not be read with its settings.
+/// A site's text, without the rules that cannot be read with its settings.
 pub(crate) fn readable(site: &str, rules: &[String]) -> Rules {
     let mut text = site.to_owned();
     for rule in rules {

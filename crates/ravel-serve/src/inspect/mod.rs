@@ -139,7 +139,7 @@ async fn requests(
     Sse::new(events.take_until(ended)).keep_alive(KeepAlive::default())
 }
 
-/// What is known of the site: ways in, expectations, findings.
+/// What is known of the site: entry points, expectations, findings.
 async fn state(State(inspector): State<Inspector>) -> Response {
     page::state(&inspector).into_response()
 }

@@ -197,7 +197,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
     html! {
         @if let Some(problem) = inspector.live.problem() {
             section.problem role="alert" {
-                h2 { "The rules can not be read" }
+                h2 { "The rules cannot be read" }
                 p { "The last good rules are answering." }
                 pre { (problem.to_string()) }
             }
@@ -237,7 +237,7 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                     }
                 }
                 section aria-labelledby="ways" {
-                    h2 #ways { "Ways in" }
+                    h2 #ways { "Entry points" }
                     div.scroll {
                         table.ways {
                             thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }

@@ -37,7 +37,7 @@ pub use step::{
     CanonicalChange, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal, RuleResult, Step,
 };
 pub use test::{cookie_is, header_is};
-pub use walk::{End, MAX_HOPS, Walk, method_after};
+pub use walk::{MAX_HOPS, Walk, WalkEnd, method_after};
 pub use words::{Explanation, StepWords};
 
 use crate::address::Request;

@@ -11,13 +11,13 @@ use crate::address::{Address, Request};
 #[derive(Debug, Clone)]
 pub struct Walk<'e> {
     pub(crate) answers: Vec<(String, Explanation<'e>)>,
-    pub(crate) end: End,
+    pub(crate) end: WalkEnd,
     url: String,
 }
 
 /// Where a walk ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum End {
+pub enum WalkEnd {
     /// At the last answer.
     Answer,
     /// At an address that is not the site's.
@@ -42,9 +42,9 @@ impl<'e> Walk<'e> {
     /// ```
     pub fn status(&self) -> Option<u16> {
         match self.end {
-            End::Answer => self.last().1.answer.status(),
-            End::Away => None,
-            End::Loop => Some(508),
+            WalkEnd::Answer => self.last().1.answer.status(),
+            WalkEnd::Away => None,
+            WalkEnd::Loop => Some(508),
         }
     }
 
@@ -81,9 +81,9 @@ impl<'e> Walk<'e> {
     /// ```
     pub fn outcome(&self) -> Outcome {
         match self.end {
-            End::Answer => self.last().1.answer.outcome(),
-            End::Away => Outcome::Elsewhere,
-            End::Loop => Outcome::Loop,
+            WalkEnd::Answer => self.last().1.answer.outcome(),
+            WalkEnd::Away => Outcome::Elsewhere,
+            WalkEnd::Loop => Outcome::Loop,
         }
     }
 
@@ -113,7 +113,7 @@ impl<'e> Walk<'e> {
     }
 
     /// Where it ends.
-    pub fn end(&self) -> End {
+    pub fn end(&self) -> WalkEnd {
         self.end
     }
 }
@@ -131,16 +131,16 @@ pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
         answers.push((request.url().to_owned(), explanation));
         let Some(mut to) = location else {
             let url = request.url().to_owned();
-            return Walk { answers, end: End::Answer, url };
+            return Walk { answers, end: WalkEnd::Answer, url };
         };
         to.keep_fragment(request.address().ok().and_then(Address::fragment));
         if to.port().is_some() || !edge.site().has_host(to.host()) {
-            return Walk { answers, end: End::Away, url: to.into_string() };
+            return Walk { answers, end: WalkEnd::Away, url: to.into_string() };
         }
         let came_back =
             answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
         if came_back || answers.len() > MAX_HOPS {
-            return Walk { answers, end: End::Loop, url: to.into_string() };
+            return Walk { answers, end: WalkEnd::Loop, url: to.into_string() };
         }
         let method = method_after(request.method(), status.unwrap_or_default());
         request = Request::of(method, to).with_headers(request.headers().clone());

@@ -5,7 +5,7 @@ use http::HeaderMap;
 
 use super::Failure;
 use crate::address::{Address, Request};
-use crate::edge::{End, MAX_HOPS, method_after};
+use crate::edge::{MAX_HOPS, WalkEnd, method_after};
 use crate::rules::{Check, CheckTest, Expectation, ExpectedOutcome, Site, StatedOutcome};
 
 /// What a running host answered to one request.
@@ -22,7 +22,7 @@ pub struct LiveAnswer {
 #[derive(Debug, Clone)]
 pub struct LiveWalk {
     pub(crate) answers: Vec<LiveAnswer>,
-    pub(crate) end: End,
+    pub(crate) end: WalkEnd,
 }
 
 /// What to do after an answer.
@@ -31,7 +31,7 @@ pub enum NextStep {
     /// Ask this.
     Ask(Box<Request>),
     /// Nothing: it ends here.
-    Done(End),
+    Done(WalkEnd),
 }
 
 impl LiveAnswer {
@@ -116,14 +116,14 @@ impl LiveWalk {
     /// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
     /// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
     /// # };
-    /// use ravel::edge::End;
+    /// use ravel::edge::WalkEnd;
     /// use ravel::expect::live::LiveWalk;
     ///
-    /// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], End::Away);
+    /// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], WalkEnd::Away);
     /// assert_eq!(walk.hops(), 1);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn new(answers: Vec<LiveAnswer>, end: End) -> LiveWalk {
+    pub fn new(answers: Vec<LiveAnswer>, end: WalkEnd) -> LiveWalk {
         LiveWalk { answers, end }
     }
 
@@ -142,7 +142,7 @@ impl LiveWalk {
 
     fn url(&self) -> String {
         match (self.end, self.last().leads_to()) {
-            (End::Answer, _) | (_, None) => self.last().url.clone(),
+            (WalkEnd::Answer, _) | (_, None) => self.last().url.clone(),
             (_, Some(to)) => to.as_str().to_owned(),
         }
     }
@@ -153,9 +153,9 @@ impl LiveWalk {
             hops => {
                 let number = if hops == 1 { "1 hop".to_owned() } else { format!("{hops} hops") };
                 let end = match self.end {
-                    End::Answer => format!("which is {}", self.last().in_words()),
-                    End::Away => "which is not this site".to_owned(),
-                    End::Loop => "and round again".to_owned(),
+                    WalkEnd::Answer => format!("which is {}", self.last().in_words()),
+                    WalkEnd::Away => "which is not this site".to_owned(),
+                    WalkEnd::Loop => "and round again".to_owned(),
                 };
                 format!("goes to {} as {} in {number}, {end}", self.url(), self.first().status)
             }
@@ -168,7 +168,7 @@ impl LiveWalk {
     }
 
     /// Where it ends.
-    pub fn end(&self) -> End {
+    pub fn end(&self) -> WalkEnd {
         self.end
     }
 }
@@ -203,16 +203,16 @@ impl LiveAnswer {
 /// ```
 pub fn next(site: &Site, asked: &Request, answers: &[LiveAnswer]) -> NextStep {
     let Some(last) = answers.last() else { return NextStep::Ask(Box::new(asked.clone())) };
-    let Some(to) = last.leads_to() else { return NextStep::Done(End::Answer) };
+    let Some(to) = last.leads_to() else { return NextStep::Done(WalkEnd::Answer) };
     // A site is answered on the standard ports alone.
     if to.port().is_some() || !site.has_host(to.host()) {
-        return NextStep::Done(End::Away);
+        return NextStep::Done(WalkEnd::Away);
     }
     let plain = |url: &str| url.split('#').next().unwrap_or_default().to_owned();
     if answers.len() > MAX_HOPS
         || answers.iter().any(|seen| plain(&seen.url) == to.without_fragment())
     {
-        return NextStep::Done(End::Loop);
+        return NextStep::Done(WalkEnd::Loop);
     }
     let method = answers
         .iter()
@@ -229,10 +229,10 @@ pub fn next(site: &Site, asked: &Request, answers: &[LiveAnswer]) -> NextStep {
 /// #     let headers = [(http::header::LOCATION, to.parse().unwrap())].into_iter().collect();
 /// #     ravel::expect::live::LiveAnswer::new(url, status, headers, Vec::new())
 /// # };
-/// use ravel::edge::End;
+/// use ravel::edge::WalkEnd;
 /// use ravel::expect::live::{LiveWalk, compare};
 ///
-/// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], End::Away);
+/// let walk = LiveWalk::new(vec![moved("https://h.example/a", 301, "https://other.example/")], WalkEnd::Away);
 /// let failures = compare(&rules.expectations()[0], &walk, |_, _| None);
 /// assert!(failures[0].got().starts_with("goes to https://other.example/"));
 /// # Ok::<(), Box<dyn std::error::Error>>(())
@@ -249,9 +249,9 @@ pub fn compare(
         let got = match outcome {
             ExpectedOutcome::GoesTo { address, status, hops } => {
                 let ends_well = match walk.end {
-                    End::Answer => walk.hops() > 0 && walk.last().status == 200,
-                    End::Away => true,
-                    End::Loop => false,
+                    WalkEnd::Answer => walk.hops() > 0 && walk.last().status == 200,
+                    WalkEnd::Away => true,
+                    WalkEnd::Loop => false,
                 };
                 let holds = ends_well
                     && super::same_address(address, &walk.url())
@@ -266,7 +266,7 @@ pub fn compare(
                     StatedOutcome::Gone => first.status == 410,
                     StatedOutcome::Missing | StatedOutcome::Outside => first.status == 404,
                     StatedOutcome::Refused => matches!(first.status, 400 | 405 | 414 | 421),
-                    StatedOutcome::Loop => first.status == 508 || walk.end == End::Loop,
+                    StatedOutcome::Loop => first.status == 508 || walk.end == WalkEnd::Loop,
                     StatedOutcome::Elsewhere => true,
                 };
                 let holds = right && status.is_none_or(|status| status == first.status);
@@ -279,7 +279,7 @@ pub fn compare(
     }
     let at_end = matches!(expectation.outcome, Some(ExpectedOutcome::GoesTo { .. }));
     for check in &expectation.checks {
-        if at_end && walk.end != End::Answer {
+        if at_end && walk.end != WalkEnd::Answer {
             fail(check.to_string(), "the visitor leaves the site".to_owned());
         } else if let Some(got) = check_differs(check, if at_end { walk.last() } else { first }) {
             fail(check.to_string(), got);

@@ -7,7 +7,7 @@
 pub mod live;
 
 use crate::address::{Address, Request};
-use crate::edge::{Answer, Edge, End, Outcome, Walk};
+use crate::edge::{Answer, Edge, Outcome, Walk, WalkEnd};
 use crate::language::Line;
 use crate::rules::{Check, CheckTest, Expectation, ExpectedOutcome, StatedOutcome};
 
@@ -134,7 +134,7 @@ pub fn verify(edge: &Edge, expectation: &Expectation) -> Verdict {
     let at_end = matches!(expectation.outcome, Some(ExpectedOutcome::GoesTo { .. }));
     let subject = if at_end { &walk.last().1.answer } else { &walk.first().answer };
     for check in &expectation.checks {
-        let failure = match at_end && walk.end != End::Answer {
+        let failure = match at_end && walk.end != WalkEnd::Answer {
             true => Some(Failure {
                 expected: check.to_string(),
                 got: "the visitor leaves the site".to_owned(),
@@ -151,9 +151,9 @@ fn compare(outcome: &ExpectedOutcome, walk: &Walk<'_>) -> Option<Failure> {
     let (holds, got) = match outcome {
         ExpectedOutcome::GoesTo { address, status, hops } => {
             let ends_well = match walk.end {
-                End::Answer => walk.hops() > 0 && walk.last().1.answer.status() == Some(200),
-                End::Away => true,
-                End::Loop => false,
+                WalkEnd::Answer => walk.hops() > 0 && walk.last().1.answer.status() == Some(200),
+                WalkEnd::Away => true,
+                WalkEnd::Loop => false,
             };
             let holds = ends_well
                 && same_address(address, walk.url())
@@ -257,9 +257,9 @@ pub fn journey(walk: &Walk<'_>) -> String {
     let status = walk.first().answer.status().map_or_else(String::new, |status| status.to_string());
     let number = if hops == 1 { "1 hop".to_owned() } else { format!("{hops} hops") };
     let end = match walk.end {
-        End::Answer => format!("which {}", describe(&walk.last().1.answer)),
-        End::Away => "which is not this site".to_owned(),
-        End::Loop => "and round again".to_owned(),
+        WalkEnd::Answer => format!("which {}", describe(&walk.last().1.answer)),
+        WalkEnd::Away => "which is not this site".to_owned(),
+        WalkEnd::Loop => "and round again".to_owned(),
     };
     format!("goes to {} as {status} in {number}, {end}", walk.url())
 }

@@ -92,7 +92,7 @@ impl UrlVariants {
         // addresses that pages are kept under; then all other spellings, each only where nothing
         // stands yet.
         for (file, (name, form)) in numbered() {
-            if matches!(form, Form::PlainClient) {
+            if matches!(form, Form::Plain) {
                 ways.insert(name.as_str().into(), (file, VariantKind::Name));
             }
         }
@@ -100,7 +100,7 @@ impl UrlVariants {
             let (address, way) = match form {
                 Form::Folder(address) => (*address, VariantKind::Folder),
                 Form::Page(address) => (*address, VariantKind::Page),
-                Form::PlainClient => continue,
+                Form::Plain => continue,
             };
             if !ways.contains_key(address) {
                 if way == VariantKind::Folder || site.pages != Pages::Exact {
@@ -114,7 +114,7 @@ impl UrlVariants {
             let other = match form {
                 Form::Folder(address) => address.trim_end_matches('/').to_owned(),
                 Form::Page(address) => format!("{address}/"),
-                Form::PlainClient => continue,
+                Form::Plain => continue,
             };
             if !other.is_empty() {
                 ways.entry(other.into()).or_insert((file, VariantKind::Other));
@@ -220,7 +220,7 @@ enum Form<'n> {
     /// A page; the address is its name without `.html`.
     Page(&'n str),
     /// Neither.
-    PlainClient,
+    Plain,
 }
 
 impl<'n> Form<'n> {
@@ -230,7 +230,7 @@ impl<'n> Form<'n> {
         }
         match name.strip_suffix(".html") {
             Some(page) if !page.ends_with('/') => Form::Page(page),
-            _ => Form::PlainClient,
+            _ => Form::Plain,
         }
     }
 }

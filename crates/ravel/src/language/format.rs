@@ -36,7 +36,7 @@ enum Column {
 /// Brings a rules file to its canonical form. Formatting twice is formatting once.
 ///
 /// # Errors
-/// The lines that can not be cut into words.
+/// The lines that cannot be cut into words.
 ///
 /// ```
 /// let text = ravel::language::format("site   https://h.example/\nredirect /a->/b\nredirect  /c  ->  /d\n").unwrap();

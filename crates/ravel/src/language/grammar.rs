@@ -196,7 +196,7 @@ grammar! {
             left_out "needed when a host below the domain is one of the site";
         Address "address IP, …" "the addresses it gives for a bare domain",
             left_out "needed when the domain itself is a host of the site, but for `apex alias`", lists &["address"];
-        VerificationRecord "proof NAME \"TEXT\""
+        Proof "proof NAME \"TEXT\""
             "the verification record: the TXT record that proves ownership; NAME is relative to the domain, `@` is the domain itself, a final dot makes it whole",
             left_out "none";
         Zone "zone FILE" "the zone as it is today, a zone file (RFC 1035, section 5)", left_out "nothing is known of it";

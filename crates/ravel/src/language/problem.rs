@@ -117,7 +117,7 @@ pub enum ProblemKind {
     /// An expectation with two outcomes.
     TwoOutcomes,
     /// A file named by `table` or `include` that cannot be read.
-    NamedFileError { name: String, why: String },
+    Unreadable { name: String, why: String },
     /// A file that is no UTF-8.
     NotUtf8 { name: String },
     /// A file that includes itself, directly or through others.
@@ -221,8 +221,8 @@ impl fmt::Display for ProblemKind {
             K::Stray => f.write_str("this line is indented and belongs to no statement"),
             K::Keyword { found, .. } => write!(f, "`{found}` begins no statement"),
             K::Setting { found, .. } => write!(f, "`{found}` is no setting here"),
-            K::Body { found, .. } => write!(f, "`{found}` can not stand here"),
-            K::NoBody { found } => write!(f, "`{found}` can not stand here"),
+            K::Body { found, .. } => write!(f, "`{found}` cannot stand here"),
+            K::NoBody { found } => write!(f, "`{found}` cannot stand here"),
             K::EntryBelowRule => f.write_str(
                 "the rule above has a pattern of its own, so no rules can stand below it",
             ),
@@ -263,7 +263,7 @@ impl fmt::Display for ProblemKind {
             }
             K::SiteUrl { found } => write!(f, "`{found}` is not the URL of a site"),
             K::Host { found } => write!(f, "`{found}` is no host name"),
-            K::Wildcard { found } => write!(f, "the `*` in `{found}` can not stand there"),
+            K::Wildcard { found } => write!(f, "the `*` in `{found}` cannot stand there"),
             K::ForeignHost { found } => {
                 write!(f, "`{found}` is no host of this site, so this can never match")
             }
@@ -302,7 +302,7 @@ impl fmt::Display for ProblemKind {
             K::Address { found, why } => write!(f, "`{found}` is no address: {why}"),
             K::ExpectsNothing => f.write_str("this expects nothing"),
             K::TwoOutcomes => f.write_str("this expectation has an outcome already"),
-            K::NamedFileError { name, why } => write!(f, "`{name}` can not be read: {why}"),
+            K::Unreadable { name, why } => write!(f, "`{name}` cannot be read: {why}"),
             K::NotUtf8 { name } => write!(f, "`{name}` is no UTF-8 here"),
             K::IncludeCircle { name } => {
                 write!(f, "`{name}` is being read already: it includes itself")
@@ -394,7 +394,7 @@ impl ProblemKind {
                     .into()
             }
             K::TwoOutcomes => "write a second `expect` for it".into(),
-            K::NamedFileError { .. } => "correct the name; it is sought from the file that names it".into(),
+            K::Unreadable { .. } => "correct the name; it is sought from the file that names it".into(),
             K::NotUtf8 { .. } => "save the file as UTF-8".into(),
             K::IncludeCircle { .. } => "remove this `include`".into(),
             K::NoColumn { column } => format!("add `{column}` to the header row; it has `old`, `new` and, if wanted, `status`"),

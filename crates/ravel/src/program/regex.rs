@@ -180,6 +180,6 @@ fn first_words(error: &regex_syntax::Error) -> String {
     match error {
         regex_syntax::Error::Parse(error) => error.kind().to_string(),
         regex_syntax::Error::Translate(error) => error.kind().to_string(),
-        _ => "it can not be read".to_owned(),
+        _ => "it cannot be read".to_owned(),
     }
 }

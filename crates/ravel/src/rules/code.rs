@@ -92,11 +92,11 @@ codes! {
     ManyRulesAsked "many-rules-asked" Advice,
     /// A question that was given up.
     NotDecided "not-decided" Advice,
-    /// A way in that takes more redirects than it needs.
+    /// An entry point that takes more redirects than it needs.
     WayInHops "way-in-hops" Problem,
-    /// A way in that ends on plain HTTP.
+    /// An entry point that ends on plain HTTP.
     WayInPlain "way-in-plain" Problem,
-    /// A way in that goes from HTTPS to plain HTTP.
+    /// An entry point that goes from HTTPS to plain HTTP.
     WayInBack "way-in-back" Problem,
     /// An `accept` that keeps nothing quiet.
     NothingAccepted "nothing-accepted" Problem,
@@ -107,7 +107,7 @@ codes! {
     /// A folder of sources instead of built files.
     Sources "sources" Problem,
     /// Files that are not published.
-    Omission "left-out" Advice,
+    LeftOut "left-out" Advice,
     /// A page with two addresses.
     TwoAddresses "two-addresses" Problem,
     /// Names of files that are one in URLs.
@@ -134,8 +134,8 @@ codes! {
     NotCanonical "not-canonical" Problem,
     /// An app shell that no fallback shows.
     AppWithoutFallback "app-without-fallback" Problem,
-    /// A file that can not be read.
-    NamedFileError "unreadable" Problem,
+    /// A file that cannot be read.
+    Unreadable "unreadable" Problem,
     /// A CNAME at the name of a zone.
     CnameAtApex "cname-at-apex" Problem,
     /// A CNAME with other records at its name.

@@ -79,7 +79,7 @@ pub enum Apex {
 #[non_exhaustive]
 pub enum Issue {
     /// As soon as the proof is visible.
-    VerificationRecord,
+    Proof,
     /// Once every authoritative server gives the new records.
     Records,
 }

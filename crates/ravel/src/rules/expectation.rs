@@ -144,7 +144,7 @@ impl ExpectedOutcome<Target, Target> {
     /// query that the pattern leaves free are carried along.
     ///
     /// # Errors
-    /// The captures can not stand in the address or in the file's path.
+    /// The captures cannot stand in the address or in the file's path.
     pub fn expand(
         &self,
         pattern: &Pattern,

@@ -4,8 +4,8 @@ use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
 
 use super::{Data, SerializeBeside};
 use crate::edge::{
-    CanonicalChange, End, Explanation, Header, HeaderChange, HeaderStep, LoopCause, Mismatch,
-    Refusal, RuleResult, Step, StepWords, Walk,
+    CanonicalChange, Explanation, Header, HeaderChange, HeaderStep, LoopCause, Mismatch, Refusal,
+    RuleResult, Step, StepWords, Walk, WalkEnd,
 };
 use crate::language::Line;
 use crate::program::RuleId;
@@ -33,7 +33,7 @@ impl SerializeBeside for Walk<'_> {
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
         let last = &self.last().1.answer;
-        let answered = self.end == End::Answer;
+        let answered = self.end == WalkEnd::Answer;
         WalkData {
             answers: Answers { rules, list: &self.answers },
             ends: EndData {

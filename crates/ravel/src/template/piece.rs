@@ -73,7 +73,7 @@ pub struct Template<const INLINE: usize = 62>(Form<INLINE>);
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 enum Form<const INLINE: usize> {
     Literal(Text<INLINE>),
-    PartBuffer(Box<PartBuffer>),
+    Parted(Box<PartBuffer>),
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -92,7 +92,7 @@ impl<const INLINE: usize> Template<INLINE> {
     pub fn as_str(&self) -> &str {
         match &self.0 {
             Form::Literal(text) => text,
-            Form::PartBuffer(parted) => &parted.text,
+            Form::Parted(parted) => &parted.text,
         }
     }
 
@@ -107,7 +107,7 @@ impl<const INLINE: usize> Template<INLINE> {
     pub fn parts(&self) -> &[Part] {
         match &self.0 {
             Form::Literal(_) => &[],
-            Form::PartBuffer(parted) => &parted.parts,
+            Form::Parted(parted) => &parted.parts,
         }
     }
 
@@ -215,7 +215,7 @@ impl TemplateBuilder {
     pub(super) fn finish<const INLINE: usize>(self) -> Template<INLINE> {
         Template(match self.expressions {
             false => Form::Literal(self.text.as_str().into()),
-            true => Form::PartBuffer(Box::new(PartBuffer {
+            true => Form::Parted(Box::new(PartBuffer {
                 text: self.text.into(),
                 parts: self.parts.into(),
             })),

@@ -76,7 +76,7 @@ impl Reader<'_> {
         let below = hosts.iter().find(|host| **host != domain.name.as_str());
         match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
             Some(host) if domain.host.is_none() => lacks(host, "host"),
-            _ if domain.issue == Issue::VerificationRecord && domain.proof.is_none() => {
+            _ if domain.issue == Issue::Proof && domain.proof.is_none() => {
                 lacks(&hosts[0], "proof")
             }
             _ => None,
@@ -108,7 +108,7 @@ impl Reader<'_> {
                     }
                 }
             }
-            DomainSetting::VerificationRecord => {
+            DomainSetting::Proof => {
                 let name = value(&mut cursor, "the name of the TXT record")?;
                 let name = relative(&name, &cursor, &domain.name)?;
                 let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
@@ -137,7 +137,7 @@ impl Reader<'_> {
                 domain.issue = one_of(
                     &mut cursor,
                     "`proof` or `records`",
-                    &[("proof", Issue::VerificationRecord), ("records", Issue::Records)],
+                    &[("proof", Issue::Proof), ("records", Issue::Records)],
                 )?;
             }
             DomainSetting::Ttl => {

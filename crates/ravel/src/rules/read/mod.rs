@@ -163,7 +163,7 @@ impl Reader<'_> {
         let name = self.file_name(word, place)?;
         match (self.load)(&name) {
             Ok(bytes) => Ok((name, bytes)),
-            Err(why) => Err(Problem::new(place.clone(), ProblemKind::NamedFileError { name, why })),
+            Err(why) => Err(Problem::new(place.clone(), ProblemKind::Unreadable { name, why })),
         }
     }
 

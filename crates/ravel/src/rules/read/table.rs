@@ -42,7 +42,7 @@ impl Reader<'_> {
                 Err(error) => {
                     return Err(Problem::new(
                         place,
-                        ProblemKind::NamedFileError { name, why: error.to_string() },
+                        ProblemKind::Unreadable { name, why: error.to_string() },
                     ));
                 }
             }

@@ -1,0 +1,69 @@
+//! One idea has one word: the phrases and the names that are not used, in what the repository holds.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use regex_automata::meta::Regex;
+
+/// A pattern, and what is said instead.
+const PHRASES: &[(&str, &str)] = &[
+    (r"\bcan not\b", "cannot"),
+    (r"\bmend(ed|s)?\b", "fix"),
+    (r"\bnot decided\b", "undecided"),
+    (r"\b(ways in|the way in|a way in)\b", "entry point"),
+];
+
+/// Names in code, by the same.
+const NAMES: &[(&str, &str)] = &[
+    (r"\bconst (MOST|LONGEST|WIDEST|LARGEST|USUAL)_?[A-Z_]*:", "MAX_…, with its unit"),
+    (
+        r"\b(enum|struct|trait) (Asked|By|Came|Course|End|Ended|Ends|Found|From|Held|Is|Left|Looking|On|Reach|Said|Seen|Then|Wanted|Way|Within)\b",
+        "a noun that says what a value is",
+    ),
+];
+
+/// Texts of ours, from the root of the repository; what is made up for a test is not.
+fn texts(folder: &Path, out: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        let known = [".rs", ".md", ".mjs", ".js", ".ts", ".ravel"];
+        let other = ["target", "dist", "fixtures", "artifacts", "corpus", "words.rs"];
+        if name.starts_with('.') || other.contains(&&*name) || path.is_symlink() {
+            continue;
+        }
+        if path.is_dir() {
+            texts(&path, out);
+        } else if known.iter().any(|end| name.ends_with(end)) {
+            out.push(path);
+        }
+    }
+}
+
+#[test]
+fn one_idea_has_one_word() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let mut files = Vec::new();
+    texts(&root, &mut files);
+    assert!(files.len() > 150, "only {} texts were found", files.len());
+    let phrases = PHRASES.iter().map(|(pattern, better)| (format!("(?i){pattern}"), *better));
+    let names = NAMES.iter().map(|(pattern, better)| ((*pattern).to_owned(), *better));
+    let rules: Vec<(Regex, &str)> = phrases
+        .chain(names)
+        .map(|(pattern, better)| (Regex::new(&pattern).unwrap(), better))
+        .collect();
+    let mut found = String::new();
+    for file in files {
+        let text = fs::read_to_string(&file).unwrap();
+        for (number, line) in text.lines().enumerate() {
+            for (rule, better) in &rules {
+                if let Some(at) = rule.find(line) {
+                    let place = file.strip_prefix(&root).unwrap().display();
+                    let phrase = &line[at.range()];
+                    found += &format!("{place}:{}: `{phrase}`; write {better}\n", number + 1);
+                }
+            }
+        }
+    }
+    assert!(found.is_empty(), "{found}");
+}
