@@ -233,7 +233,7 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
             out.insert("port".into(), port.into());
         }
     }
-    out.insert("path".into(), put(&target.path(), pattern));
+    out.insert("path".into(), put(target.path(), pattern));
     if let Some(query) = target.query() {
         out.insert("query".into(), put(query, pattern));
     }
