@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use ravel_publish::{self as publish, Exactness, Limit, Page};
 use serde_json::json;
 
+use crate::folder::OutFolder;
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
 use crate::{ExitStatus, Failure};
@@ -17,10 +18,10 @@ pub(crate) struct Arguments {
     /// For which kind of host
     #[arg(long = "as", value_name = "KIND")]
     kind: Kind,
-    /// The folder to write; it must be empty, or made by this command
+    /// The folder to write; what is in it must have been made by this command
     #[arg(value_name = "OUT")]
     out: PathBuf,
-    /// Take the place of a folder that this command has not made
+    /// Remove files from it that this command has not made; a `.git` stays
     #[arg(long)]
     replace: bool,
     /// Print data for programs
@@ -36,9 +37,6 @@ enum Kind {
     Files,
 }
 
-/// Marks a folder that this command has made.
-const MARK: &str = ".ravel-build";
-
 /// Wider rules are cut, in characters.
 const MAX_WIDTH: usize = 52;
 
@@ -50,15 +48,25 @@ enum Content {
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let loaded = LoadedSite::read(rules)?;
-    refuse_to_lose(&loaded, arguments)?;
+    refuse_sources(&loaded, &arguments.out)?;
+    let unwritable = |error: io::Error| {
+        Failure::Message(format!("`{}` cannot be written: {error}", arguments.out.display()))
+    };
+    let folder = OutFolder::take(&arguments.out).map_err(unwritable)?;
+    let foreign = folder.foreign().map_err(unwritable)?;
+    if !foreign.is_empty() && !arguments.replace {
+        return Err(Failure::Message(format!(
+            "`{}` holds files that `ravel build` has not made: {}; name another folder, or write `--replace` to lose them",
+            arguments.out.display(),
+            OutFolder::in_words(&foreign)
+        )));
+    }
     let table = publish::table(loaded.edge());
     let (files, limits) = match arguments.kind {
         Kind::Module => (module(&table)?, Vec::new()),
         Kind::Files => pages(&loaded, &table)?,
     };
-    write_folder(&arguments.out, &files).map_err(|error| {
-        Failure::Message(format!("`{}` cannot be written: {error}", arguments.out.display()))
-    })?;
+    folder.write(files.keys().cloned(), |fresh| fill(fresh, &files)).map_err(unwritable)?;
     match arguments.json {
         true => print_json(&loaded, arguments, &files, &limits, out)?,
         false => print(&loaded, arguments, &files, &limits, out)?,
@@ -66,9 +74,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     Ok(ExitStatus::Well)
 }
 
-/// Never into what is read, and never over what somebody else has made.
-fn refuse_to_lose(loaded: &LoadedSite, arguments: &Arguments) -> Result<(), Failure> {
-    let out = &arguments.out;
+/// Never into what is read.
+fn refuse_sources(loaded: &LoadedSite, out: &Path) -> Result<(), Failure> {
     let refuse = |why: &str| Err(Failure::Message(format!("`{}` {why}", out.display())));
     // What is not there yet has a folder that is.
     let there = out.ancestors().find_map(|folder| {
@@ -85,20 +92,15 @@ fn refuse_to_lose(loaded: &LoadedSite, arguments: &Arguments) -> Result<(), Fail
     {
         return refuse("is in the folder of files that is read; name one beside it");
     }
-    let Ok(mut entries) = fs::read_dir(out) else {
-        return if out.exists() { refuse("is no folder") } else { Ok(()) };
-    };
+    if !out.is_dir() {
+        return if out.exists() { refuse("is not a folder") } else { Ok(()) };
+    }
     let holds_sources = [&root, &rules]
         .into_iter()
         .flatten()
         .any(|source| there.as_ref().is_some_and(|there| source.starts_with(there)));
     if holds_sources {
         return refuse("holds the site itself; name a folder beside it");
-    }
-    if entries.next().is_some() && !out.join(MARK).exists() && !arguments.replace {
-        return refuse(
-            "is not empty, and was not made by `ravel build`; name another folder, or write `--replace` to lose what is in it",
-        );
     }
     Ok(())
 }
@@ -152,37 +154,8 @@ fn pages(
     Ok((files, published.limits().to_vec()))
 }
 
-/// Writes a folder beside its place and renames it, so that it is never half there.
-fn write_folder(out: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
-    let name = out
-        .file_name()
-        .ok_or_else(|| io::Error::other("it has no name of its own"))?
-        .to_string_lossy()
-        .into_owned();
-    let folder =
-        out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    fs::create_dir_all(folder)?;
-    let (fresh, old) = (
-        folder.join(format!(".{name}.new.{}", std::process::id())),
-        folder.join(format!(".{name}.old.{}", std::process::id())),
-    );
-    let written = fill(&fresh, files).and_then(|()| {
-        if out.exists() {
-            fs::rename(out, &old)?;
-        }
-        fs::rename(&fresh, out).inspect_err(|_| drop(fs::rename(&old, out)))
-    });
-    if written.is_err() {
-        let _ = fs::remove_dir_all(&fresh);
-    } else if old.exists() {
-        fs::remove_dir_all(&old)?;
-    }
-    written
-}
-
+/// Writes the files into an empty folder.
 fn fill(folder: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
-    fs::create_dir_all(folder)?;
-    fs::write(folder.join(MARK), "This folder is made by `ravel build`, which may replace it.\n")?;
     for (name, content) in files {
         let path = folder.join(name);
         if let Some(parent) = path.parent() {

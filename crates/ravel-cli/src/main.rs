@@ -8,6 +8,7 @@ mod domain;
 mod explain;
 mod findings;
 mod fmt;
+mod folder;
 mod load;
 mod problems;
 mod sarif;

@@ -3,7 +3,6 @@
 
 mod common;
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -11,68 +10,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use common::{demo, folder, repository, run};
+use common::{build, contents, demo, folder, repository, run};
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
-
-/// Every file of a folder, by its name.
-fn contents(folder: &Path) -> BTreeMap<String, Vec<u8>> {
-    fn walk(folder: &Path, root: &Path, out: &mut BTreeMap<String, Vec<u8>>) {
-        for entry in fs::read_dir(folder).unwrap() {
-            let path = entry.unwrap().path();
-            match path.is_dir() {
-                true => walk(&path, root, out),
-                false => drop(out.insert(
-                    path.strip_prefix(root).unwrap().display().to_string(),
-                    fs::read(&path).unwrap(),
-                )),
-            }
-        }
-    }
-    let mut out = BTreeMap::new();
-    walk(folder, folder, &mut out);
-    out
-}
-
-fn build(folder: &Path, kind: &str, out: &str) -> PathBuf {
-    let (status, said, errors) = run(folder, &["build", "--as", kind, out], "");
-    assert_eq!(status, 0, "{said}{errors}");
-    folder.join(out)
-}
-
-#[test]
-fn builds_are_the_same_and_lose_nothing() {
-    let demo = demo();
-    for kind in ["module", "files"] {
-        let (one, two) = (build(demo.path(), kind, "one"), build(demo.path(), kind, "two"));
-        assert_eq!(contents(&one), contents(&two), "{kind}");
-        fs::remove_dir_all(one).unwrap();
-        // What a build has made, a build may replace.
-        build(demo.path(), kind, "two");
-    }
-    fs::create_dir(demo.path().join("mine")).unwrap();
-    fs::write(demo.path().join("mine/thesis.txt"), "three years").unwrap();
-    fs::write(demo.path().join("file"), "").unwrap();
-    let cases = [
-        ("mine", "is not empty, and was not made by `ravel build`"),
-        ("dist", "is in the folder of files that is read"),
-        ("dist/out", "is in the folder of files that is read"),
-        (".", "holds the site itself"),
-        ("file", "is no folder"),
-    ];
-    for (out, expected) in cases {
-        let (status, said, errors) = run(demo.path(), &["build", "--as", "files", out], "");
-        assert_eq!(status, 2, "{out}: {said}");
-        assert!(errors.contains(expected), "{out}: {errors}");
-    }
-    assert_eq!(fs::read_to_string(demo.path().join("mine/thesis.txt")).unwrap(), "three years");
-    let (status, ..) = run(demo.path(), &["build", "--as", "module", "mine", "--replace"], "");
-    assert!(status == 0 && !demo.path().join("mine/thesis.txt").exists());
-    let beside = fs::read_dir(demo.path())
-        .unwrap()
-        .filter(|entry| entry.as_ref().unwrap().file_name().to_string_lossy().starts_with(".mine"));
-    assert_eq!(beside.count(), 0);
-}
 
 #[test]
 fn the_table_is_what_its_schema_says() {

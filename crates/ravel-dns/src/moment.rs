@@ -26,6 +26,10 @@ pub struct Moment(OffsetDateTime);
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MomentError(());
 
+/// The first and the last second of the years 1 to 9999, from 1970 on.
+const FIRST: i64 = -62_135_596_800;
+const LAST: i64 = 253_402_300_799;
+
 impl Moment {
     /// The moment that is so many seconds after (or, if negative, before) the first of January 1970,
     /// in UTC; at most in the year 9999.
@@ -34,7 +38,7 @@ impl Moment {
     /// assert_eq!(ravel_dns::Moment::from_unix(0).to_string(), "1970-01-01T00:00:00Z");
     /// ```
     pub fn from_unix(seconds: i64) -> Moment {
-        Moment(OffsetDateTime::UNIX_EPOCH.saturating_add(Duration::seconds(seconds)))
+        Moment(OffsetDateTime::UNIX_EPOCH).plus(seconds)
     }
 
     /// Seconds since the first of January 1970, in UTC.
@@ -48,7 +52,9 @@ impl Moment {
     /// assert_eq!(ravel_dns::Moment::from_unix(0).plus(90).unix(), 90);
     /// ```
     pub fn plus(self, seconds: i64) -> Moment {
-        Moment(self.0.saturating_add(Duration::seconds(seconds)))
+        // What the clock package can count to depends on who else uses it.
+        let unix = self.unix().saturating_add(seconds).clamp(FIRST, LAST);
+        Moment(self.0.saturating_add(Duration::seconds(unix - self.unix())))
     }
 
     /// The seconds from an earlier moment to this one; negative if it is a later one.

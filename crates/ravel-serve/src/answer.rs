@@ -167,7 +167,11 @@ fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Recor
     let len = Restrict::new(u16::try_from(wire.len()).ok()?);
     let kind = RecordType::from(data.record_type().code());
     let data = match kind {
-        RecordType::Unknown(_) => RData::Unknown { code: kind, rdata: NULL::with(wire) },
+        RecordType::Unknown(_) => {
+            let mut rdata = NULL::new();
+            rdata.anything = wire;
+            RData::Unknown { code: kind, rdata }
+        }
         kind => RData::read(&mut BinDecoder::new(&wire), kind, len).ok()?,
     };
     Some(Record::from_rdata(Name::from_ascii(name.to_master()).ok()?, ttl, data))

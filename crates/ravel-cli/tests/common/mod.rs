@@ -1,6 +1,7 @@
 //! The binary and the demo site, as tests use them.
 #![allow(dead_code, reason = "each test file uses some of it")]
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -62,4 +63,30 @@ pub(crate) fn run(folder: &Path, arguments: &[&str], input: &str) -> (i32, Strin
 fn told(output: Output) -> (i32, String, String) {
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+}
+
+/// Every file of a folder, by its name.
+pub(crate) fn contents(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    fn walk(folder: &Path, root: &Path, out: &mut BTreeMap<String, Vec<u8>>) {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            match path.is_dir() {
+                true => walk(&path, root, out),
+                false => drop(out.insert(
+                    path.strip_prefix(root).unwrap().display().to_string(),
+                    fs::read(&path).unwrap(),
+                )),
+            }
+        }
+    }
+    let mut out = BTreeMap::new();
+    walk(folder, folder, &mut out);
+    out
+}
+
+/// Builds the site of a folder into a folder in it.
+pub(crate) fn build(folder: &Path, kind: &str, out: &str) -> PathBuf {
+    let (status, said, errors) = run(folder, &["build", "--as", kind, out], "");
+    assert_eq!(status, 0, "{said}{errors}");
+    folder.join(out)
 }

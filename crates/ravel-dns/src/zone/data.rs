@@ -34,7 +34,9 @@ impl RecordData {
     pub fn from_wire(kind: RecordType, bytes: &[u8]) -> Option<RecordData> {
         let data = match kind.known() {
             code @ rr::RecordType::Unknown(_) => {
-                RData::Unknown { code, rdata: NULL::with(bytes.to_vec()) }
+                let mut rdata = NULL::new();
+                rdata.anything = bytes.to_vec();
+                RData::Unknown { code, rdata }
             }
             kind => {
                 let len = Restrict::new(u16::try_from(bytes.len()).ok()?);

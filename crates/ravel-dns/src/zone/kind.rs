@@ -132,8 +132,10 @@ impl FromStr for RecordType {
 impl fmt::Display for RecordType {
     /// As master files write it (RFC 3597, section 5).
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use rr::RecordType as Known;
         match self.known() {
-            rr::RecordType::Unknown(code) => write!(f, "TYPE{code}"),
+            // The package has words of its own for the last two.
+            Known::Unknown(_) | Known::ZERO | Known::ANAME => write!(f, "TYPE{}", self.0),
             kind => kind.fmt(f),
         }
     }
