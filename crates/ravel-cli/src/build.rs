@@ -112,6 +112,9 @@ fn module(table: &serde_json::Value) -> Result<BTreeMap<String, Content>, Failur
         ("edge.mjs".to_owned(), Content::Text(publish::module(table))),
         ("edge.d.ts".to_owned(), Content::Text(publish::TYPES.to_owned())),
         ("edge.d.mts".to_owned(), Content::Text("export * from \"./edge.js\";\n".to_owned())),
+        ("fetch.mjs".to_owned(), Content::Text(publish::FETCH.to_owned())),
+        ("fetch.d.ts".to_owned(), Content::Text(publish::FETCH_TYPES.to_owned())),
+        ("fetch.d.mts".to_owned(), Content::Text("export * from \"./fetch.js\";\n".to_owned())),
         ("service-worker.mjs".to_owned(), Content::Text(publish::SERVICE_WORKER.to_owned())),
         ("table.json".to_owned(), Content::Text(pretty + "\n")),
     ]))
@@ -193,7 +196,7 @@ fn print(
             "\n{}",
             in_style(
                 FAINT,
-                "edge.mjs exports decide(request) and handle(request, file); service-worker.mjs runs it in a browser"
+                "edge.mjs exports decide(request), fetch.mjs handle(request, file); service-worker.mjs runs them in a browser"
             )
         )?;
         return Ok(());

@@ -32,7 +32,16 @@ fn builds_are_the_same_and_hold_what_is_published() {
     }
     build(demo.path(), "module", "one");
     let names: Vec<String> = contents(&demo.path().join("one")).into_keys().collect();
-    let made = ["edge.d.mts", "edge.d.ts", "edge.mjs", "service-worker.mjs", "table.json"];
+    let made = [
+        "edge.d.mts",
+        "edge.d.ts",
+        "edge.mjs",
+        "fetch.d.mts",
+        "fetch.d.ts",
+        "fetch.mjs",
+        "service-worker.mjs",
+        "table.json",
+    ];
     assert_eq!(names, made);
     assert_eq!(beside(demo.path()), Vec::<String>::new());
 }

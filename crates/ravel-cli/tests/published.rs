@@ -148,7 +148,8 @@ fn node_decides_as_the_command_does() {
         .collect();
     assert!(asked.len() > 25);
     let script = format!(
-        "import {{ decide, handle }} from './edge.mjs';\n\
+        "import {{ decide }} from './edge.mjs';\n\
+         import {{ handle }} from './fetch.mjs';\n\
          const out = [];\n\
          for (const text of {}) {{\n\
            const url = new URL(text);\n\
@@ -189,7 +190,8 @@ fn node_decides_as_the_command_does() {
 
 /// Code that uses the module, as its types let it.
 const TYPED: &str = "\
-import { decide, handle, hasHost, site } from './edge.mjs';
+import { decide, hasHost, site } from './edge.mjs';
+import { handle } from './fetch.mjs';
 const answer = decide({ method: 'GET', scheme: 'https', host: 'h.example', target: '/', headers: new Headers() });
 const status: number | null = answer.status;
 const [name, value]: [string, string] = answer.headers[0]!;
@@ -280,7 +282,7 @@ fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
     let bytes = fs::read(&place).unwrap_or_default();
     let kind = ravel::files::content_type(&place.to_string_lossy()).replace("; charset=utf-8", "");
     stream.write_all(
-        format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", bytes.len())
+        format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {}\r\ncache-control: max-age=31536000\r\nconnection: close\r\n\r\n", bytes.len())
             .as_bytes(),
     )?;
     stream.write_all(&bytes)
@@ -376,6 +378,7 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, bytes).unwrap();
     }
+    let worker_folder = worker.clone();
     let worker = plain_server(worker);
     let (client, _driver) = browser(demo.path()).await;
     let heading = |path: &str| {
@@ -390,7 +393,7 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
         client.goto(&format!("{base}/")).await.unwrap();
         if name == "service worker" {
             let register = "const done = arguments[0];\
-                navigator.serviceWorker.register('/service-worker.mjs', { type: 'module' }).then(() => navigator.serviceWorker.ready).then(() => \
+                navigator.serviceWorker.register('/service-worker.mjs', { type: 'module', updateViaCache: 'none' }).then(() => navigator.serviceWorker.ready).then(() => \
                 setTimeout(() => done('ready'), 300), (error) => done(String(error)));";
             let said = client.execute_async(register, Vec::new()).await.unwrap();
             assert_eq!(said, json!("ready"));
@@ -404,6 +407,24 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
                 "/book/seat/14A" => assert_eq!(heading, "Seat 14A", "{name}: {asked}"),
                 _ => assert_ne!(heading, lost, "{name}: {asked}"),
             }
+        }
+        if name == "service worker" {
+            // New rules are there at the second visit, though every answer may be kept for a year.
+            let rules = fs::read_to_string(demo.path().join("edge.ravel")).unwrap();
+            let more = format!("{rules}\nredirect /of-another-version -> /about 302\n");
+            fs::write(demo.path().join("edge.ravel"), more).unwrap();
+            for (name, bytes) in contents(&build(demo.path(), "module", "module")) {
+                fs::write(worker_folder.join(name), bytes).unwrap();
+            }
+            client.goto(&format!("{base}/")).await.unwrap();
+            // A browser looks for a new worker some time after a visit.
+            let wait = "const done = arguments[0];\
+                const ask = (left) => fetch('/of-another-version').then(({ redirected }) =>\
+                redirected || left === 0 ? done(redirected) : setTimeout(ask, 250, left - 1)); ask(100);";
+            let taken = client.execute_async(wait, Vec::new()).await.unwrap();
+            assert_eq!(taken, json!(true), "the worker of the new rules has not come");
+            let (url, _) = ends(&client, &base, "/of-another-version", "/about").await;
+            assert_eq!(url, "/about");
         }
         if let Some(folder) = std::env::var_os("RAVEL_PICTURES") {
             client.goto(&format!("{base}/no-such-page")).await.unwrap();

@@ -3,13 +3,14 @@
 /** A request, as it arrives. */
 export interface EdgeRequest {
   method: string;
-  scheme: "http" | "https";
+  /** With or without a colon. */
+  scheme: "http" | "https" | "http:" | "https:";
   /** What the `host` header or `:authority` says. */
   host: string;
   /** The raw request target: `/path?query`. */
   target: string;
-  /** Pairs of name and value; a name may stand several times. A `Headers` is such a list. */
-  headers?: Iterable<readonly [string, string]>;
+  /** A `Headers`, pairs of name and value, or an object with texts or lists of them, as Node has it. */
+  headers?: Iterable<readonly [string, string]> | Readonly<Record<string, string | readonly string[] | undefined>> | null;
 }
 
 /** What a request gets. */
@@ -23,17 +24,11 @@ export interface EdgeAnswer {
   headers: [string, string][];
 }
 
-/** Decides what a request gets. */
+/** Decides what a request gets. What is none of a request's throws a TypeError that names it. */
 export function decide(request: EdgeRequest): EdgeAnswer;
 
-/**
- * Answers a request by the Fetch standard. `file` gives the response of a built file, by its name.
- * Undefined where another service is to answer.
- */
-export function handle(
-  request: Pick<Request, "method" | "url" | "headers">,
-  file: (name: string) => Response | Promise<Response>,
-): Promise<Response | undefined>;
+/** The text of an answer with this status that shows no file. */
+export function bodyOf(status: number): string | undefined;
 
 /** The canonical origin and base path. */
 export function site(): string;

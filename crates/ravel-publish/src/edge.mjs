@@ -1,7 +1,7 @@
 // What the site answers: an interpreter of the program in the table at the end of this file.
 //
 //   decide({ method, scheme, host, target, headers }) -> { outcome, status, file, headers }
-//   handle(request, file) -> a Response, by the Fetch standard; edge.d.ts says more of both
+//   site() -> the canonical origin and base path
 //
 // It needs nothing but the language itself. Paths, queries and hosts are ASCII, and what they mean
 // is bytes, a character each, so that everything compares text byte for byte. A table of another
@@ -546,15 +546,32 @@ function headersOf({ outcome, status, file, location, rank }, visit) {
   return headers;
 }
 
+const expected = (name) => {
+  throw new TypeError(name + " is not valid");
+};
+const string = (name, text) => (typeof text === "string" ? text : expected(name));
+
+/** The lines of a `Headers`, of pairs, or of an object with texts or lists of them. */
+function linesOf(headers) {
+  if (typeof headers !== "object") expected("headers");
+  const pairs = headers[Symbol.iterator] ? [...headers] : Object.entries(headers);
+  return pairs.flatMap((pair) => {
+    const [name, values = []] = Array.isArray(pair) ? pair : expected("headers");
+    return [values].flat().map((value) => [name, value].map((text) => string("headers", text)));
+  });
+}
+
 export function decide({ method, scheme, host, target, headers }) {
   const refused = (status) =>
     ({ outcome: "refused", status, file: null, headers: [["content-type", TEXT]] });
-  const lines = [...(headers ?? [])];
+  const lines = linesOf(headers ?? []);
   const all = (name) =>
     lines.filter(([other]) => lower(other) === name).map(([, value]) => trim(value));
-  const joined = (name, values) => values.join(name === "cookie" ? "; " : ", ");
-  const header = (name) => all(name).slice(0, 1).map(() => joined(name, all(name)));
-  const url = urlOf(scheme, host, target);
+  const header = (name) =>
+    all(name).slice(0, 1).map(() => all(name).join(name === "cookie" ? "; " : ", "));
+  for (const [name, text] of Object.entries({ method, host, target })) string(name, text);
+  const [, own] = /^(https?):?$/.exec(scheme) ?? expected("scheme");
+  const url = urlOf(own, host, target);
   const [other = host, more] = all("host");
   if (url === null || more !== undefined || hostOf(other) !== url.host) return refused(400);
   if (withoutFragment(url).length > MAX_URL_BYTES) return refused(414);
@@ -566,19 +583,8 @@ export function decide({ method, scheme, host, target, headers }) {
   return { ...answer, headers: headersOf({ location, rank, ...answer }, visit) };
 }
 
-export async function handle(request, file) {
-  const { protocol, host } = new URL(request.url);
-  // As it was sent: what follows the host, without the fragment.
-  const target = request.url.replace(/^[^/]*\/\/[^/?#]*|#.*/gs, "");
-  const { method, headers } = request;
-  const answer = decide({ method, scheme: protocol.slice(0, -1), host, target, headers });
-  if (answer.outcome === "elsewhere") return undefined;
-  const fields = new Headers();
-  for (const [name, value] of answer.headers) fields.append(name, value);
-  const body = answer.file === null ? table.bodies[answer.status] : (await file(answer.file)).body;
-  return new Response(method === "HEAD" ? null : body, { status: answer.status, headers: fields });
-}
-
+/** The text of an answer that shows no file. */
+export const bodyOf = (status) => table.bodies[status];
 export const site = () => `${table.scheme}://${table.host}${table.base}/`;
 export const hasHost = (host) => settingsOf(host) !== undefined;
 

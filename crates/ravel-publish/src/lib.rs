@@ -25,7 +25,13 @@ use serde_json::Value;
 /// The reader of tables, in which `TABLE` stands for the table.
 const READER: &str = include_str!("edge.mjs");
 
-/// A Service Worker (W3C) that answers with `edge.mjs` beside it, for sites on a plain file server.
+/// A handler of requests by the Fetch standard, with `edge.mjs` beside it.
+pub const FETCH: &str = include_str!("fetch.mjs");
+
+/// The types of what [`FETCH`] exports.
+pub const FETCH_TYPES: &str = include_str!("fetch.d.ts");
+
+/// A Service Worker (W3C) that answers with `edge.mjs` and `fetch.mjs` beside it, for sites on a plain file server.
 pub const SERVICE_WORKER: &str = include_str!("service-worker.mjs");
 
 /// The types of what [`module`] exports, for the TypeScript compiler.

@@ -1,13 +1,25 @@
 // Answers as the edge would, in the browser: for trying a site on a plain file server, and for sites whose host only serves files.
-// Register it as a module, from the root: navigator.serviceWorker.register("/service-worker.mjs", { type: "module" }).
+// Register it as a module, from the base path, so that new rules are taken at once whatever caches say:
+//   navigator.serviceWorker.register("/service-worker.mjs", { type: "module", updateViaCache: "none" })
 
-import { handle, hasHost, site } from "./edge.mjs";
+import { hasHost, site } from "./edge.mjs";
+import { handle } from "./fetch.mjs";
 
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (event) => event.waitUntil(self.clients.claim()));
 
-/** A file as the server has it. */
-const file = (name) => fetch(new URL(name.split("/").map(encodeURIComponent).join("/"), self.registration.scope));
+/** What a server may answer with a part, or with nothing new. */
+const CONDITIONS = ["range", "if-range", "if-none-match", "if-modified-since"];
+
+/** A file as the server has it; its bytes have been decoded on the way here. */
+async function file(name, request) {
+  const url = new URL(name.split("/").map(encodeURIComponent).join("/"), self.registration.scope);
+  const asked = CONDITIONS.filter((name) => request?.headers.has(name)).map((name) => [name, request.headers.get(name)]);
+  const stored = await fetch(url, { headers: asked });
+  const headers = new Headers(stored.headers);
+  if (headers.has("content-encoding")) ["content-encoding", "content-length"].forEach((name) => headers.delete(name));
+  return new Response(stored.status === 304 ? null : stored.body, { status: stored.status, headers });
+}
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
