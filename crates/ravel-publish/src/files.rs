@@ -112,7 +112,8 @@ const MISSING: &str = "404.html";
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn files(edge: &Edge, table: &Value, lost: Option<&str>) -> PublishedFiles {
-    let mut out = Publisher { edge, pages: BTreeMap::new(), limits: Vec::new() };
+    let names = edge.files().names().iter().map(|name| name.to_string()).collect();
+    let mut out = Publisher { edge, names, pages: BTreeMap::new(), limits: Vec::new() };
     out.settings();
     for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing, Stage::Headers]
     {
@@ -130,6 +131,8 @@ struct Publisher<'e> {
     edge: &'e Edge,
     pages: BTreeMap<String, Page>,
     limits: Vec<Limit>,
+    /// The files of the site, and the pages that are made.
+    names: BTreeSet<String>,
 }
 
 impl Publisher<'_> {
@@ -232,10 +235,14 @@ impl Publisher<'_> {
             return by_script;
         };
         match file_at(path) {
+            Some(name) if self.shows(to).any(|shown| shown == name) => {
+                let how = format!("the host itself shows {name} here, instead of a {status}");
+                (Exactness::Near, how)
+            }
             Some(name) if self.is_free(&name) => {
                 let page = stub(to, &format!("{}://{}", site.scheme(), site.host()), drop_query);
                 // A page with and without its final slash is one file, and the first rule's.
-                self.pages.entry(name.clone()).or_insert(Page::Text(page));
+                self.put(&name, Page::Text(page));
                 (Exactness::Near, format!("{name} leads on, instead of a {status}"))
             }
             _ => by_script,
@@ -260,26 +267,45 @@ impl Publisher<'_> {
             .filter(|_| answer.outcome() == Outcome::File && answer.rule() == Some(rule.id()))?;
         let name = file_at(path).filter(|name| self.is_free(name))?;
         if name != file {
-            self.pages.entry(name.clone()).or_insert(Page::Copy(file.to_owned()));
+            self.put(&name, Page::Copy(file.to_owned()));
         }
         Some(name)
+    }
+
+    /// Puts a page where none is put yet.
+    fn put(&mut self, name: &str, page: Page) {
+        self.names.insert(name.to_owned());
+        self.pages.entry(name.to_owned()).or_insert(page);
+    }
+
+    /// The files that hosts show for a URL of the site: as it stands, for a folder, or without its
+    /// ending.
+    fn shows(&self, url: &str) -> impl Iterator<Item = String> {
+        let site = self.edge.site();
+        let origin = format!("{}://{}{}", site.scheme(), site.host(), site.open_base());
+        let path = url.split(['?', '#']).next().unwrap_or(url).strip_prefix(&*origin);
+        let path = path.map(|path| String::from_utf8_lossy(&decode(path)).into_owned());
+        path.into_iter().flat_map(|path| {
+            let name = path.trim_start_matches('/');
+            match name.is_empty() || name.ends_with('/') {
+                true => vec![format!("{name}index.html")],
+                false => {
+                    vec![name.to_owned(), format!("{name}.html"), format!("{name}/index.html")]
+                }
+            }
+        })
     }
 
     /// Whether a page can be put there: no file stands where a folder is needed, and no folder
     /// where the file is.
     fn is_free(&self, name: &str) -> bool {
-        let names: BTreeSet<&str> = self
-            .edge
-            .files()
-            .names()
-            .iter()
-            .map(|name| &**name)
-            .chain(self.pages.keys().map(String::as_str))
-            .collect();
         let above = name.match_indices('/').map(|(at, _)| &name[..at]);
         let below = format!("{name}/");
-        !above.into_iter().any(|folder| names.contains(folder))
-            && names.range(&*below..).next().is_none_or(|next| !next.starts_with(&below))
+        // A host that knows pages without their ending would show the folder in place of the page.
+        let page = name.strip_suffix("/index.html").map(|folder| format!("{folder}.html"));
+        !above.into_iter().any(|folder| self.names.contains(folder))
+            && !page.is_some_and(|page| self.names.contains(&page))
+            && self.names.range(below.clone()..).next().is_none_or(|next| !next.starts_with(&below))
     }
 }
 
