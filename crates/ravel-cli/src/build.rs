@@ -124,7 +124,7 @@ fn pages(
     loaded: &LoadedSite,
     table: &serde_json::Value,
 ) -> Result<(BTreeMap<String, Content>, Vec<Limit>), Failure> {
-    let Some(root) = &loaded.root() else {
+    let Some(root) = loaded.root() else {
         return Err(Failure::Message(
             "the rules name no folder of built files; add `files FOLDER` to `site`".to_owned(),
         ));

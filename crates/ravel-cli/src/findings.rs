@@ -36,7 +36,7 @@ fn print_finding(loaded: &LoadedSite, finding: &Finding, out: &mut dyn Write) ->
         in_style(style, format_args!("{weight} {}", finding.code())),
         finding.what()
     )?;
-    match &finding.place() {
+    match finding.place() {
         FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
         FindingPlace::File { name, at: Some((number, range)) } => {
             let text = loaded.bytes(name).unwrap_or_default();

@@ -101,17 +101,26 @@ impl OutFolder {
 
     /// Removes what stands beside the folder, but for what belongs to version control.
     fn clear(&self) -> io::Result<()> {
-        if !self.building.exists() {
+        let set_aside = set_aside(&self.building);
+        if set_aside.exists() && !self.path.exists() {
+            fs::rename(&set_aside, &self.path)?;
+        }
+        self.remove(&set_aside)?;
+        self.remove(&self.building)
+    }
+
+    fn remove(&self, folder: &Path) -> io::Result<()> {
+        if !folder.exists() {
             return Ok(());
         }
         for name in KEPT {
-            let (from, to) = (self.building.join(name), self.path.join(name));
+            let (from, to) = (folder.join(name), self.path.join(name));
             if from.exists() && !to.exists() {
                 fs::create_dir_all(&self.path)?;
                 fs::rename(from, to)?;
             }
         }
-        fs::remove_dir_all(&self.building)
+        fs::remove_dir_all(folder)
     }
 
     /// A list that is cut short would make files foreign, so it is renamed, too.
@@ -169,8 +178,13 @@ fn exchange(one: &Path, other: &Path) -> io::Result<()> {
     exchange_by_names(one, other)
 }
 
+/// Where the old folder is for a moment, where a system cannot exchange two.
+fn set_aside(building: &Path) -> PathBuf {
+    building.with_extension("old")
+}
+
 fn exchange_by_names(one: &Path, other: &Path) -> io::Result<()> {
-    let third = one.with_extension("old");
+    let third = set_aside(one);
     fs::rename(other, &third)?;
     fs::rename(one, other).inspect_err(|_| drop(fs::rename(&third, other)))?;
     fs::rename(third, one)

@@ -119,6 +119,10 @@ fn a_repository_stays_whatever_is_written() {
     fs::rename(demo.path().join("out/.git"), demo.path().join(".out.building/.git")).unwrap();
     build(demo.path(), "files", "out");
     assert!(head.exists());
+    // As if it had been, on a system that cannot exchange two folders, before the new one came.
+    fs::rename(demo.path().join("out"), demo.path().join(".out.old")).unwrap();
+    build(demo.path(), "files", "out");
+    assert!(head.exists());
     assert_eq!(beside(demo.path()), Vec::<String>::new());
 }
 

@@ -211,7 +211,7 @@ impl<'z> Plan<'z> {
     }
 
     fn proof(&mut self) {
-        let Some(proof) = &self.domain.verification() else { return };
+        let Some(proof) = self.domain.verification() else { return };
         let (host, name) = (proof.name().to_string(), name_of(proof.name().as_str()));
         let data = RecordData::text(proof.text());
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
@@ -240,12 +240,7 @@ impl<'z> Plan<'z> {
                 Some("a CNAME stands at this name, and nothing can stand beside it"),
             )
         } else {
-            self.changes.added.push(NewRecord {
-                name,
-                ttl,
-                kind: RecordType::TXT,
-                data: data.to_string(),
-            });
+            self.changes.add(NewRecord::new(name, ttl, RecordType::TXT, data.to_string()));
             row(Action::Add, None)
         };
         self.rows.push(row);
@@ -281,7 +276,7 @@ impl<'z> Plan<'z> {
             let Some(data) = &record.data else { continue };
             let action = if record.ttl == ttl { Action::Keep } else { Action::Change };
             if action == Action::Change {
-                self.changes.changed.insert(number, Change::Set { ttl: Some(ttl), data: None });
+                self.changes.change(number, Change::Set { ttl: Some(ttl), data: None });
             }
             self.rows.push(row(Some(record), Some((data, ttl)), action));
         }
@@ -289,21 +284,15 @@ impl<'z> Plan<'z> {
         let rest = extra.split_off(pairs);
         for ((number, record), data) in extra.into_iter().zip(&missing) {
             self.changes
-                .changed
-                .insert(number, Change::Set { ttl: Some(ttl), data: Some(data.to_string()) });
+                .change(number, Change::Set { ttl: Some(ttl), data: Some(data.to_string()) });
             self.rows.push(row(Some(record), Some((data, ttl)), Action::Change));
         }
         for data in &missing[pairs..] {
-            self.changes.added.push(NewRecord {
-                name: name.clone(),
-                ttl,
-                kind,
-                data: data.to_string(),
-            });
+            self.changes.add(NewRecord::new(name.clone(), ttl, kind, data.to_string()));
             self.rows.push(row(None, Some((data, ttl)), Action::Add));
         }
         for (number, record) in rest {
-            self.changes.changed.insert(number, Change::Remove);
+            self.changes.change(number, Change::Remove);
             self.rows.push(row(Some(record), None, Action::Remove));
         }
     }

@@ -41,8 +41,7 @@ impl Requirement {
                 others: false,
             };
             if host != domain.name().as_str() {
-                let target =
-                    domain.host().as_ref().map(|host| RecordData::alias_of(name_of(host.as_str())));
+                let target = domain.host().map(|host| RecordData::alias_of(name_of(host.as_str())));
                 wanted.push(one(RecordType::CNAME, target.into_iter().collect()));
             } else if domain.apex() == Apex::Address {
                 wanted.extend(
@@ -58,7 +57,7 @@ impl Requirement {
             data,
             others,
         };
-        if let Some(proof) = &domain.verification() {
+        if let Some(proof) = domain.verification() {
             let text = RecordData::text(proof.text());
             wanted.push(at(proof.name().as_str(), RecordType::TXT, vec![text], true));
         }

@@ -1,4 +1,4 @@
-//! Plans and courses as data for other programs (feature `serde`); the other types derive it.
+//! Plans and timelines as data for other programs (feature `serde`); the other types derive it.
 
 use serde::ser::{Serialize, SerializeMap, SerializeStruct, Serializer};
 

@@ -167,13 +167,13 @@ impl Publisher<'_> {
                 "no `x-robots-tag` keeps them out of search engines",
             );
         }
-        if let Some(hsts) = &site.hsts() {
+        if let Some(hsts) = site.hsts() {
             not(hsts.line(), "hsts".to_owned(), "no header fields are set");
         }
     }
 
     fn rule(&mut self, rule: RuleRef<'_>) -> (Exactness, String) {
-        match &rule.rule().effect() {
+        match rule.rule().effect() {
             Effect::Redirect(redirect) => {
                 self.redirect(rule, redirect.status(), redirect.drop_query())
             }

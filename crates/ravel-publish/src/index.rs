@@ -58,7 +58,7 @@ impl PathIndex {
         let low = |text: &str| if fold { text.to_ascii_lowercase() } else { text.to_owned() };
         let path = &rule.pattern().path();
         if path.is_literal() {
-            let value = rule.pattern().query().iter().find_map(|part| match &part.test() {
+            let value = rule.pattern().query().iter().find_map(|part| match part.test() {
                 QueryTest::Text(value) => {
                     Some((super::table::bytes(part.key()), super::table::bytes(value)))
                 }

@@ -52,7 +52,7 @@ pub fn table(edge: &Edge) -> Value {
         "host": site.host().as_str(),
         "base": site.open_base(),
         "upgrades": site.upgrades(),
-        "hsts": site.hsts().as_ref().map(|hsts| json!({ "value": hsts.value(), "subdomains": hsts.subdomains() })),
+        "hsts": site.hsts().map(|hsts| json!({ "value": hsts.value(), "subdomains": hsts.subdomains() })),
         "oneHop": site.one_hop(),
         "fold": site.ignore_case(),
         "tidy": site.pages() == Pages::Tidy,
@@ -131,7 +131,7 @@ fn rule(rule: &Rule, program: &Program) -> Value {
     let query: Vec<Value> = pattern
         .query()
         .iter()
-        .map(|part| match &part.test() {
+        .map(|part| match part.test() {
             QueryTest::Present => json!([bytes(part.key()), "present"]),
             QueryTest::Text(wanted) => json!([bytes(part.key()), "is", bytes(wanted)]),
             QueryTest::Capture(_) => json!([bytes(part.key()), "capture"]),
@@ -143,7 +143,7 @@ fn rule(rule: &Rule, program: &Program) -> Value {
         "tests",
         rule.tests().iter().map(|one| test(one, pattern, program)).collect(),
     );
-    let does = match &rule.effect() {
+    let does = match rule.effect() {
         Effect::Redirect(redirect) => {
             out.insert("to".into(), target(redirect.target(), pattern));
             out.insert("status".into(), redirect.status().into());
@@ -247,7 +247,7 @@ fn target(target: &Target, pattern: &Pattern) -> Value {
 fn test(test: &Test, pattern: &Pattern, program: &Program) -> Value {
     let one_of = |texts: Vec<String>| vec![json!("one of"), json!(texts)];
     let languages = &program.site().languages();
-    let (kind, of, accepted) = match &test.kind() {
+    let (kind, of, accepted) = match test.kind() {
         TestKind::Capture(name, set) => {
             ("capture", json!(slot(pattern, name).unwrap_or_default()), texts(set, program))
         }

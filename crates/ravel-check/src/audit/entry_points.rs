@@ -184,12 +184,11 @@ impl<'r> Audit<'r> {
         for way in &ways.ways {
             let plain = way.origin.starts_with("http:");
             let alone = site.is_preview(way.origin.split("://").nth(1).unwrap_or_default());
-            let most =
-                if site.hsts().as_ref().is_some_and(|hsts| hsts.subdomains()) && plain && !alone {
-                    2
-                } else {
-                    1
-                };
+            let most = if site.hsts().is_some_and(|hsts| hsts.subdomains()) && plain && !alone {
+                2
+            } else {
+                1
+            };
             for end in std::iter::once(&way.first).chain(&way.deep) {
                 let found = if end.back_to_plain {
                     Finding::on(

@@ -20,7 +20,7 @@ impl<'r> Audit<'r> {
         let site = edge.site();
         let names = edge.files().names();
         let line = self.files_line();
-        let Some(folder) = &site.files() else { return };
+        let Some(folder) = site.files() else { return };
         let sources = self.sources();
         if let Some(first) = sources.first() {
             let what =

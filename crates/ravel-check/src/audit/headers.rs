@@ -32,7 +32,7 @@ pub(super) const SECURITY: [&str; 8] = [
 impl<'r> Audit<'r> {
     pub(super) fn header_rules(&self, out: &mut Vec<Finding>) {
         for rule in self.space.rules(Stage::Headers) {
-            let Effect::Headers(statement) = &rule.rule().effect() else { continue };
+            let Effect::Headers(statement) = rule.rule().effect() else { continue };
             match self.applies(rule, statement) {
                 Some(true) => {}
                 Some(false) => {
@@ -186,7 +186,7 @@ impl<'r> Audit<'r> {
         let rules = self.space.rules(Stage::Headers);
         let mut pairs = 0;
         for (number, later) in rules.enumerate() {
-            let Effect::Headers(second) = &later.rule().effect() else { continue };
+            let Effect::Headers(second) = later.rule().effect() else { continue };
             for earlier in self
                 .overlaps(Stage::Headers)
                 .with(later.pattern())
@@ -194,7 +194,7 @@ impl<'r> Audit<'r> {
                 .filter(|other| (*other as usize) < number)
             {
                 let earlier = self.space.rule(Stage::Headers, earlier);
-                let Effect::Headers(first) = &earlier.rule().effect() else { continue };
+                let Effect::Headers(first) = earlier.rule().effect() else { continue };
                 let Some((name, line, before)) = both_set(first, second) else { continue };
                 pairs += 1;
                 if pairs > MAX_PAIRS {
@@ -276,7 +276,7 @@ impl<'r> Audit<'r> {
     /// A promise of HTTPS that a rule breaks.
     pub(super) fn promises(&self, out: &mut Vec<Finding>) {
         let site = self.edge().site();
-        let Some(hsts) = &site.hsts() else { return };
+        let Some(hsts) = site.hsts() else { return };
         for rule in self.space.rules(Stage::Redirect) {
             let Some(redirect) = rule.rule().redirect() else { continue };
             let Some(origin) = redirect

@@ -186,7 +186,7 @@ impl<'r> Audit<'r> {
         if matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry) {
             return self.stated_address(from, own, reference, request.url(), last);
         }
-        let missing = match &route.end() {
+        let missing = match route.end() {
             RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. } => Some("404"),
             RouteEnd::Answer { outcome: Outcome::Gone, .. } => Some("410"),
             RouteEnd::Loop => Some("redirects without an end"),
@@ -307,7 +307,7 @@ impl<'r> Audit<'r> {
         };
         let edge = self.edge();
         let route = edge.route(&request);
-        let gets = match &route.end() {
+        let gets = match route.end() {
             RouteEnd::Answer { file: Some(file), outcome: Outcome::File, .. } => {
                 let name = &edge.files().names()[*file as usize];
                 if !content_type(name).starts_with("text/html") {
@@ -347,7 +347,7 @@ impl<'r> Audit<'r> {
                 }
             }
         }
-        if let Some((path, line)) = &edge.site().missing()
+        if let Some((path, line)) = edge.site().missing()
             && edge.file_of(path) == Some(name)
             && let Some(request) = self.request_below(UNKNOWN)
         {

@@ -9,7 +9,7 @@ impl<'r> Audit<'r> {
     /// Findings on rules that show files.
     pub(super) fn shown_files(&self, out: &mut Vec<Finding>) {
         let site = self.edge().site();
-        if let Some((path, line)) = &site.missing()
+        if let Some((path, line)) = site.missing()
             && !self.names_a_file(path)
         {
             out.push(

@@ -51,7 +51,7 @@ impl<'r> Audit<'r> {
         for (at, part) in pattern.query().iter().enumerate() {
             url.push(if at == 0 { '?' } else { '&' });
             url.push_str(part.key());
-            match &part.test() {
+            match part.test() {
                 QueryTest::Present => {}
                 QueryTest::Text(value) => url.extend(["=", value]),
                 QueryTest::Capture(name) => url.extend(["=", &capture(name)]),

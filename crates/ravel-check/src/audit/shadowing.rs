@@ -221,7 +221,7 @@ impl<'r> Audit<'r> {
         let there = |path: &ravel::template::Target| {
             path.path().is_literal() && self.names_a_file(path.path().as_str())
         };
-        match &other.rule().effect() {
+        match other.rule().effect() {
             Effect::File(file) => match file.role() {
                 // A rewrite decides even where its file is not there, among rewrites.
                 FileRole::Rewrite if stage == Stage::Rewrite => {
@@ -241,7 +241,7 @@ impl<'r> Audit<'r> {
     /// The requests that come to a stage at all, before any rule has taken its own.
     pub(super) fn universe(&self, stage: Stage) -> RequestSet<'r> {
         let site = self.edge().site();
-        let https_first = site.hsts().as_ref().is_some_and(|hsts| hsts.subdomains());
+        let https_first = site.hsts().is_some_and(|hsts| hsts.subdomains());
         if stage == Stage::Redirect {
             return self.space.with_origins(|origin| {
                 !https_first || origin.scheme == Scheme::Https || origin.is_preview()

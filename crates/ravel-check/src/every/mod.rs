@@ -279,7 +279,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         }
         for number in self.overlapping(Stage::Headers) {
             let rule = self.space.rule(Stage::Headers, number).rule();
-            let Effect::Headers(statement) = &rule.effect() else { continue };
+            let Effect::Headers(statement) = rule.effect() else { continue };
             let touches = statement.ops().iter().any(|op| {
                 let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) =
                     op;

@@ -44,7 +44,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Whether what holds for one address that a rule redirects holds for all of them.
     pub(super) fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
         let target = &redirect.target();
-        let Some(ExpectedOutcome::GoesTo { address: expected, .. }) = &self.universal.outcome()
+        let Some(ExpectedOutcome::GoesTo { address: expected, .. }) = self.universal.outcome()
         else {
             return false;
         };

@@ -68,7 +68,7 @@ impl<'r> Space<'r> {
             }
         }
         for part in pattern.query() {
-            let fact = match &part.test() {
+            let fact = match part.test() {
                 QueryTest::Present => Fact::Parameter(part.key()),
                 QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
                 QueryTest::Capture(name) => Fact::FirstValue(part.key(), tests(name, true, false)),
@@ -97,7 +97,7 @@ impl<'r> Space<'r> {
                     .retain(|at| self.origins.get(at).is_some_and(|origin| fits(origin) == wanted));
             }
         };
-        match &test.kind() {
+        match test.kind() {
             TestKind::Capture(..) | TestKind::ContentType(_) => {}
             TestKind::Host(hosts) => {
                 origins(&|origin| hosts.iter().any(|host| host.as_str() == &*origin.host))
@@ -142,7 +142,7 @@ impl<'r> Space<'r> {
     pub(crate) fn beyond_path(&self, rule: &'r Rule) -> RequestSet<'r> {
         let mut set = self.all();
         for part in rule.pattern().query() {
-            let fact = match &part.test() {
+            let fact = match part.test() {
                 QueryTest::Present => Fact::Parameter(part.key()),
                 QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
                 QueryTest::Capture(name) => {

@@ -78,7 +78,7 @@ impl<'r> Space<'r> {
         let (origins, regions) = origin::of_site(program);
         let mut methods = vec![Method::GET, Method::HEAD, Method::POST];
         for test in program.all_rules().iter().flat_map(|rule| rule.tests().iter()) {
-            if let TestKind::Method(listed) = &test.kind() {
+            if let TestKind::Method(listed) = test.kind() {
                 let more: Vec<Method> =
                     listed.iter().filter(|method| !methods.contains(method)).cloned().collect();
                 methods.extend(more);

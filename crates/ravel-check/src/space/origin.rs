@@ -120,12 +120,12 @@ fn labels(program: &Program, below: &str) -> Vec<String> {
     };
     for rule in program.all_rules() {
         for test in rule.tests().iter() {
-            if let TestKind::Host(hosts) = &test.kind() {
+            if let TestKind::Host(hosts) = test.kind() {
                 labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
             }
         }
         let Some(origin) = rule.pattern().origin() else { continue };
-        let Some(name) = &origin.host().capture() else {
+        let Some(name) = origin.host().capture() else {
             labels.extend(label_of(origin.host().host().as_str()));
             continue;
         };

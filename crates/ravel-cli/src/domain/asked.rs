@@ -49,7 +49,7 @@ pub(super) fn print(
             vec![(Style::new(), wanted.kind().to_string())],
             needed(wanted),
         ];
-        cells.extend(asked.iter().map(|asked| match &asked.said() {
+        cells.extend(asked.iter().map(|asked| match asked.said() {
             Err(_) => vec![(FAINT, "?".to_owned())],
             Ok(said) => said.get(number).map_or_else(Vec::new, |said| answer(wanted, said)),
         }));
@@ -61,7 +61,7 @@ pub(super) fn print(
     columns(&head, &rows, out)?;
     writeln!(out)?;
     for asked in asked {
-        let (style, text) = match &asked.said() {
+        let (style, text) = match asked.said() {
             Err(why) => (BAD, format!("does not answer: {why}")),
             Ok(said) => {
                 let unmet =

@@ -14,7 +14,7 @@ pub(super) type Cell = (Style, String);
 const MAX_WIDTH: usize = 44;
 
 pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
-    let path = plan.domain().zone().as_ref().map_or("", |file| file.path());
+    let path = plan.domain().zone().map_or("", |file| file.path());
     writeln!(
         out,
         "{}  {path}, serial {}\n",

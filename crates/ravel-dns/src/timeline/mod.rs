@@ -249,7 +249,7 @@ impl Timeline {
         allowed: Option<(i64, i64)>,
     ) -> Timeline {
         let at = |seconds| moment.plus(seconds);
-        let proof = plan.domain.verification().as_ref().and_then(|proof| {
+        let proof = plan.domain.verification().and_then(|proof| {
             let name = name_of(proof.name().as_str());
             let has = |zone: &Zone| {
                 zone.set(&name, RecordType::TXT)

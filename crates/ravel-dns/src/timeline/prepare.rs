@@ -56,7 +56,7 @@ pub(super) fn proves(plan: &Plan<'_>) -> bool {
 
 /// How long a resolver may still say that the proof is not there.
 pub(super) fn proof_wait(plan: &Plan<'_>) -> u32 {
-    let Some(proof) = &plan.domain.verification() else { return 0 };
+    let Some(proof) = plan.domain.verification() else { return 0 };
     ask(plan.zone, &name_of(proof.name().as_str()), RecordType::TXT).0
 }
 
