@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 /// Runs a script beside the module; what it prints is JSON.
 fn node(folder: &Path, script: &str) -> Value {
     fs::write(folder.join("script.mjs"), script).unwrap();
-    let output = Command::new("node").arg(folder.join("script.mjs")).output().unwrap();
+    let output = Command::new("node").arg("script.mjs").current_dir(folder).output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     serde_json::from_slice(&output.stdout).unwrap()
 }
@@ -129,17 +129,53 @@ fn decide_takes_what_servers_have_and_names_what_it_cannot_take() {
     assert_eq!(found.as_array().unwrap()[9..], wrong.as_array().unwrap()[..]);
 }
 
+/// The block of a language in the document that contains a text.
+fn documented(language: &str, part: &str) -> String {
+    let document = fs::read_to_string(repository().join("docs/publishing.md")).unwrap();
+    document
+        .split(&format!("```{language}\n"))
+        .filter_map(|rest| rest.split("```").next())
+        .find(|block| block.contains(part))
+        .unwrap()
+        .to_owned()
+}
+
+#[test]
+#[ignore = "needs Node"]
+fn the_documented_handler_answers() {
+    let demo = demo();
+    let out = build(demo.path(), "module", "out");
+    fs::write(out.join("handler.mjs"), documented("js", "export default")).unwrap();
+    let script = "
+import handler from './handler.mjs';
+const out = [];
+for (const path of ['/about', '/summer', '/api/x', '/no-such-page']) {
+  const response = await handler.fetch(new Request('https://lanternferries.example' + path));
+  out.push([response.status, response.headers.get('location'), (await response.text()).length > 10]);
+}
+console.log(JSON.stringify(out));
+";
+    fs::rename(demo.path().join("dist"), out.join("dist")).unwrap();
+    let found = node(&out, script);
+    let summer = "https://lanternferries.example/offers/summer-2027/";
+    let wanted =
+        json!([[200, null, true], [302, summer, true], [502, null, true], [404, null, true]]);
+    assert_eq!(found, wanted);
+}
+
+/// The checks run that program, and compare what it prints.
+#[test]
+fn the_documented_service_is_the_one_that_is_built() {
+    let built = fs::read_to_string(repository().join("embed/src/main.rs")).unwrap();
+    assert_eq!(documented("rust", "tower"), built);
+}
+
 #[test]
 #[ignore = "needs Node"]
 fn the_documented_server_answers() {
     let demo = demo();
     let out = build(demo.path(), "module", "out");
-    let document = fs::read_to_string(repository().join("docs/publishing.md")).unwrap();
-    let server = document
-        .split("```js\n")
-        .filter_map(|rest| rest.split("```").next())
-        .find(|block| block.contains("createServer"))
-        .unwrap();
+    let server = documented("js", "createServer");
     let chosen = ".listen(0, '127.0.0.1', function () { console.log(this.address().port); });";
     let script = server.replace(".listen(8080);", chosen).replace("dist/", "../dist/");
     assert_ne!(script, server);

@@ -34,7 +34,7 @@ struct Node {
 
 /// The index of a stage; redirects from path to path, which stand in the table as lists, are left
 /// to the module.
-pub(super) fn index(rules: &[Rule], fold: bool, is_plain: impl Fn(&Rule) -> bool) -> Value {
+pub(super) fn index(rules: &[&Rule], fold: bool, is_plain: impl Fn(&Rule) -> bool) -> Value {
     let mut relative = PathIndex::default();
     let (mut hosts, mut labels) = (BTreeMap::new(), BTreeMap::new());
     for (number, rule) in rules.iter().enumerate().filter(|(_, rule)| !is_plain(rule)) {

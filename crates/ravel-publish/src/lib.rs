@@ -2,7 +2,8 @@
 //!
 //! ```text
 //!   Edge ──table──▶ table.json ──module──▶ edge.mjs        hosts that run code at the edge
-//!        ──files──▶ pages, shells, a missing page          hosts that only serve files
+//!        ──files──▶ pages, copies, a 404 page              hosts that only serve files
+//!        ──redirect_list──▶ rows                           hosts that read a list of redirects
 //! ```
 //!
 //! The module is a table and a small reader of tables; both are held against the library's answers
@@ -13,12 +14,17 @@
 
 mod files;
 mod index;
+mod list;
 #[cfg(feature = "serde")]
 mod serial;
 mod table;
+mod urls;
+mod worker;
 
-pub use files::{Exactness, Limit, Page, PublishedFiles, files};
+pub use files::{LineSupport, Page, PublishedFiles, Support, files};
+pub use list::{RedirectList, RedirectRow, redirect_list};
 pub use table::table;
+pub use worker::worker_lines;
 
 use serde_json::Value;
 

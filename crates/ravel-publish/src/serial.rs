@@ -1,13 +1,13 @@
-//! What files cannot say of rules, as data for other programs (feature `serde`).
+//! What becomes of rules on a host that only serves files, as data for other programs (feature `serde`).
 
 use ravel::Rules;
 use ravel::serial::SerializeBeside;
 use serde::{Serialize, Serializer};
 
-use crate::Limit;
+use crate::LineSupport;
 
 #[derive(Serialize)]
-struct LimitData<'a> {
+struct LineData<'a> {
     source: &'a str,
     line: u32,
     what: &'a str,
@@ -15,17 +15,17 @@ struct LimitData<'a> {
     how: &'a str,
 }
 
-impl SerializeBeside for Limit {
+impl SerializeBeside for LineSupport {
     fn serialize_beside<S: Serializer>(
         &self,
         rules: &Rules,
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
-        LimitData {
+        LineData {
             source: rules.source(self.line),
             line: self.line.number(),
             what: &self.what,
-            done: self.exactness.name(),
+            done: self.support.as_str(),
             how: &self.how,
         }
         .serialize(serializer)

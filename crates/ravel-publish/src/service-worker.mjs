@@ -31,7 +31,10 @@ async function answer(request, url) {
   const own = new URL(site()).origin;
   const asked = hasHost(url.hostname) ? url.origin : own;
   const sent = url.href.slice(url.origin.length);
-  const { method, headers } = request;
+  const { method } = request;
+  const headers = new Headers(request.headers);
+  // Browsers add it behind the worker.
+  if (!headers.has("accept-language")) headers.set("accept-language", navigator.languages.join(", "));
   const answered = await handle({ method, headers, url: asked + sent }, file);
   if (answered === undefined) return fetch(request);
   const location = answered.headers.get("location");

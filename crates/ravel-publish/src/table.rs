@@ -12,7 +12,8 @@ use ravel::files::KNOWN_TYPES;
 use ravel::program::Pages;
 use ravel::program::is_origin_bound;
 use ravel::program::{
-    Effect, FileRole, HeaderOp, Program, Role, Rule, Stage, Test, TestKind, TextSet, ValueSet,
+    Effect, FileRole, HeaderOp, Program, Role, Rule, RuleRef, Stage, Test, TestKind, TextSet,
+    ValueSet,
 };
 use ravel::template::{Expression, Pattern, Piece, QueryTest, Target, Template};
 
@@ -30,12 +31,18 @@ const VERSION: u32 = 2;
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn table(edge: &Edge) -> Value {
+    table_of(edge, |_| true)
+}
+
+/// The table of an edge with some of its rules.
+pub(crate) fn table_of(edge: &Edge, holds: impl Fn(RuleRef<'_>) -> bool) -> Value {
     let program = edge.program();
     let site = program.site();
     let stage = |stage: Stage| {
-        let rules = program.stage(stage);
+        let rules = program.rules(stage).filter(|rule| holds(*rule));
+        let rules: Vec<&Rule> = rules.map(|rule| rule.rule()).collect();
         let written: Vec<Value> = rules.iter().map(|one| rule(one, program)).collect();
-        json!({ "rules": written, "index": index(rules, site.ignore_case(), |rule| plain(rule).is_some()) })
+        json!({ "rules": written, "index": index(&rules, site.ignore_case(), |rule| plain(rule).is_some()) })
     };
     let files: Vec<Value> = (0..)
         .zip(edge.files().names())

@@ -5,45 +5,15 @@ mod sites;
 
 use std::io::Write;
 
-use boa_engine::{Context, JsString, JsValue, Source, js_string};
+use boa_engine::{Context, Source};
 use flate2::{Compression, write::GzEncoder};
 use proptest::prelude::*;
-use proptest::test_runner::{Config, TestRunner};
 use ravel::{Edge, FileList, Rules};
 use ravel_publish as publish;
 use serde_json::Value;
-use sites::{FILES, SHOWING, answer, readable, request, rule, showing_request, site};
-
-/// The module in an engine.
-struct Module(Context);
-
-impl Module {
-    fn new(edge: &Edge) -> Module {
-        let text = publish::module(&publish::table(edge)).replace("\nexport ", "\n");
-        let mut context = Context::default();
-        context.eval(Source::from_bytes(text.as_bytes())).unwrap_or_else(|error| panic!("{error}"));
-        Module(context)
-    }
-
-    fn decide(&mut self, request: &Value) -> Value {
-        let global = self.0.global_object();
-        let text = JsValue::from(JsString::from(request.to_string().as_str()));
-        global.set(js_string!("asked"), text, true, &mut self.0).unwrap();
-        let answer = self.0.eval(Source::from_bytes("JSON.stringify(decide(JSON.parse(asked)))"));
-        let answer = answer.unwrap_or_else(|error| panic!("{error}: {request}"));
-        serde_json::from_str(&answer.as_string().unwrap().to_std_string().unwrap()).unwrap()
-    }
-}
-
-/// A runner that tries the same cases every time.
-fn runner(cases: u32) -> TestRunner {
-    let config =
-        Config { cases, failure_persistence: None, max_shrink_iters: 400, ..Config::default() };
-    let rng = proptest::test_runner::TestRng::deterministic_rng(
-        proptest::test_runner::RngAlgorithm::ChaCha,
-    );
-    TestRunner::new_with_rng(config, rng)
-}
+use sites::{
+    FILES, Module, SHOWING, answer, readable, request, rule, runner, showing_request, site,
+};
 
 #[test]
 fn the_module_decides_as_the_library_does() {
@@ -214,82 +184,4 @@ fn what_is_not_known_throws_at_load() {
     let mut more = table.clone();
     more["stages"]["proxies"] = more["stages"]["missing"].clone();
     assert!(!loads(&more));
-}
-
-#[test]
-fn pages_stand_where_file_servers_show_them() {
-    let cases: &[(&str, &str)] = &[
-        ("/summer", "summer/index.html"),
-        ("/summer/", "summer/index.html"),
-        ("/a/b.html", "a/b.html"),
-        ("/caf%C3%A9", "caf\u{e9}/index.html"),
-        ("/two%20words", "two words/index.html"),
-        ("/__proto__", "__proto__/index.html"),
-        // What is sent as another type, is no name of a file, or would be hidden is left to the
-        // missing page.
-        ("/old.php", ""),
-        ("/data.json", ""),
-        ("/a%2Fb", ""),
-        ("/a//b", ""),
-        ("/.hidden", ""),
-        ("/bad%FF", ""),
-        // A file stands where a folder would have to be, or a folder where the file would.
-        ("/plain/more", ""),
-        ("/folder.html", ""),
-    ];
-    for (path, expected) in cases {
-        let rules =
-            Rules::parse(&format!("site https://h.example/\nredirect {path} -> /\n")).unwrap();
-        let edge =
-            Edge::new(&rules, FileList::from_iter(["index.html", "plain", "folder.html/x.txt"]));
-        let published = publish::files(&edge, &publish::table(&edge), None);
-        let pages: Vec<&str> = published
-            .pages()
-            .keys()
-            .map(String::as_str)
-            .filter(|name| *name != "404.html")
-            .collect();
-        let expected: Vec<&str> =
-            Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
-        assert_eq!(pages, expected, "{path}");
-        assert_eq!(published.limits()[0].exactness(), publish::Exactness::Near, "{path}");
-    }
-}
-
-#[test]
-fn what_a_script_can_not_see_is_not_promised() {
-    let rules = Rules::parse(
-        "site https://h.example/\n  languages en, de\nredirect /a{/r*} -> /b\n  when header x-a\nredirect /b{/r*} -> /c\n  when cookie c\n\
-         redirect /c{/r*} -> /d\n  when not method is POST\nfallback /app -> /shell\nfallback /deep{/r*} -> /shell\nrewrite /w{/r*} -> /shell\nrewrite /v -> /shell\n",
-    )
-    .unwrap();
-    let edge = Edge::new(&rules, FileList::from_iter(["index.html", "shell.html", "d.html"]));
-    let published = publish::files(
-        &edge,
-        &publish::table(&edge),
-        Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"),
-    );
-    let done: Vec<(&str, &str)> = published.limits()[1..]
-        .iter()
-        .map(|limit| (limit.what(), limit.exactness().name()))
-        .collect();
-    assert_eq!(
-        done,
-        [
-            ("redirect /a{/r*} -> /b", "not"),
-            ("redirect /b{/r*} -> /c", "nearly"),
-            ("redirect /c{/r*} -> /d", "not"),
-            ("fallback /app -> /shell", "exactly"),
-            ("fallback /deep{/r*} -> /shell", "nearly"),
-            ("rewrite /w{/r*} -> /shell", "nearly"),
-            ("rewrite /v -> /shell", "exactly"),
-        ]
-    );
-    assert_eq!(published.pages()["app/index.html"], publish::Page::Copy("shell.html".into()));
-    let publish::Page::Text(missing) = &published.pages()["404.html"] else { panic!() };
-    assert!(
-        missing
-            .starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")
-            && missing.ends_with("<title>x</title>")
-    );
 }

@@ -1,0 +1,155 @@
+//! What `ravel build` says of what it has written.
+
+use std::io::{self, Write};
+
+use ravel_publish::{LineSupport, Support};
+use serde_json::json;
+
+use super::{Arguments, Content, Kind, Output};
+use crate::load::LoadedSite;
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
+
+/// Wider rules are cut, in characters.
+const MAX_WIDTH: usize = 52;
+/// More lines of one kind are counted, since few lists have so many that are read.
+const MAX_LINES: usize = 40;
+
+pub(super) struct Report<'r> {
+    pub(super) loaded: &'r LoadedSite,
+    pub(super) arguments: &'r Arguments,
+    pub(super) output: &'r Output,
+}
+
+impl Report<'_> {
+    pub(super) fn print(&self, out: &mut dyn Write) -> io::Result<()> {
+        match self.arguments.kind {
+            Kind::Module => self.print_module(out),
+            Kind::Files => self.print_pages(out),
+            Kind::List => self.print_list(out),
+        }
+    }
+
+    fn print_module(&self, out: &mut dyn Write) -> io::Result<()> {
+        self.print_files(out)?;
+        let what = "edge.mjs exports decide(request), fetch.mjs handle(request, file); service-worker.mjs runs them in a browser";
+        writeln!(out, "\n{}", in_style(FAINT, what))?;
+        if !self.output.lines.is_empty() {
+            writeln!(out)?;
+        }
+        self.print_lines(out, Support::None, "not with the service worker")
+    }
+
+    fn print_pages(&self, out: &mut dyn Write) -> io::Result<()> {
+        self.print_lines(out, Support::Full, "fully: as on an edge")?;
+        let partial = "partially: visitors end where they should, in another way";
+        self.print_lines(out, Support::Partial, partial)?;
+        self.print_lines(out, Support::None, "not on a host that only serves files")?;
+        let Output { files, left_out, .. } = self.output;
+        let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
+        let less = match left_out.len() {
+            0 => String::new(),
+            less => format!(", {} left out", count(less, "file", "files")),
+        };
+        let files = count(files.len(), "file", "files");
+        let place = self.arguments.out.display();
+        writeln!(
+            out,
+            "{files}, {made} of them made for this{less}, in {}",
+            in_style(STRONG, place)
+        )?;
+        let not = count(self.of(Support::None).count(), "line", "lines");
+        let note = format!(
+            "{not} cannot be done there; a page that leads on answers with and without a trailing slash"
+        );
+        writeln!(out, "{}", in_style(FAINT, note))
+    }
+
+    fn print_list(&self, out: &mut dyn Write) -> io::Result<()> {
+        self.print_lines(
+            out,
+            Support::Partial,
+            "partially: a row that is right for most visitors",
+        )?;
+        self.print_lines(out, Support::None, "not in a list")?;
+        self.print_files(out)?;
+        let rows = self.of(Support::Full).count() + self.of(Support::Partial).count();
+        let of = count(self.output.lines.len(), "line", "lines");
+        let note = format!("\n{}, of {of}", count(rows, "row", "rows"));
+        writeln!(out, "{}", in_style(FAINT, note))
+    }
+
+    /// The files with their sizes.
+    fn print_files(&self, out: &mut dyn Write) -> io::Result<()> {
+        let place = self.arguments.out.display();
+        self.output.files.iter().try_for_each(|(name, content)| {
+            writeln!(out, "{:>9}  {place}/{name}", bytes(content.len()))
+        })
+    }
+
+    fn of(&self, support: Support) -> impl Iterator<Item = &LineSupport> {
+        self.output.lines.iter().filter(move |line| line.support() == support)
+    }
+
+    /// The lines of one kind below their title.
+    fn print_lines(&self, out: &mut dyn Write, support: Support, title: &str) -> io::Result<()> {
+        let total = self.of(support).count();
+        if total == 0 {
+            return Ok(());
+        }
+        let style = match support {
+            Support::Full => GOOD,
+            Support::Partial => NOTE,
+            _ => BAD,
+        };
+        let lines = &self.output.lines;
+        let width = lines.iter().map(|line| self.loaded.name(line.line()).len()).max().unwrap_or(0);
+        let what_width = |line: &LineSupport| line.what().chars().count().min(MAX_WIDTH);
+        let widest = lines.iter().map(what_width).max().unwrap_or(0);
+        writeln!(out, "{}", in_style(style, title))?;
+        for line in self.of(support).take(MAX_LINES) {
+            let place = self.loaded.name(line.line());
+            let what = cut(line.what(), MAX_WIDTH);
+            let place = in_style(FAINT, format!("{place:<width$}"));
+            writeln!(out, "  {place}  {what:<widest$}  {}", line.how())?;
+        }
+        if total > MAX_LINES {
+            let more = format!("  and {} more: `--json` has all", total - MAX_LINES);
+            writeln!(out, "{}", in_style(FAINT, more))?;
+        }
+        writeln!(out)
+    }
+
+    pub(super) fn print_json(&self, out: &mut dyn Write) -> io::Result<()> {
+        let files: Vec<_> = self
+            .output
+            .files
+            .iter()
+            .map(|(name, content)| {
+                let made = matches!(content, Content::Text(_));
+                json!({ "name": name, "bytes": content.len(), "made": made })
+            })
+            .collect();
+        let kind = match self.arguments.kind {
+            Kind::Module => "module",
+            Kind::Files => "files",
+            Kind::List => "list",
+        };
+        let data = json!({
+            "as": kind,
+            "out": self.arguments.out.to_string_lossy(),
+            "files": files,
+            "left_out": self.output.left_out,
+            "rules": self.loaded.rules().data(&*self.output.lines),
+        });
+        serde_json::to_writer_pretty(&mut *out, &data)?;
+        writeln!(out)
+    }
+}
+
+fn bytes(number: u64) -> String {
+    match number {
+        0..1_000 => format!("{number} B"),
+        1_000..1_000_000 => format!("{:.1} kB", number as f64 / 1e3),
+        _ => format!("{:.1} MB", number as f64 / 1e6),
+    }
+}

@@ -1,0 +1,130 @@
+//! A model of a host that only serves files: `index.html` for a folder, `404.html` on a miss.
+
+use std::collections::BTreeMap;
+
+use ravel::Outcome;
+use ravel::address::decode;
+
+use crate::urls::{End, MAX_STEPS, SiteUrls};
+
+/// The files of a host, by their names.
+#[derive(Default)]
+pub(super) struct FileHost {
+    files: BTreeMap<String, Shown>,
+}
+
+/// What is in a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Shown {
+    /// What the site's folder has there.
+    Site,
+    /// What another file of the site's folder has.
+    Copy(String),
+    /// A page that leads on to a URL.
+    Stub { to: String, drop_query: bool },
+    /// The page for what is missing, with its script.
+    Missing,
+}
+
+/// Where hosts differ.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum PageUrls {
+    /// A page is shown under its file's name.
+    Named,
+    /// And without its `.html`.
+    Bare,
+}
+
+impl PageUrls {
+    pub(super) const ALL: [PageUrls; 2] = [PageUrls::Named, PageUrls::Bare];
+}
+
+/// What the host itself says of a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Found<'h> {
+    /// It shows this file.
+    File(&'h str, &'h Shown),
+    /// It adds a trailing slash.
+    Folder,
+    /// It shows `404.html`.
+    Nothing,
+}
+
+/// How a visitor comes to an end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Visit {
+    pub(super) end: End,
+    /// With the first answer, and its status.
+    pub(super) direct: bool,
+}
+
+impl FileHost {
+    pub(super) fn files(&self) -> &BTreeMap<String, Shown> {
+        &self.files
+    }
+
+    pub(super) fn put(&mut self, name: &str, shown: Shown) {
+        self.files.insert(name.to_owned(), shown);
+    }
+
+    pub(super) fn remove(&mut self, name: &str) {
+        self.files.remove(name);
+    }
+
+    /// What the host says of a path below the site's base path.
+    pub(super) fn find(&self, path: &str, pages: PageUrls) -> Found<'_> {
+        let decoded = decode(path);
+        let Ok(name) = std::str::from_utf8(&decoded) else { return Found::Nothing };
+        let name = name.strip_prefix('/').unwrap_or(name);
+        let file = |name: &str| {
+            self.files.get_key_value(name).map(|(name, shown)| Found::File(name, shown))
+        };
+        if name.is_empty() || name.ends_with('/') {
+            return file(&format!("{name}index.html")).unwrap_or(Found::Nothing);
+        }
+        let bare = || match pages {
+            PageUrls::Named => None,
+            PageUrls::Bare => file(&format!("{name}.html")),
+        };
+        let folder =
+            || self.files.contains_key(&format!("{name}/index.html")).then_some(Found::Folder);
+        file(name).or_else(bare).or_else(folder).unwrap_or(Found::Nothing)
+    }
+
+    /// Where a visitor ends, in a browser that runs scripts.
+    pub(super) fn visit(&self, urls: &SiteUrls<'_>, url: &str, pages: PageUrls) -> Visit {
+        let mut at = url.to_owned();
+        let mut direct = true;
+        let came = |end, direct| Visit { end, direct };
+        for _ in 0..=MAX_STEPS {
+            let (path, query) = at.split_once('?').map_or((&*at, None), |(p, q)| (p, Some(q)));
+            let shown = |name: &str| End::File { path: path.to_owned(), name: name.to_owned() };
+            let to = match self.find(path, pages) {
+                Found::File(name, Shown::Site) => return came(shown(name), direct),
+                Found::File(_, Shown::Copy(of)) => return came(shown(of), direct),
+                Found::File(_, Shown::Stub { to, .. }) => to.clone(),
+                Found::Folder => {
+                    at = format!("{path}/{}", query.map_or(String::new(), |q| format!("?{q}")));
+                    direct = false;
+                    continue;
+                }
+                Found::File(_, Shown::Missing) | Found::Nothing => {
+                    let Some(request) = urls.request(&at) else { return came(End::Loop, false) };
+                    let answer = urls.edge().answer(&request);
+                    match (answer.location(), answer.file(), answer.outcome()) {
+                        (Some(to), ..) => to.to_owned(),
+                        // With the status of what is missing.
+                        (None, Some(name), Outcome::File) => return came(shown(name), false),
+                        (None, ..) => return came(End::Missing { gone: false }, direct),
+                    }
+                }
+            };
+            direct = false;
+            match urls.below(&to) {
+                Some(next) => at = next.to_owned(),
+                None => return came(urls.end_at(&to), false),
+            }
+        }
+        came(End::Loop, false)
+    }
+}
