@@ -50,6 +50,7 @@ function textOf(bytes) {
 
 /** A normalized path; null where it is none (RFC 3986, sections 5.2.4 and 6.2.2). */
 function normalize(path) {
+  if (/^\/[!$&-;=@-Z_a-z~]*$/.test(path) && !path.includes("/.")) return path;
   if (!path.startsWith("/")) return null;
   if (/[\u0000-\u001f\u007f\\]/.test(path) || /%(?![0-9A-Fa-f]{2})/.test(path)) return null;
   const spelled = path.replace(/%..|[^!$-;=@-Z_a-z~]/gu, (unit) =>
@@ -68,6 +69,13 @@ function normalize(path) {
 
 /** A host of a request in lower case without port and final dot; null where it is none. */
 function hostOf(text) {
+  // Most requests are for the host of the one before.
+  if (text !== last.text) last = { text, host: readHost(text) };
+  return last.host;
+}
+let last = {};
+
+function readHost(text) {
   const [, name, port = ""] = /^(.*?)(?::([^:\]]*))?$/s.exec(text);
   const host = lower(name.replace(/(?<!\])\.$/, ""));
   const labels = /^[a-z0-9_-]{1,63}(\.[a-z0-9_-]{1,63})*$/.test(host) && host.length <= 253;
@@ -87,12 +95,15 @@ function urlOf(scheme, hostText, sent) {
 }
 
 const behind = (mark, text) => (text === undefined ? "" : mark + text);
-const withoutFragment = ({ scheme, host, port, path, query }) =>
-  `${scheme}://${host}${behind(":", port)}${path}${behind("?", query)}`;
+/** A place's URL, which is written once. */
+const withoutFragment = (place) => {
+  const { scheme, host, port, path, query } = place;
+  return (place.url ??= `${scheme}://${host}${behind(":", port)}${path}${behind("?", query)}`);
+};
 
 /** The parameters of a query: each as it stands, its key and its value, both decoded. */
 const parameters = (query) =>
-  (query ?? "").split("&").filter((part) => part !== "").map((part) => {
+  !query ? [] : query.split("&").filter((part) => part !== "").map((part) => {
     const at = (part + "=").indexOf("=");
     return { part, key: formDecode(part.slice(0, at)), sent: part.slice(at + 1) };
   });
@@ -129,6 +140,7 @@ function match(parts, path) {
 // What a rule's pattern captures of a request, as { text, from }; null where it does not match.
 // The host, and a path without expressions, are as the index says.
 function matchRule(rule, visit) {
+  if (rule.isFound) return [];
   if (rule.schemes?.includes(visit.scheme) === false) return null;
   const captures = rule.label ? [{ text: visit.host.replace(/\..*/, ""), from: "host" }] : [];
   const path = rule.schemes ? visit.path : visit.relative;
@@ -153,7 +165,7 @@ const decoded = ({ text, from }) => (from === "query" ? formDecode(text) : decod
 /** Something of the table by its name; throws where that is not known. */
 function known(names, name) {
   if (own(names, name) !== undefined) return names[name];
-  throw new Error(`edge.mjs: the table has something unknown: ${name}`);
+  throw new Error(`edge.mjs: unknown: ${name}`);
 }
 
 /** Each set of accepted texts gives a function of a text. */
@@ -258,8 +270,8 @@ function expand({ to, query: wanted = [], drop }, captures, [scheme, home], quer
   const fragment = put(to.fragment, captures, intoPath);
   if (host === null || path === null || fragment === null || host.length > 253) return null;
   const own = put(to.query, captures, intoQuery);
-  const keys = [...wanted.map(([key]) => key), ...parameters(own).map(({ key }) => key)];
-  const carried = drop ? [] : parameters(query).filter(({ key }) => !keys.includes(key));
+  const kept = [...wanted.map(([key]) => key), ...parameters(own).map(({ key }) => key)];
+  const carried = drop ? [] : parameters(query).filter(({ key }) => !kept.includes(key));
   const parts = [own, ...carried.map(({ part }) => part)].filter((part) => part);
   return {
     scheme: to.scheme ?? scheme, host, port: to.port, fragment,
@@ -283,7 +295,7 @@ function exact(path) {
   return table.addresses.get(parts.map((part) => part.replace(NOT_IN_PATH, escape)).join("/"));
 }
 
-const folded = (path) => table.folded.get(lower(path));
+const folded = (path) => (table.fold ? table.folded.get(lower(path)) : undefined);
 
 /** The file that a path of a rule names, in any variant; null for none. */
 const anyFile = (path) => (exact(path) ?? folded(path))?.file ?? null;
@@ -333,16 +345,15 @@ function look({ literal, valued, root }, path, visit, found) {
 }
 
 /** The numbers of the rules of a stage that could match, in the order of the file. */
-function candidates({ plain, index: { relative, hosts, labels } }, visit) {
-  const found = [];
+function candidates({ plain, indexed, index: { relative, hosts, labels } }, visit) {
+  const listed = visit.relative === null ? [] : (plain.get(low(visit.relative)) ?? []);
+  if (!indexed) return listed;
+  const found = [...listed];
   const lookIn = (index, path) => index && look(index, low(path), visit, found);
-  if (visit.relative !== null) {
-    found.push(...(plain.get(low(visit.relative)) ?? []));
-    lookIn(relative, visit.relative);
-  }
+  if (visit.relative !== null) lookIn(relative, visit.relative);
   lookIn(own(hosts, visit.host), visit.path);
   if (visit.role === "preview") lookIn(own(hosts, table.host), visit.path);
-  lookIn(own(labels, visit.rest), visit.path);
+  lookIn(own(labels, restOf(visit.host)), visit.path);
   return found.sort((one, two) => one - two).filter((number, at) => number !== found[at - 1]);
 }
 
@@ -350,6 +361,7 @@ function candidates({ plain, index: { relative, hosts, labels } }, visit) {
 
 /** What follows a base path, with its first `/`: "" for the base path without one, null outside. */
 function after(path, base) {
+  if (base === "") return path;
   const rest = path.slice(base.length);
   const inside = low(path.slice(0, base.length)) === low(base);
   return inside && /^(\/|$)/.test(rest) ? rest : null;
@@ -359,14 +371,15 @@ const restOf = (host) => /\.(.*)/.exec(host)?.[1] ?? null;
 const settingsOf = (host) => own(table.hosts, host) ?? own(table.hosts, "*." + restOf(host));
 
 /** A request as the rules see it; null for a host that is not the site's. */
-function locate(asked, { scheme, host, port, path, query }) {
+function locate({ method, header, vary, otherOrigin }, { scheme, host, port, path, query }) {
   const settings = port ? undefined : settingsOf(host);
   if (settings === undefined) return null;
   const [role, base] = settings.find(([, base]) => after(path, base) !== null) ?? settings[0];
   const tail = after(path, base);
-  const place = { role, relative: tail === "" ? null : tail, noSlash: tail === "" };
-  const read = { rest: restOf(host), parameters: parameters(query) };
-  return { ...asked, scheme, host, path, query, ...read, ...place };
+  return {
+    method, header, vary, otherOrigin, scheme, host, path, query, parameters: parameters(query),
+    role, relative: tail || null, noSlash: tail === "", stopped: false,
+  };
 }
 
 /** The first rule of a stage that matches, whose tests pass and that acts: what its act gives. */
@@ -377,8 +390,8 @@ function first(stage, visit) {
     const ask = (tests) => tests.every(({ passes }) => passes(visit, captures));
     if (captures === null || !ask(rule.plain)) continue;
     // On another origin, what the browser's next request need not carry is not known.
-    const bound = visit.otherOrigin ? table.originBound : [];
-    const here = rule.onHeaders.filter(({ header }) => !bound.includes(header));
+    const isKnown = ({ header }) => !visit.otherOrigin || !table.originBound.includes(header);
+    const here = rule.onHeaders.filter(isKnown);
     const stops = here.length < rule.onHeaders.length;
     const acts = stops || rule.act(rule, captures, visit);
     if (acts === null) continue;
@@ -421,22 +434,22 @@ const hop = (visit) =>
   first(table.redirects, visit) ?? (visit.stopped ? null : canonical(visit));
 
 function canonical(visit) {
-  const path = visit.noSlash ? "/" : visit.relative;
-  if (path === null) return null;
+  const relative = visit.noSlash ? "/" : visit.relative;
+  if (relative === null) return null;
   const [scheme, host] = home(visit);
-  const place = { path: below(path), relative: path, noSlash: false };
-  const there = { ...visit, scheme, host, rest: restOf(host), ...place };
+  const path = below(relative);
   const away = scheme !== visit.scheme || host !== visit.host;
-  there.otherOrigin ||= away;
-  const found = named(path);
-  const variant = found?.gets === MOVED && !isRewritten(there);
-  if (!away && there.path === visit.path && !variant) return null;
-  const own = variant ? below(table.files[found.file][1]) : there.path;
+  const there = { scheme, host, path, relative, noSlash: false };
+  const found = (visit.found = named(relative));
+  const variant = found?.gets === MOVED && !isRewritten({ ...visit, ...there }, away);
+  if (!away && path === visit.path && !variant) return null;
+  const own = variant ? below(table.files[found.file][1]) : path;
   return canonicalTo(visit, { scheme, host, path: own, query: visit.query });
 }
 
 /** Whether a rewrite takes a URL, or could, by a header that is not known on its origin. */
-function isRewritten(there) {
+function isRewritten(there, away) {
+  there.otherOrigin ||= away;
   if (there.role === "alias") there.role = "canonical";
   return first(table.rewrites, there) !== null || there.stopped;
 }
@@ -470,7 +483,7 @@ function fileDecision(visit) {
   if (visit.relative === null) return { outcome: "outside", status: 404, file: null };
   if (visit.method !== "GET") return { outcome: "refused", status: 405, file: null };
   const rewritten = first(table.rewrites, visit);
-  const found = rewritten === null ? named(visit.relative) : null;
+  const found = rewritten === null ? visit.found : null;
   const own = found?.gets === SERVES ? found.file : rewritten?.file;
   const file = own ?? first(table.fallbacks, visit);
   if (file === null) return missing(visit, "missing", 404);
@@ -480,7 +493,7 @@ function fileDecision(visit) {
 function decision(visit) {
   const inside = visit.noSlash || visit.relative !== null;
   if (table.hsts?.subdomains && visit.scheme === "http" && visit.role !== "preview" && inside)
-    return canonicalTo(visit, { ...visit, scheme: "https" });
+    return canonicalTo(visit, { ...visit, scheme: "https", url: undefined });
   const acted = hop(visit) ?? fileDecision(visit);
   if (acted.outcome === "gone") return missing(visit, "gone", 410);
   const joins = acted.location && table.oneHop && visit.method === "GET";
@@ -516,8 +529,10 @@ const ACTS = {
 };
 const ON = { served: /file/, missing: /missing|gone/, redirects: /redirect/, all: /^(?!outside)/ };
 
+const AGES = ["max-age=3600", "max-age=86400", ""];
+
 /** The headers of an answer: what the rules say, then what is automatic. */
-function headersOf({ outcome, status, file, location, rank }, visit) {
+function headersOf({ outcome, status, location, rank }, file, visit) {
   let headers = [];
   const change = (op, name, value) => {
     if (op !== "add") headers = headers.filter(([other]) => other !== name);
@@ -530,19 +545,20 @@ function headersOf({ outcome, status, file, location, rank }, visit) {
   if (status === 405) change("add", "allow", "GET, HEAD");
   if (outcome !== "elsewhere") {
     change("add", "content-type", type);
-    first(table.headers, { ...visit, outcome, change, type });
+    first(table.headers, Object.assign(visit, { outcome, change, type }));
     const page = /^(missing|gone|outside)$/.test(outcome) || /^text\/html/.test(type);
-    const age = ["max-age=3600", "max-age=86400", ""][rank] ?? (page && "no-cache");
+    const age = AGES[rank] ?? (page && "no-cache");
     if (!headers.some(([name]) => name === "cache-control")) change("add", "cache-control", age);
     if (role === "preview") change("set", "x-robots-tag", "noindex");
     else if (table.hsts && scheme === "https" && outcome !== "outside")
       change("set", "strict-transport-security", table.hsts.value);
   }
+  if (vary.size === 0) return headers;
   const stated = headers.filter(([name]) => name === "vary").map(([, value]) => value).join();
   const names = stated.split(",").map(trim).filter((name) => name);
   for (const name of table.requestHeaders.filter((name) => vary.has(name)))
     if (!names.some((other) => other === "*" || lower(other) === name)) names.push(name);
-  if (vary.size > 0) change("set", "vary", names.join(", "));
+  change("set", "vary", names.join(", "));
   return headers;
 }
 
@@ -562,6 +578,7 @@ function linesOf(headers) {
 }
 
 export function decide({ method, scheme, host, target, headers }) {
+  string("method", method);
   const refused = (status) =>
     ({ outcome: "refused", status, file: null, headers: [["content-type", TEXT]] });
   const lines = linesOf(headers ?? []);
@@ -569,18 +586,19 @@ export function decide({ method, scheme, host, target, headers }) {
     lines.filter(([other]) => lower(other) === name).map(([, value]) => trim(value));
   const header = (name) =>
     all(name).slice(0, 1).map(() => all(name).join(name === "cookie" ? "; " : ", "));
-  for (const [name, text] of Object.entries({ method, host, target })) string(name, text);
   const [, own] = /^(https?):?$/.exec(scheme) ?? expected("scheme");
-  const url = urlOf(own, host, target);
-  const [other = host, more] = all("host");
-  if (url === null || more !== undefined || hostOf(other) !== url.host) return refused(400);
+  const url = urlOf(own, string("host", host), string("target", target));
+  const [other, more] = all("host");
+  const isOne = more === undefined && [undefined, url?.host].includes(other && hostOf(other));
+  if (url === null || !isOne) return refused(400);
   if (withoutFragment(url).length > MAX_URL_BYTES) return refused(414);
   const asked = { method: method === "HEAD" ? "GET" : method, header, vary: new Set() };
   const visit = locate(asked, url);
   if (visit === null) return refused(421);
-  const { location, rank, ...answer } = decision(visit);
-  if (answer.file !== null) [answer.file] = table.files[answer.file];
-  return { ...answer, headers: headersOf({ location, rank, ...answer }, visit) };
+  const acted = decision(visit);
+  const { outcome, status } = acted;
+  const file = acted.file === null ? null : table.files[acted.file][0];
+  return { outcome, status, file, headers: headersOf(acted, file, visit) };
 }
 
 /** The text of an answer that shows no file. */
@@ -610,6 +628,7 @@ function prepare({ stages, ...data }) {
 
 function readyStage({ rules, index }, acts) {
   const plain = new Map();
+  const indexed = !rules.every(Array.isArray);
   rules.forEach((rule, number) => {
     if (!Array.isArray(rule)) return (rules[number] = readyRule(rule, acts));
     known({ "string,string,number": acts.redirect }, rule.map((part) => typeof part).join());
@@ -621,7 +640,7 @@ function readyStage({ rules, index }, acts) {
     if (status) rules[number] = readyRule({ path, do: "redirect", to: { path: to }, status }, acts);
     return rules[number];
   };
-  return { index, plain, ruleOf };
+  return { index, plain, indexed, ruleOf };
 }
 
 function readyRule(rule, acts) {
@@ -632,7 +651,8 @@ function readyRule(rule, acts) {
   const tests = (rule.tests ?? []).map(readyTest);
   const plain = tests.filter(({ header }) => !header);
   const onHeaders = tests.filter(({ header }) => header);
-  return { ...rule, act: known(acts, rule.do), plain, onHeaders };
+  const isFound = typeof rule.path === "string" && !rule.schemes && !rule.query;
+  return { ...rule, isFound, act: known(acts, rule.do), plain, onHeaders };
 }
 
 const table = prepare(JSON.parse("TABLE"));

@@ -7,6 +7,9 @@
 
 import { bodyOf, decide } from "./edge.mjs";
 
+/** As bytes, since a response made of text would say of which type it is. */
+const textOf = (status) => new TextEncoder().encode(bodyOf(status));
+
 /** What storage says of a file's bytes; all else is the rules' to say. */
 const OF_STORAGE = ["accept-ranges", "content-encoding", "content-length", "content-range", "etag", "last-modified"];
 
@@ -19,12 +22,12 @@ export async function handle(request, file) {
   if (outcome === "elsewhere") return undefined;
   const fields = new Headers(lines);
   const answer = (body, status, headers) => new Response(method === "HEAD" || status === 304 ? null : body, { status, headers });
-  if (name === null) return answer(bodyOf(status), status, fields);
+  if (name === null) return answer(textOf(status), status, fields);
   const stored = await file(name, status === 200 ? request : undefined);
   if (status !== 200 && stored.status !== 200) {
     // A page for an error that is an error itself.
     fields.set("content-type", "text/plain; charset=utf-8");
-    return answer(bodyOf(status), status, fields);
+    return answer(textOf(status), status, fields);
   }
   // What the rules say is for the file, not for an error of storage.
   if (![200, 206, 304].includes(stored.status)) return answer(stored.body, stored.status, stored.headers);

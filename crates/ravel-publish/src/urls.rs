@@ -22,7 +22,7 @@ pub(crate) struct SiteUrls<'e> {
 
 /// Where a visitor ends.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum End {
+pub(crate) enum VisitEnd {
     /// This file is shown at this path.
     File { path: String, name: String },
     /// Nothing is there; or nothing any more.
@@ -106,28 +106,30 @@ impl<'e> SiteUrls<'e> {
     }
 
     /// Where a visitor of the edge ends.
-    pub(crate) fn end(&self, request: &Request, route: &Route) -> End {
+    pub(crate) fn end(&self, request: &Request, route: &Route) -> VisitEnd {
         let last = route.hops().last().map(|hop| hop.to());
         let url = last.map_or(request.url(), |to| to.as_str());
         match route.end() {
             RouteEnd::Answer { outcome: Outcome::File, file: Some(file), .. } => {
                 let path = self.below(url).unwrap_or(url).split('?').next().unwrap_or_default();
                 let name = self.edge.files().names()[*file as usize].to_string();
-                End::File { path: path.to_owned(), name }
+                VisitEnd::File { path: path.to_owned(), name }
             }
             RouteEnd::Answer { outcome: Outcome::Elsewhere, .. } | RouteEnd::Away => {
-                End::Away(url.to_owned())
+                VisitEnd::Away(url.to_owned())
             }
-            RouteEnd::Answer { outcome, .. } => End::Missing { gone: *outcome == Outcome::Gone },
-            _ => End::Loop,
+            RouteEnd::Answer { outcome, .. } => {
+                VisitEnd::Missing { gone: *outcome == Outcome::Gone }
+            }
+            _ => VisitEnd::Loop,
         }
     }
 
     /// Where a visitor ends who is sent to another host of the site, or off it.
-    pub(crate) fn end_at(&self, url: &str) -> End {
+    pub(crate) fn end_at(&self, url: &str) -> VisitEnd {
         match Request::get(url) {
             Ok(request) => self.end(&request, &self.edge.route(&request)),
-            Err(_) => End::Loop,
+            Err(_) => VisitEnd::Loop,
         }
     }
 
@@ -146,7 +148,7 @@ impl<'e> SiteUrls<'e> {
                 if rule.tests().iter().any(looks_at_visitor) {
                     asked.conditional.push(rule);
                 } else if route.decided_by() == Some(rule.id())
-                    || (stage == Stage::Rewrite && is_undecided(route))
+                    || (stage == Stage::Rewrite && self.finds_no_file(route))
                 {
                     asked.decides = Some(rule);
                     return asked;
@@ -159,6 +161,13 @@ impl<'e> SiteUrls<'e> {
     /// Whether the first answer is a file, or leads to one, by no rule.
     fn shows_file(&self, route: &Route) -> bool {
         route.decided_by().is_none() && !(route.hops().is_empty() && route.ends_missing())
+    }
+
+    /// Whether a rewrite, where one acts, names no file: what is left then is a fallback, or nothing.
+    fn finds_no_file(&self, route: &Route) -> bool {
+        let stage = route.decided_by().map(|rule| self.edge.program().rule(rule).stage());
+        let is_left = matches!(stage, None | Some(Stage::Fallback | Stage::Missing));
+        route.hops().is_empty() && is_left && (stage.is_some() || route.ends_missing())
     }
 
     /// Whether the tests pass that look at the URL alone.
@@ -211,11 +220,6 @@ fn query_of(pattern: &Pattern) -> String {
         }
     });
     parts.collect::<Vec<_>>().join("&")
-}
-
-/// Whether nothing is there, as where a rewrite names no file.
-fn is_undecided(route: &Route) -> bool {
-    route.hops().is_empty() && route.decided_by().is_none() && route.ends_missing()
 }
 
 /// Whether a test looks at more than the URL's path and query.

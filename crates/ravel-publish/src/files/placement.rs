@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use ravel::Outcome;
 use ravel::address::decode;
-use ravel::edge::Edge;
+use ravel::edge::{Edge, RouteEnd};
 use ravel::files::is_known_type;
 use ravel::program::{Effect, RuleId, RuleRef, Stage};
 
@@ -111,13 +111,14 @@ impl<'e> Placement<'e> {
             if own.is_empty() || by_rules.as_ref().is_none_or(|names| names.contains(&**name)) {
                 continue;
             }
-            let hidden = own.iter().all(|path| self.hiding_rule(path).is_some());
-            let Some(rule) = hidden.then(|| self.hiding_rule(edge.own_address(number))).flatten()
+            let hidden = own.iter().all(|path| self.hiding_rule(path, number).is_some());
+            let Some(rule) =
+                hidden.then(|| self.hiding_rule(edge.own_address(number), number)).flatten()
             else {
                 continue;
             };
             self.hidden.entry(rule.id()).or_default().push(name.to_string());
-            match self.page_for(rule, edge.own_address(number)) {
+            match self.page_at(name, rule, edge.own_address(number)) {
                 Some(shown) if name.ends_with(".html") => self.host.put(name, shown),
                 _ => {
                     self.host.remove(name);
@@ -127,12 +128,15 @@ impl<'e> Placement<'e> {
         }
     }
 
-    /// The rule that takes every visitor of a URL whose file is another's.
-    fn hiding_rule(&self, path: &str) -> Option<RuleRef<'e>> {
+    /// The rule that takes every visitor of a URL of a file, and never leads back to it.
+    fn hiding_rule(&self, path: &str, file: u32) -> Option<RuleRef<'e>> {
         let request = self.urls.request(path)?;
         let route = self.urls.edge().route(&request);
+        let leads_back =
+            matches!(route.end(), RouteEnd::Answer { file: Some(shown), .. } if *shown == file);
         // What leads nowhere is a mistake in the rules, and no reason to lose a page.
-        self.urls.asked(&request, &route).decides.filter(|_| !route.never_ends())
+        let hides = !leads_back && !route.never_ends();
+        self.urls.asked(&request, &route).decides.filter(|_| hides)
     }
 
     /// The files that rules may show under other URLs, from where `404.html` takes them; none where
@@ -167,6 +171,11 @@ impl<'e> Placement<'e> {
         match rule.rule().effect() {
             Effect::Redirect(redirect) => {
                 let to = answer.location()?.to_owned();
+                // With other parameters it may be this page again.
+                let target = self.urls.below(&to).and_then(|to| to.split('?').next());
+                if target.is_some_and(|target| name_at(target) == name_at(path)) {
+                    return None;
+                }
                 Some(Shown::Stub { to, drop_query: redirect.drop_query() })
             }
             Effect::File(_) if answer.outcome() == Outcome::File => {
@@ -226,16 +235,20 @@ impl<'e> Placement<'e> {
             None => return None,
         };
         let name = name_at(path)?;
+        self.page_at(&name, rule, path).map(|shown| (name, shown))
+    }
+
+    /// What stands in for a rule in a file, where all URLs of the file want the same.
+    fn page_at(&self, name: &str, rule: RuleRef<'_>, path: &str) -> Option<Shown> {
         let shown = self.page_for(rule, path)?;
-        // With and without its trailing slash it is one page.
-        let is_alone = paths_at(&name).iter().filter(|other| *other != path).all(|other| {
+        let is_alone = paths_at(name).iter().filter(|other| *other != path).all(|other| {
             let Some(request) = self.urls.request(other) else { return true };
             let asked = self.urls.asked(&request, &self.urls.edge().route(&request));
             let decides = asked.decides.filter(|rule| rule.stage() != Stage::Fallback);
             asked.conditional.is_empty()
                 && decides.is_none_or(|rule| self.page_for(rule, other).as_ref() == Some(&shown))
         });
-        is_alone.then_some((name, shown))
+        is_alone.then_some(shown)
     }
 }
 

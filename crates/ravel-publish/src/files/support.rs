@@ -5,10 +5,10 @@ use std::collections::HashMap;
 
 use ravel::program::{Effect, FileRole, RuleId, RuleRef, Stage, TestKind};
 
-use super::host::{Found, PageUrls, Shown, Visit};
+use super::host::{HostAnswer, PageUrls, Shown, Visit};
 use super::placement::{Placement, paths_at};
 use super::{LineSupport, MISSING, Support};
-use crate::urls::{End, looks_at_visitor};
+use crate::urls::{VisitEnd, looks_at_visitor};
 
 /// Each rule and setting, in the order in which they stand.
 pub(super) fn lines(placement: &Placement<'_>) -> Vec<LineSupport> {
@@ -119,7 +119,7 @@ impl<'e> Verdicts<'_, 'e> {
         let here = EdgeAnswer { end, direct: route.hops().is_empty() };
         for pages in PageUrls::ALL {
             let visit = placement.host().visit(urls, path, pages);
-            if placement.host().find(path, pages) != Found::Nothing {
+            if placement.host().find(path, pages) != HostAnswer::Nothing {
                 for rule in &asked.conditional {
                     self.refuse(*rule, path, &visit);
                 }
@@ -127,7 +127,10 @@ impl<'e> Verdicts<'_, 'e> {
             let support = here.support(&visit);
             match asked.decides.map(|rule| rule.id()).or(route.decided_by()) {
                 Some(rule) => {
-                    let how = format!("{path} {}", in_words(&visit.end));
+                    let how = match urls.edge().program().rule(rule).one_path() {
+                        Some(one) if one == path => in_words(&visit.end),
+                        _ => format!("{path} {}", in_words(&visit.end)),
+                    };
                     lower(self.rules.get_mut(&rule), support, how);
                 }
                 None => self.ask_pages(path, pages, support, &visit),
@@ -150,12 +153,12 @@ impl<'e> Verdicts<'_, 'e> {
     /// What is said of the setting that says under which URLs pages are.
     fn ask_pages(&mut self, path: &str, pages: PageUrls, support: Support, visit: &Visit) {
         let told = self.pages.as_ref().map_or(Support::Full, |(told, _)| *told);
-        let is_by_script = self.placement.host().find(path, pages) == Found::Nothing;
+        let is_by_script = self.placement.host().find(path, pages) == HostAnswer::Nothing;
         if support <= told || !(is_by_script || support == Support::None) {
             return;
         }
         let how = match &visit.end {
-            End::File { name, .. } if is_by_script => {
+            VisitEnd::File { name, .. } if is_by_script => {
                 format!("404.html shows {name} for {path}, where the host does not")
             }
             end => format!("{path} {}", in_words(end)),
@@ -173,7 +176,7 @@ impl<'e> Verdicts<'_, 'e> {
         let decides = asked.decides.is_some_and(|other| other.id() == rule.id());
         let here = EdgeAnswer { end: urls.end(&request, &route), direct: route.hops().is_empty() };
         for pages in PageUrls::ALL {
-            if placement.host().find(path, pages) == Found::Nothing {
+            if placement.host().find(path, pages) == HostAnswer::Nothing {
                 continue;
             }
             let visit = placement.host().visit(urls, path, pages);
@@ -196,7 +199,7 @@ impl<'e> Verdicts<'_, 'e> {
 
 /// What the edge makes of a URL.
 struct EdgeAnswer {
-    end: End,
+    end: VisitEnd,
     direct: bool,
 }
 
@@ -204,16 +207,18 @@ impl EdgeAnswer {
     fn support(&self, visit: &Visit) -> Support {
         let direct = self.direct && visit.direct;
         match (&self.end, &visit.end) {
-            (End::File { path, name }, End::File { path: other, name: shown }) => {
+            (VisitEnd::File { path, name }, VisitEnd::File { path: other, name: shown }) => {
                 match name == shown && bare(path) == bare(other) {
                     true if direct && path == other => Support::Full,
                     true => Support::Partial,
                     false => Support::None,
                 }
             }
-            (End::Missing { gone: false }, End::Missing { .. }) if direct => Support::Full,
-            (End::Missing { .. }, End::Missing { .. }) => Support::Partial,
-            (End::Away(url), End::Away(other)) if url == other => Support::Partial,
+            (VisitEnd::Missing { gone: false }, VisitEnd::Missing { .. }) if direct => {
+                Support::Full
+            }
+            (VisitEnd::Missing { .. }, VisitEnd::Missing { .. }) => Support::Partial,
+            (VisitEnd::Away(url), VisitEnd::Away(other)) if url == other => Support::Partial,
             _ => Support::None,
         }
     }
@@ -233,12 +238,12 @@ fn lower(said: Option<&mut (Support, String)>, support: Support, how: String) {
 }
 
 /// Where visitors end, behind the URL they asked for.
-fn in_words(end: &End) -> String {
+fn in_words(end: &VisitEnd) -> String {
     match end {
-        End::File { path, name } => format!("shows {name} at {path}"),
-        End::Missing { .. } => "is missing".to_owned(),
-        End::Away(url) => format!("leads to {url}"),
-        End::Loop => "leads nowhere".to_owned(),
+        VisitEnd::File { path, name } => format!("shows {name} at {path}"),
+        VisitEnd::Missing { .. } => "is missing".to_owned(),
+        VisitEnd::Away(url) => format!("leads to {url}"),
+        VisitEnd::Loop => "leads nowhere".to_owned(),
     }
 }
 

@@ -1,0 +1,162 @@
+//! Which pages are made for a host that only serves files, and what is said of them.
+
+use ravel::{Edge, FileList, Rules};
+use ravel_publish::{Page, Support, files};
+
+#[test]
+fn pages_stand_where_file_servers_show_them() {
+    let cases: &[(&str, &str)] = &[
+        ("/summer", "summer/index.html"),
+        ("/summer/", "summer/index.html"),
+        ("/a/b.html", "a/b.html"),
+        ("/caf%C3%A9", "caf\u{e9}/index.html"),
+        ("/two%20words", "two words/index.html"),
+        ("/__proto__", "__proto__/index.html"),
+        // What is sent as another type, is no name of a file, or would be hidden is left to the
+        // missing page.
+        ("/old.php", ""),
+        ("/data.json", ""),
+        ("/a%2Fb", ""),
+        ("/a//b", ""),
+        ("/.hidden", ""),
+        ("/bad%FF", ""),
+        // A file stands where a folder would have to be, or a folder where the file would.
+        ("/plain/more", ""),
+        ("/folder.html", ""),
+    ];
+    for (path, expected) in cases {
+        let rules =
+            Rules::parse(&format!("site https://h.example/\nredirect {path} -> /\n")).unwrap();
+        let edge =
+            Edge::new(&rules, FileList::from_iter(["index.html", "plain", "folder.html/x.txt"]));
+        let published = files(&edge, None);
+        let pages: Vec<&str> = published
+            .pages()
+            .keys()
+            .map(String::as_str)
+            .filter(|name| *name != "404.html")
+            .collect();
+        let expected: Vec<&str> =
+            Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
+        assert_eq!(pages, expected, "{path}");
+        assert_eq!(published.lines()[0].support(), Support::Partial, "{path}");
+    }
+}
+
+#[test]
+fn what_a_script_cannot_see_is_not_promised() {
+    let rules = Rules::parse(
+        "site https://h.example/\n  languages en, de\nredirect /a{/r*} -> /b\n  when header x-a\nredirect /b{/r*} -> /c\n  when cookie c\n\
+         redirect /c{/r*} -> /d\n  when not method is POST\nfallback /app -> /shell\nfallback /deep{/r*} -> /shell\nrewrite /w{/r*} -> /shell\nrewrite /v/ -> /shell\n",
+    )
+    .unwrap();
+    let edge = Edge::new(&rules, FileList::from_iter(["index.html", "shell.html", "d.html"]));
+    let published = files(&edge, Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"));
+    let done: Vec<(&str, &str)> =
+        published.lines()[1..].iter().map(|line| (line.what(), line.support().as_str())).collect();
+    assert_eq!(
+        done,
+        [
+            ("redirect /a{/r*} -> /b", "not"),
+            ("redirect /b{/r*} -> /c", "partially"),
+            ("redirect /c{/r*} -> /d", "not"),
+            ("fallback /app -> /shell", "partially"),
+            ("fallback /deep{/r*} -> /shell", "partially"),
+            ("rewrite /w{/r*} -> /shell", "partially"),
+            ("rewrite /v/ -> /shell", "fully"),
+        ]
+    );
+    assert_eq!(published.pages()["app/index.html"], Page::Copy("shell.html".into()));
+    let Page::Text(missing) = &published.pages()["404.html"] else { panic!() };
+    assert!(
+        missing
+            .starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")
+            && missing.ends_with("<title>x</title>")
+    );
+}
+
+/// `404.html` has the rules that no page stands in for, at little more than the length of their
+/// text.
+#[test]
+fn the_404_page_has_what_no_page_stands_in_for() {
+    let size = |rules: &str| {
+        let rules = Rules::parse(&format!("site https://h.example/\nredirect\n{rules}")).unwrap();
+        let published = files(&Edge::new(&rules, FileList::from_iter(["index.html"])), None);
+        let Page::Text(text) = &published.pages()["404.html"] else { panic!() };
+        (text.clone(), published.pages().len())
+    };
+    let line = |at: usize, end: &str| {
+        format!("  /shop/item-{at}/of-season{end} -> /catalogue/item-{at}/\n")
+    };
+    let by_script: String = (0..2_000).map(|at| line(at, ".php")).collect();
+    let by_pages: String = (0..2_000).map(|at| line(at, "")).collect();
+    let (without, _) = size("  /a.php -> /b\n");
+    let (with, made) = size(&format!("{by_script}{by_pages}"));
+    assert_eq!(made, 2_001);
+    assert!(!with.contains("item-7/of-season\\\"") && with.contains("item-7/of-season.php\\\""));
+    let ratio = (with.len() - without.len()) as f64 / by_script.len() as f64;
+    assert!(ratio <= 1.3, "{ratio}");
+}
+
+/// A name that file systems do not take is left to the 404 page, and says so.
+#[test]
+fn names_that_are_too_long_name_their_rules() {
+    let (part, path) = ("x".repeat(300), "/yy".repeat(400));
+    let rules = format!(
+        "site https://h.example/\nredirect /{part} -> /\nredirect {path} -> /\nredirect /{} -> /\n",
+        &part[..255]
+    );
+    let rules = Rules::parse(&rules).unwrap();
+    let published = files(&Edge::new(&rules, FileList::from_iter(["index.html"])), None);
+    let how: Vec<&str> = published.lines().iter().map(|line| line.how()).collect();
+    let said = |bytes: usize| {
+        format!(
+            "404.html leads on, instead of a 302; a file name of {bytes} bytes is too long for file systems"
+        )
+    };
+    assert_eq!(how[..2], [said(300), said(path.len() - 1 + "/index.html".len())]);
+    assert!(how[2].ends_with("/index.html leads on, instead of a 302"), "{}", how[2]);
+    assert_eq!(published.pages().len(), 2);
+}
+
+/// What a folder has and the rules hide is not shown: a page leads on in its place, and other files
+/// are left out.
+#[test]
+fn hidden_files_are_replaced_or_left_out() {
+    let rules = Rules::parse(
+        "site https://h.example/\nredirect /old -> /about\nredirect /old.pdf -> /about\ngone /dead\nredirect /self -> /self?a=1\n\
+         redirect /kept -> /about\n  when cookie c\nrewrite /shown -> /kept-for-rewrite\nredirect /kept-for-rewrite -> /about\n",
+    )
+    .unwrap();
+    let names = [
+        "about.html",
+        "old.html",
+        "old.pdf",
+        "dead.html",
+        "self.html",
+        "kept.html",
+        "kept-for-rewrite.html",
+    ];
+    let published = files(&Edge::new(&rules, FileList::from_iter(names)), None);
+    let left_out: Vec<&str> = published.left_out().iter().map(String::as_str).collect();
+    assert_eq!(left_out, ["dead.html", "old.pdf"]);
+    assert!(
+        matches!(&published.pages()["old.html"], Page::Text(text) if text.contains("url=/about\""))
+    );
+    let line = |what: &str| {
+        let line = published.lines().iter().find(|line| line.what().starts_with(what)).unwrap();
+        (line.support(), line.how())
+    };
+    assert_eq!(
+        line("redirect /old.pdf").1,
+        "404.html leads on, instead of a 302; old.pdf is left out"
+    );
+    assert_eq!(line("gone /dead").1, "404 instead of 410; dead.html is left out");
+    assert_eq!(
+        line("redirect /kept "),
+        (Support::None, "/kept shows kept.html at /kept whatever `when cookie c` says")
+    );
+    for name in ["self.html", "kept.html", "kept-for-rewrite.html"] {
+        assert!(!published.pages().contains_key(name), "{name}");
+    }
+}
