@@ -5,7 +5,9 @@ use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ravel_serve::{Live, Options, ReadError, Record, ServeError, Server};
+use ravel_serve::{
+    Authority, Forwards, Live, Options, ReadError, Record, ServeError, Server, ServerEvent,
+};
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
@@ -29,6 +31,12 @@ pub(crate) struct Arguments {
     /// The folder with the local certificate authority, which is made on first use
     #[arg(long, value_name = "FOLDER")]
     authority: Option<PathBuf>,
+    /// Ask a local server for what answers elsewhere; WHO is the name in the rule, or its line
+    #[arg(long, value_name = "WHO=URL")]
+    forward: Vec<String>,
+    /// Let `--forward` lead to other machines
+    #[arg(long)]
+    forward_anywhere: bool,
     /// Print a line of data for each request
     #[arg(long)]
     json: bool,
@@ -55,10 +63,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         arguments.inspect,
     );
     let runtime = tokio::runtime::Runtime::new()?;
-    runtime.block_on(serve(options, arguments.json, out))
+    let ended = runtime.block_on(serve(options, arguments, out));
+    // What still waits for a disk holds nobody up.
+    runtime.shutdown_background();
+    ended
 }
 
-async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outcome {
+async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     if !options.listen().is_loopback() {
         anstream::eprintln!(
             "{}warning{:#}: everybody who reaches {} can see the site",
@@ -67,26 +78,35 @@ async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outc
             options.listen()
         );
     }
-    let server = Server::bind(options).await.map_err(failure)?;
-    let mut requests = server.log().subscribe();
+    let json = arguments.json;
+    let mut forwards = Forwards::default();
+    for forward in &arguments.forward {
+        forwards = forwards.with(forward, arguments.forward_anywhere).map_err(Failure::Message)?;
+    }
+    let server = Server::bind(options.with_forwards(forwards)).await.map_err(failure)?;
+    let mut requests = server
+        .log()
+        .read_all()
+        .ok_or_else(|| Failure::Message("the requests are read already".to_owned()))?;
     let live = Arc::clone(server.live());
     match json {
         true => writeln!(out, "{}", begun(&server))?,
         false => greet(&server, out)?,
     }
     out.flush()?;
-    let (ended, mut end) = tokio::sync::oneshot::channel::<()>();
-    let running = tokio::spawn(server.run(interrupted(), move |good| changed(&live, good)));
-    let running = tokio::spawn(async move {
-        let _ = running.await;
-        let _ = ended.send(());
-    });
-    loop {
+    let mut running = tokio::spawn(server.run(interrupted(), move |event| told(&live, event)));
+    let mut ended = false;
+    while !ended {
         let record = tokio::select! {
+            biased;
             record = requests.recv() => record,
-            _ = &mut end => break,
+            _ = &mut running => {
+                ended = true;
+                None
+            }
         };
-        if let Ok(record) = record {
+        let mut next = record.or_else(|| requests.try_recv().ok());
+        while let Some(record) = next {
             match json {
                 true => {
                     serde_json::to_writer(&mut *out, &*record).map_err(std::io::Error::from)?;
@@ -94,10 +114,11 @@ async fn serve(options: Options, json: bool, out: &mut dyn Write) -> crate::Outc
                 }
                 false => writeln!(out, "{}", line(&record))?,
             }
-            out.flush()?;
+            next = requests.try_recv().ok();
         }
+        // Many at once are written at once.
+        out.flush()?;
     }
-    let _ = running.await;
     if !json {
         writeln!(out, "{}", in_style(FAINT, "ended"))?;
     }
@@ -145,7 +166,7 @@ fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
     writeln!(
         out,
         "The local authority's certificate, for those who want to trust it:  {}",
-        server.authority().display()
+        server.authority().path().display()
     )?;
     writeln!(out, "{}\n", in_style(FAINT, "Ctrl-C ends it."))
 }
@@ -156,38 +177,61 @@ fn begun(server: &Server) -> serde_json::Value {
         "http": addresses.http().to_string(),
         "https": addresses.https().to_string(),
         "inspect": addresses.inspect().to_string(),
-        "authority": server.authority().display().to_string(),
+        "authority": server.authority().path().display().to_string(),
     })
 }
 
 /// A request in one line.
 fn line(record: &Record) -> String {
-    let style = match record.status() {
+    let status = record.sent().status();
+    let style = match status {
         200..=299 => style::GOOD,
         300..=399 => anstyle::AnsiColor::Blue.on_default(),
         400..=499 => style::NOTE,
         _ => style::BAD,
     };
     let led = match (record.location(), record.file()) {
-        (Some(location), _) => format!("→ {location}"),
-        (None, Some(file)) => file.to_owned(),
-        (None, None) => record.outcome().to_owned(),
+        (Some(location), _) => format!("→ {}", printable(location)),
+        (None, Some(file)) => printable(file),
+        (None, None) => record.outcome().to_string(),
     };
     let by = record.line().unwrap_or_default();
     format!(
         "{} {:<4} {} {led}  {}",
-        in_style(style, record.status()),
-        record.method(),
-        record.url(),
+        in_style(style, status),
+        record.request().method(),
+        printable(record.request().url()),
         in_style(FAINT, by)
     )
 }
 
-/// Shows the problems of rules that were changed for the worse.
-fn changed(live: &Live, good: bool) {
-    match (good, live.problem().as_deref()) {
-        (true, _) => tracing::info!("the site was read again"),
-        (false, Some(ReadError::Rules(found, texts))) => {
+/// What those must know who trusted the authority before.
+fn replaced(authority: &Authority) -> String {
+    format!(
+        "{}: the local authority is another now, since {}; those who trusted it must trust {} anew",
+        in_style(style::NOTE, "note"),
+        authority.replaced().unwrap_or_default(),
+        authority.path().display()
+    )
+}
+
+/// A text without what a terminal would obey.
+fn printable(text: &str) -> String {
+    let shown = |c: char| match c.is_control() || ('\u{202a}'..='\u{202e}').contains(&c) {
+        true => c.escape_unicode().to_string(),
+        false => c.to_string(),
+    };
+    text.chars().map(shown).collect()
+}
+
+/// Shows what happens beside the requests: problems of rules that were changed for the worse.
+fn told(live: &Live, event: ServerEvent) {
+    match (event, live.problem().as_deref()) {
+        (ServerEvent::AuthorityReplaced(authority), _) => {
+            anstream::eprintln!("{}", replaced(&authority))
+        }
+        (ServerEvent::SiteRead, _) => tracing::info!("the site was read again"),
+        (_, Some(ReadError::Rules(found, texts))) => {
             anstream::eprintln!("{}", problems::render(found, texts));
             anstream::eprintln!(
                 "{}the last good rules are answering{:#}",
@@ -195,7 +239,7 @@ fn changed(live: &Live, good: bool) {
                 style::NOTE
             );
         }
-        (false, problem) => {
+        (_, problem) => {
             let why = problem.map_or(String::new(), ToString::to_string);
             anstream::eprintln!(
                 "{}: {why}; what was there before is served",
@@ -205,10 +249,27 @@ fn changed(live: &Live, good: bool) {
     }
 }
 
+/// Waits for an interrupt, or to be told to end.
 pub(crate) async fn interrupted() {
     // Where signals cannot be waited for, only the end of the process ends it.
-    if tokio::signal::ctrl_c().await.is_err() {
-        std::future::pending::<()>().await;
+    let interrupt = async {
+        if tokio::signal::ctrl_c().await.is_err() {
+            std::future::pending::<()>().await;
+        }
+    };
+    #[cfg(unix)]
+    let told = async {
+        use tokio::signal::unix::{SignalKind, signal};
+        match signal(SignalKind::terminate()) {
+            Ok(mut told) => drop(told.recv().await),
+            Err(_) => std::future::pending().await,
+        }
+    };
+    #[cfg(not(unix))]
+    let told = std::future::pending::<()>();
+    tokio::select! {
+        () = interrupt => {}
+        () = told => {}
     }
     if std::io::stderr().is_terminal() {
         anstream::eprintln!();

@@ -1,43 +1,43 @@
-//! A certificate authority of this machine, and the certificates of the site's hosts.
+//! A certificate authority of this machine, for the hosts of one site.
 
-use std::collections::HashMap;
 use std::fmt;
 use std::fs;
-use std::io::Write;
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::io::{self, Write};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
+use ravel::Rules;
 use rcgen::{
-    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
-    KeyUsagePurpose, SanType,
+    BasicConstraints, CertificateParams, CidrSubnet, DnType, ExtendedKeyUsagePurpose,
+    GeneralSubtree, IsCa, Issuer, KeyPair, KeyUsagePurpose, NameConstraints, PublicKeyData,
+    SanType,
 };
 use time::{Duration, OffsetDateTime};
 use tokio_rustls::rustls::crypto::ring::sign::any_ecdsa_type;
 use tokio_rustls::rustls::pki_types::{
     CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject,
 };
-use tokio_rustls::rustls::server::{ClientHello, ResolvesServerCert};
 use tokio_rustls::rustls::sign::CertifiedKey;
-
-use crate::Live;
-use crate::visitor::Visitor;
+use x509_parser::prelude::{GeneralName, X509Certificate};
 
 /// How long the authority lasts, and how long before its end it is made anew.
 const AUTHORITY_LIFE: Duration = Duration::days(3 * 365);
 const AUTHORITY_RENEWAL: Duration = Duration::days(90);
-/// The same of a host's certificate. Browsers accept no longer ones from a local authority than
+/// How long a host's certificate lasts. Browsers accept no longer ones from a local authority than
 /// from another.
 const HOST_LIFE: Duration = Duration::days(30);
-const HOST_RENEWAL: Duration = Duration::days(3);
-/// Certificates that are kept; below a `*.` there can be very many hosts.
-const MAX_KEPT: usize = 256;
 
-/// A certificate authority that is kept in a folder of the user, and made on first use.
+const CERTIFICATE_FILE: &str = "authority.pem";
+const KEY_FILE: &str = "authority.key";
+
+/// A certificate authority that is kept in a folder of the user, and made on first use. It is for
+/// the hosts of one site, their subdomains, and this machine alone (RFC 5280, section 4.2.1.10).
 pub struct Authority {
     issuer: Issuer<'static, KeyPair>,
     certificate: CertificateDer<'static>,
     path: PathBuf,
+    replaced: Option<&'static str>,
 }
 
 /// Why there is no authority.
@@ -45,9 +45,11 @@ pub struct Authority {
 #[non_exhaustive]
 pub enum AuthorityError {
     /// A file could not be read or written.
-    Disk(PathBuf, std::io::Error),
+    Disk(PathBuf, io::Error),
     /// A certificate could not be made or read.
     Certificate(rcgen::Error),
+    /// Its folder is among the files that are served, and published.
+    Served(PathBuf),
 }
 
 impl fmt::Display for AuthorityError {
@@ -59,6 +61,11 @@ impl fmt::Display for AuthorityError {
             AuthorityError::Certificate(error) => {
                 write!(f, "the local authority's certificate: {error}")
             }
+            AuthorityError::Served(path) => write!(
+                f,
+                "the local authority's folder `{}` is in the folder of files, where its key would be published; name another with `--authority`",
+                path.display()
+            ),
         }
     }
 }
@@ -78,47 +85,94 @@ impl fmt::Debug for Authority {
 }
 
 impl Authority {
-    /// The authority of a folder; made if there is none, or if it is about to end.
+    /// The authority of a site, in a folder that is named after its canonical host; made if there
+    /// is none, or if it cannot be used. Two that ask at once get the same.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+    /// let folder = tempfile::TempDir::new()?;
+    /// let first = ravel_serve::Authority::in_folder(folder.path(), &rules)?;
+    /// assert!(first.path().ends_with("h.example/authority.pem") && first.replaced().is_none());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     ///
     /// # Errors
-    /// A file that cannot be read or written, or that holds something else.
-    pub fn in_folder(folder: &Path) -> Result<Authority, AuthorityError> {
-        let (path, key_path) = (folder.join("authority.pem"), folder.join("authority.key"));
-        let kept = fs::read_to_string(&path).ok().zip(fs::read_to_string(&key_path).ok());
-        if let Some((certificate, key)) = kept
-            && let Some(authority) = Authority::from_pem(&certificate, &key, &path)
-        {
-            return Ok(authority);
-        }
-        tracing::info!(folder = %folder.display(), "a local authority is made");
-        let key = KeyPair::generate()?;
-        let mut params = CertificateParams::default();
-        let now = OffsetDateTime::now_utc();
-        params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
-        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-        params.distinguished_name.push(DnType::CommonName, "Ravel local authority");
-        (params.not_before, params.not_after) = (now - Duration::days(1), now + AUTHORITY_LIFE);
-        let certificate = params.self_signed(&key)?;
-        private_folder(folder).map_err(|error| AuthorityError::Disk(folder.to_owned(), error))?;
-        let write = |path: &Path, text: &str| {
-            write_private(path, text).map_err(|error| AuthorityError::Disk(path.to_owned(), error))
+    /// A file that cannot be read or written.
+    pub fn in_folder(folder: &Path, rules: &Rules) -> Result<Authority, AuthorityError> {
+        let disk = |path: &Path| {
+            let path = path.to_owned();
+            move |error| AuthorityError::Disk(path, error)
         };
-        write(&key_path, &key.serialize_pem())?;
-        write(&path, &certificate.pem())?;
-        let der = certificate.der().clone();
-        Ok(Authority { issuer: Issuer::new(params, key), certificate: der, path })
+        private_folder(folder).map_err(disk(folder))?;
+        let _lock = lock(folder).map_err(disk(folder))?;
+        let host = rules.site().host().to_string().replace(['[', ']', ':'], "_");
+        let own = folder.join(host);
+        let replaced = match Authority::kept(&own, rules) {
+            Ok(authority) => return Ok(authority),
+            Err(why) => why,
+        };
+        tracing::info!(folder = %own.display(), "a local authority is made");
+        let (params, key) = (authority_params(rules)?, KeyPair::generate()?);
+        let certificate = params.self_signed(&key)?;
+        // Both files at one moment: a pair belongs together.
+        let beside = folder.join(format!(".made-{}", std::process::id()));
+        let _ = fs::remove_dir_all(&beside);
+        private_folder(&beside).map_err(disk(&beside))?;
+        let write = |name: &str, text: &str| {
+            write_private(&beside.join(name), text).map_err(disk(&own.join(name)))
+        };
+        write(KEY_FILE, &key.serialize_pem())?;
+        write(CERTIFICATE_FILE, &certificate.pem())?;
+        if own.exists() {
+            fs::remove_dir_all(&own).map_err(disk(&own))?;
+        }
+        fs::rename(&beside, &own).map_err(disk(&own))?;
+        let certificate = certificate.der().clone();
+        let path = own.join(CERTIFICATE_FILE);
+        Ok(Authority { issuer: Issuer::new(params, key), certificate, path, replaced })
     }
 
-    /// None where it cannot be used, or not for long any more.
-    fn from_pem(certificate: &str, key: &str, path: &Path) -> Option<Authority> {
-        let der = CertificateDer::from_pem_slice(certificate.as_bytes()).ok()?;
-        let ends =
-            x509_parser::parse_x509_certificate(&der).ok()?.1.validity().not_after.to_datetime();
-        if ends - OffsetDateTime::now_utc() < AUTHORITY_RENEWAL {
-            return None;
+    /// The one that is there; an error where it cannot be used: why it is made anew, or none where
+    /// there is none.
+    fn kept(folder: &Path, rules: &Rules) -> Result<Authority, Option<&'static str>> {
+        if !folder.exists() {
+            return Err(None);
         }
-        let issuer = Issuer::from_ca_cert_pem(certificate, KeyPair::from_pem(key).ok()?).ok()?;
-        Some(Authority { issuer, certificate: der, path: path.to_owned() })
+        let unreadable = Some("its files could not be read");
+        let key_path = folder.join(KEY_FILE);
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            let mode = fs::metadata(&key_path).map_err(|_| unreadable)?.permissions().mode();
+            if mode & 0o077 != 0 {
+                return Err(Some("others could read its key"));
+            }
+        }
+        let path = folder.join(CERTIFICATE_FILE);
+        let text = fs::read_to_string(&path).map_err(|_| unreadable)?;
+        let key = fs::read_to_string(&key_path).map_err(|_| unreadable)?;
+        let key = KeyPair::from_pem(&key).map_err(|_| unreadable)?;
+        let certificate =
+            CertificateDer::from_pem_slice(text.as_bytes()).map_err(|_| unreadable)?;
+        {
+            let (_, parsed) =
+                x509_parser::parse_x509_certificate(&certificate).map_err(|_| unreadable)?;
+            if !parsed.is_ca() {
+                return Err(Some("it was no certificate authority"));
+            }
+            if parsed.subject_pki.raw != key.subject_public_key_info() {
+                return Err(Some("its key was not that of its certificate"));
+            }
+            let left = parsed.validity().not_after.to_datetime() - OffsetDateTime::now_utc();
+            if left < AUTHORITY_RENEWAL {
+                return Err(Some("its end was near"));
+            }
+            if !permits(&parsed, rules) {
+                return Err(Some("it was not for all hosts of the site"));
+            }
+        }
+        let issuer = Issuer::from_ca_cert_pem(&text, key).map_err(|_| unreadable)?;
+        Ok(Authority { issuer, certificate, path, replaced: None })
     }
 
     /// The file with its certificate, for those who want to trust it.
@@ -126,8 +180,28 @@ impl Authority {
         &self.path
     }
 
+    /// Why it was made in place of another, which those who trusted that must know.
+    pub fn replaced(&self) -> Option<&'static str> {
+        self.replaced
+    }
+
+    /// Whether it is for every host of a site.
+    ///
+    /// ```
+    /// let rules = |more: &str| ravel::Rules::parse(&format!("site https://h.example/\n{more}"));
+    /// let folder = tempfile::TempDir::new()?;
+    /// let authority = ravel_serve::Authority::in_folder(folder.path(), &rules("")?)?;
+    /// assert!(authority.covers(&rules("  alias www.h.example\n")?));
+    /// assert!(!authority.covers(&rules("  alias other.example\n")?));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn covers(&self, rules: &Rules) -> bool {
+        x509_parser::parse_x509_certificate(&self.certificate)
+            .is_ok_and(|(_, certificate)| permits(&certificate, rules))
+    }
+
     /// A certificate for a host, with its key and its end.
-    fn certify(&self, host: &str) -> Option<(Arc<CertifiedKey>, OffsetDateTime)> {
+    pub(crate) fn certify(&self, host: &str) -> Option<(Arc<CertifiedKey>, OffsetDateTime)> {
         let names = if host == "localhost" { Vec::new() } else { vec![host.to_owned()] };
         let mut params = CertificateParams::new(names).ok()?;
         if host == "localhost" {
@@ -152,64 +226,100 @@ impl Authority {
     }
 }
 
-/// Gives each host of a site its certificate, by the name that the client asks for (SNI, RFC 6066).
-pub(crate) struct HostCertificates {
-    authority: Authority,
-    live: Arc<Live>,
-    kept: Mutex<HashMap<String, (Arc<CertifiedKey>, OffsetDateTime)>>,
+/// The hosts that certificates may be for.
+fn permitted(rules: &Rules) -> Vec<GeneralSubtree> {
+    let mut names: Vec<String> = rules.site().hosts().collect();
+    names.push("localhost".to_owned());
+    let mut subtrees: Vec<GeneralSubtree> = names
+        .iter()
+        .map(|name| {
+            let name = name.trim_start_matches("*.");
+            match name.trim_matches(['[', ']']).parse::<IpAddr>() {
+                Ok(IpAddr::V4(ip)) => {
+                    GeneralSubtree::IpAddress(CidrSubnet::from_v4_prefix(ip.octets(), 32))
+                }
+                Ok(IpAddr::V6(ip)) => {
+                    GeneralSubtree::IpAddress(CidrSubnet::from_v6_prefix(ip.octets(), 128))
+                }
+                Err(_) => GeneralSubtree::DnsName(name.to_owned()),
+            }
+        })
+        .collect();
+    let loopback = [
+        CidrSubnet::from_v4_prefix([127, 0, 0, 0], 8),
+        CidrSubnet::from_v6_prefix(Ipv6Addr::LOCALHOST.octets(), 128),
+    ];
+    subtrees.extend(loopback.map(GeneralSubtree::IpAddress));
+    subtrees
 }
 
-impl HostCertificates {
-    pub(crate) fn new(authority: Authority, live: Arc<Live>) -> HostCertificates {
-        HostCertificates { authority, live, kept: Mutex::default() }
-    }
-}
-
-impl fmt::Debug for HostCertificates {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("HostCertificates")
-            .field("authority", &self.authority)
-            .finish_non_exhaustive()
-    }
-}
-
-impl ResolvesServerCert for HostCertificates {
-    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        // A client that asks for an address sends no name.
-        let name = hello.server_name().unwrap_or("localhost").to_ascii_lowercase();
-        let site = self.live.site();
-        let meant = Visitor::of(&name, &site.rules).host;
-        if !site.rules.site().has_host(&meant) {
-            tracing::info!(%name, "no certificate: this is no host of the site");
-            return None;
+/// Whether a certificate is limited to some names, and a site's hosts are among them.
+fn permits(certificate: &X509Certificate<'_>, rules: &Rules) -> bool {
+    let Ok(Some(constraints)) = certificate.name_constraints() else { return false };
+    let subtrees = constraints.value.permitted_subtrees.iter().flatten();
+    let known: Vec<&GeneralName<'_>> = subtrees.map(|subtree| &subtree.base).collect();
+    permitted(rules).iter().all(|wanted| match wanted {
+        GeneralSubtree::DnsName(name) => known.iter().any(|known| {
+            matches!(known, GeneralName::DNSName(known) if {
+                name == known || name.strip_suffix(known).is_some_and(|rest| rest.ends_with('.'))
+            })
+        }),
+        GeneralSubtree::IpAddress(subnet) => {
+            let bytes = match subnet {
+                CidrSubnet::V4(address, mask) => [&address[..], mask].concat(),
+                CidrSubnet::V6(address, mask) => [&address[..], mask].concat(),
+            };
+            known
+                .iter()
+                .any(|known| matches!(known, GeneralName::IPAddress(known) if **known == *bytes))
         }
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        let soon = OffsetDateTime::now_utc() + HOST_RENEWAL;
-        if let Some((key, _)) = kept.get(&name).filter(|(_, ends)| *ends > soon) {
-            return Some(Arc::clone(key));
-        }
-        if kept.len() >= MAX_KEPT {
-            kept.clear();
-        }
-        let (key, ends) = self.authority.certify(&name)?;
-        kept.insert(name, (Arc::clone(&key), ends));
-        Some(key)
-    }
+        _ => true,
+    })
 }
 
-fn private_folder(folder: &Path) -> std::io::Result<()> {
-    fs::create_dir_all(folder)?;
+fn authority_params(rules: &Rules) -> Result<CertificateParams, AuthorityError> {
+    let mut params = CertificateParams::default();
+    let now = OffsetDateTime::now_utc();
+    params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    params.name_constraints = Some(NameConstraints {
+        permitted_subtrees: permitted(rules),
+        excluded_subtrees: Vec::new(),
+    });
+    let name = format!("Ravel local authority for {}", rules.site().host());
+    // A common name has at most 64 characters (RFC 5280, appendix A.1).
+    let name = if name.len() <= 64 { &name } else { "Ravel local authority" };
+    params.distinguished_name.push(DnType::CommonName, name);
+    (params.not_before, params.not_after) = (now - Duration::days(1), now + AUTHORITY_LIFE);
+    Ok(params)
+}
+
+/// Holds others up who look for an authority in a folder.
+fn lock(folder: &Path) -> io::Result<fs::File> {
+    let file = fs::OpenOptions::new()
+        .create(true)
+        .truncate(false)
+        .write(true)
+        .open(folder.join(".lock"))?;
+    #[cfg(unix)]
+    rustix::fs::flock(&file, rustix::fs::FlockOperation::LockExclusive)?;
+    Ok(file)
+}
+
+/// Makes a folder that is for its owner alone; one that is there stays as it is.
+fn private_folder(folder: &Path) -> io::Result<()> {
+    let mut builder = fs::DirBuilder::new();
+    builder.recursive(true);
     #[cfg(unix)]
     {
-        use std::os::unix::fs::PermissionsExt;
-        fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
+        use std::os::unix::fs::DirBuilderExt;
+        builder.mode(0o700);
     }
-    Ok(())
+    builder.create(folder)
 }
 
-/// Writes a file that nobody else can read, beside its place, and renames it.
-fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
-    let beside = path.with_extension(format!("new-{}", std::process::id()));
+/// Writes a new file that nobody else can read.
+fn write_private(path: &Path, text: &str) -> io::Result<()> {
     let mut options = fs::OpenOptions::new();
     options.write(true).create_new(true);
     #[cfg(unix)]
@@ -217,52 +327,24 @@ fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
         use std::os::unix::fs::OpenOptionsExt;
         options.mode(0o600);
     }
-    let written = options
-        .open(&beside)
-        .and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
-    written.and_then(|()| fs::rename(&beside, path)).inspect_err(|_| drop(fs::remove_file(&beside)))
+    let mut file = options.open(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn folder() -> tempfile::TempDir {
-        tempfile::TempDir::new().unwrap()
-    }
-
-    /// An authority that ends so many days from now.
-    fn ending_in(days: i64, folder: &Path) {
-        let key = KeyPair::generate().unwrap();
-        let mut params = CertificateParams::default();
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        (params.not_before, params.not_after) = (
-            OffsetDateTime::now_utc() - Duration::days(400),
-            OffsetDateTime::now_utc() + Duration::days(days),
-        );
-        fs::write(folder.join("authority.pem"), params.self_signed(&key).unwrap().pem()).unwrap();
-        fs::write(folder.join("authority.key"), key.serialize_pem()).unwrap();
-    }
-
-    #[test]
-    fn an_authority_is_kept_until_its_end_is_near() {
-        for (days, kept) in [(365, true), (100, true), (80, false), (-1, false)] {
-            let folder = folder();
-            ending_in(days, folder.path());
-            let before = fs::read(folder.path().join("authority.pem")).unwrap();
-            let authority = Authority::in_folder(folder.path()).unwrap();
-            assert_eq!(
-                fs::read(authority.path()).unwrap() == before,
-                kept,
-                "{days} days before its end"
-            );
-        }
+    fn rules() -> Rules {
+        Rules::parse("site https://www.harbour.example/\n  alias harbour.example, 192.0.2.7\n  preview *.p.example\n")
+            .unwrap()
     }
 
     #[test]
     fn a_certificate_names_its_host_and_ends_soon() {
-        let folder = folder();
-        let authority = Authority::in_folder(folder.path()).unwrap();
+        let folder = tempfile::TempDir::new().unwrap();
+        let authority = Authority::in_folder(folder.path(), &rules()).unwrap();
         for (host, names) in [("www.harbour.example", 1), ("localhost", 3)] {
             let (key, ends) = authority.certify(host).unwrap();
             let (_, certificate) = x509_parser::parse_x509_certificate(&key.cert[0]).unwrap();
@@ -272,6 +354,66 @@ mod tests {
             assert_eq!((named, days, key.cert.len()), (names, 29, 2), "{host}");
             let (_, issuer) = x509_parser::parse_x509_certificate(&key.cert[1]).unwrap();
             assert!(issuer.is_ca() && certificate.issuer() == issuer.subject());
+            assert!(issuer.name_constraints().unwrap().unwrap().critical);
+        }
+    }
+
+    /// Damages what is kept, and says why it is made anew.
+    #[test]
+    fn what_cannot_be_used_is_made_anew() {
+        type Damage = fn(&Path);
+        let other = |folder: &Path| {
+            let rules = Rules::parse("site https://www.harbour.example/\n").unwrap();
+            let beside = tempfile::TempDir::new().unwrap();
+            let authority = Authority::in_folder(beside.path(), &rules).unwrap();
+            for name in [CERTIFICATE_FILE, KEY_FILE] {
+                fs::copy(authority.path().with_file_name(name), folder.join(name)).unwrap();
+            }
+        };
+        let cases: [(Damage, Option<&str>); 6] = [
+            (|_| {}, None),
+            (
+                |folder| fs::remove_file(folder.join(KEY_FILE)).unwrap(),
+                Some("its files could not be read"),
+            ),
+            (
+                |folder| fs::write(folder.join(CERTIFICATE_FILE), "x").unwrap(),
+                Some("its files could not be read"),
+            ),
+            (
+                |folder| {
+                    fs::write(folder.join(KEY_FILE), KeyPair::generate().unwrap().serialize_pem())
+                        .unwrap()
+                },
+                Some("its key was not that of its certificate"),
+            ),
+            (
+                |folder| {
+                    let (mut params, key) =
+                        (authority_params(&rules()).unwrap(), KeyPair::generate().unwrap());
+                    params.not_after = OffsetDateTime::now_utc() + Duration::days(80);
+                    fs::write(
+                        folder.join(CERTIFICATE_FILE),
+                        params.self_signed(&key).unwrap().pem(),
+                    )
+                    .unwrap();
+                    fs::write(folder.join(KEY_FILE), key.serialize_pem()).unwrap();
+                },
+                Some("its end was near"),
+            ),
+            (other, Some("it was not for all hosts of the site")),
+        ];
+        for (damage, why) in cases {
+            let folder = tempfile::TempDir::new().unwrap();
+            let first = Authority::in_folder(folder.path(), &rules()).unwrap();
+            damage(first.path().parent().unwrap());
+            let second = Authority::in_folder(folder.path(), &rules()).unwrap();
+            assert_eq!(second.replaced(), why);
+            assert_eq!(second.certificate == first.certificate, why.is_none());
+            assert!(
+                Authority::in_folder(folder.path(), &rules()).unwrap().certificate
+                    == second.certificate
+            );
         }
     }
 }

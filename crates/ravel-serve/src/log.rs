@@ -1,271 +1,85 @@
-//! The requests that were answered, with the reasons.
+//! The requests that were answered.
 
 use std::collections::VecDeque;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::SystemTime;
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use ravel::edge::{Answer, Explanation, Walk};
-use ravel::expect::describe;
-use serde::{Serialize, Serializer};
-use tokio::sync::broadcast;
+use tokio::sync::{broadcast, mpsc};
 
-use crate::Site;
+use crate::Record;
 
-/// The last requests, and a stream of those to come.
+/// The last requests, and streams of those to come.
 #[derive(Debug)]
 pub struct Log {
-    last: Mutex<VecDeque<Arc<Record>>>,
+    last: Mutex<Kept>,
     stream: broadcast::Sender<Arc<Record>>,
+    reader: OnceLock<mpsc::Sender<Arc<Record>>>,
+}
+
+#[derive(Debug, Default)]
+struct Kept {
+    records: VecDeque<Arc<Record>>,
+    count: u64,
 }
 
 /// Requests that are kept.
 const MAX_KEPT: usize = 300;
+/// Requests that wait for the reader of all of them; then new ones wait, too.
+const MAX_WAITING: usize = 1_024;
 
-/// A request that was answered.
-#[derive(Debug, Clone)]
-pub struct Record {
-    pub(crate) number: u64,
-    pub(crate) time: SystemTime,
-    pub(crate) method: String,
-    pub(crate) url: String,
-    pub(crate) outcome: String,
-    pub(crate) status: u16,
-    pub(crate) line: Option<String>,
-    pub(crate) file: Option<String>,
-    pub(crate) location: Option<String>,
-    pub(crate) hops: usize,
-    pub(crate) way: Vec<ExplainedAnswer>,
-}
-
-/// An answer with its reasons, in words.
-#[derive(Debug, Clone)]
-pub struct ExplainedAnswer {
-    pub(crate) url: String,
-    pub(crate) answer: String,
-    pub(crate) steps: Vec<StepLine>,
-    pub(crate) headers: Vec<(Option<String>, String, String)>,
-}
-
-/// One thing that was looked at.
-#[derive(Debug, Clone)]
-pub struct StepLine {
-    pub(crate) line: Option<String>,
-    pub(crate) subject: String,
-    pub(crate) result: String,
-    pub(crate) matched: bool,
-}
-
-impl StepLine {
-    /// The line that says so.
-    pub fn line(&self) -> Option<&str> {
-        self.line.as_deref()
-    }
-
-    /// What was looked at.
-    pub fn subject(&self) -> &str {
-        &self.subject
-    }
-
-    /// What happened there.
-    pub fn result(&self) -> &str {
-        &self.result
-    }
-
-    /// Whether it matched and acted.
-    pub fn matched(&self) -> bool {
-        self.matched
-    }
-}
-
-impl ExplainedAnswer {
-    pub(crate) fn of(site: &Site, url: &str, explanation: &Explanation<'_>) -> ExplainedAnswer {
-        let steps = explanation.words().map(|step| StepLine {
-            line: step.line().map(|line| site.name(line)),
-            subject: step.subject(),
-            result: step.result(),
-            matched: step.matched(),
-        });
-        let headers = explanation.answer().headers().iter();
-        ExplainedAnswer {
-            url: url.to_owned(),
-            answer: describe(explanation.answer()),
-            steps: steps.collect(),
-            headers: headers
-                .map(|header| {
-                    (
-                        header.line().map(|line| site.name(line)),
-                        header.name().to_owned(),
-                        header.value().to_string(),
-                    )
-                })
-                .collect(),
-        }
-    }
-
-    pub(crate) fn way(site: &Site, walk: &Walk<'_>) -> Vec<ExplainedAnswer> {
-        walk.answers()
-            .iter()
-            .map(|(url, explanation)| ExplainedAnswer::of(site, url, explanation))
-            .collect()
-    }
-
-    /// What was asked.
-    pub fn url(&self) -> &str {
-        &self.url
-    }
-
-    /// The answer in a few words.
-    pub fn answer(&self) -> &str {
-        &self.answer
-    }
-
-    /// What was looked at.
-    pub fn steps(&self) -> &[StepLine] {
-        &self.steps
-    }
-
-    /// The header fields: the line that set it, its name, its value.
-    pub fn headers(&self) -> &[(Option<String>, String, String)] {
-        &self.headers
-    }
-}
-
-/// In one line of a log; the way is only for those who look.
-#[derive(Serialize)]
-struct RecordData<'a> {
-    time: f64,
-    method: &'a str,
-    url: &'a str,
-    status: u16,
-    outcome: &'a str,
-    line: Option<&'a str>,
-    file: Option<&'a str>,
-    location: Option<&'a str>,
-    hops: usize,
-}
-
-impl Serialize for Record {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let time = self.time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-        RecordData {
-            time: time.as_secs_f64(),
-            method: &self.method,
-            url: &self.url,
-            status: self.status,
-            outcome: &self.outcome,
-            line: self.line.as_deref(),
-            file: self.file.as_deref(),
-            location: self.location.as_deref(),
-            hops: self.hops,
-        }
-        .serialize(serializer)
-    }
-}
-
-impl Record {
-    pub(crate) fn of(
-        site: &Site,
-        request: &ravel::Request,
-        answer: &Answer<'_>,
-        status: u16,
-        walk: &Walk<'_>,
-    ) -> Record {
-        Record {
-            number: 0,
-            time: SystemTime::now(),
-            method: request.method().to_string(),
-            url: request.url().to_owned(),
-            outcome: answer.outcome().to_string(),
-            status,
-            line: answer.line().map(|line| site.name(line)),
-            file: answer.file().map(str::to_owned),
-            location: answer.location().map(str::to_owned),
-            hops: walk.hops(),
-            way: ExplainedAnswer::way(site, walk),
-        }
-    }
-
-    /// Counts from 1.
-    pub fn number(&self) -> u64 {
-        self.number
-    }
-
-    /// When it was answered.
-    pub fn time(&self) -> SystemTime {
-        self.time
-    }
-
-    /// The method.
-    pub fn method(&self) -> &str {
-        &self.method
-    }
-
-    /// The address, on the site's own names.
-    pub fn url(&self) -> &str {
-        &self.url
-    }
-
-    /// What became of it.
-    pub fn outcome(&self) -> &str {
-        &self.outcome
-    }
-
-    /// The status that was sent.
-    pub fn status(&self) -> u16 {
-        self.status
-    }
-
-    /// The deciding line, as `edge.ravel:9`.
-    pub fn line(&self) -> Option<&str> {
-        self.line.as_deref()
-    }
-
-    /// The file that was shown.
-    pub fn file(&self) -> Option<&str> {
-        self.file.as_deref()
-    }
-
-    /// Where it leads, as the rules say.
-    pub fn location(&self) -> Option<&str> {
-        self.location.as_deref()
-    }
-
-    /// The number of redirects from here to the end.
-    pub fn hops(&self) -> usize {
-        self.hops
-    }
-
-    /// Every answer from here to the end, explained.
-    pub fn way(&self) -> &[ExplainedAnswer] {
-        &self.way
-    }
-}
+/// The place of a request in the queue of the one who reads all of them.
+pub(crate) type ReaderPlace = Option<mpsc::OwnedPermit<Arc<Record>>>;
 
 impl Default for Log {
     fn default() -> Log {
-        Log { last: Mutex::default(), stream: broadcast::channel(256).0 }
+        Log { last: Mutex::default(), stream: broadcast::channel(256).0, reader: OnceLock::new() }
     }
 }
 
 impl Log {
-    pub(crate) fn add(&self, mut record: Record) {
+    pub(crate) fn add(&self, mut record: Record, place: ReaderPlace) {
         let mut last = lock(&self.last);
-        record.number = last.front().map_or(1, |newest| newest.number + 1);
+        last.count += 1;
+        record.number = last.count;
         let record = Arc::new(record);
-        last.push_front(Arc::clone(&record));
-        last.truncate(MAX_KEPT);
+        last.records.push_front(Arc::clone(&record));
+        last.records.truncate(MAX_KEPT);
+        if let Some(place) = place {
+            place.send(Arc::clone(&record));
+        }
         // Nobody may be listening.
         let _ = self.stream.send(record);
     }
 
     /// The last requests, the newest first.
     pub fn last(&self) -> Vec<Arc<Record>> {
-        lock(&self.last).iter().cloned().collect()
+        lock(&self.last).records.iter().cloned().collect()
+    }
+
+    /// Forgets the requests that are kept.
+    pub fn clear(&self) {
+        lock(&self.last).records.clear();
+    }
+
+    /// Explains what is kept, while the site is there that answered.
+    pub(crate) fn settle(&self) {
+        self.last().iter().for_each(|record| record.explain());
     }
 
     /// The requests to come; one who is slow misses some.
     pub fn subscribe(&self) -> broadcast::Receiver<Arc<Record>> {
         self.stream.subscribe()
+    }
+
+    /// Every request to come, for one reader: while many wait to be read, no new ones are answered.
+    /// None where there is such a reader already.
+    pub fn read_all(&self) -> Option<mpsc::Receiver<Arc<Record>>> {
+        let (sender, receiver) = mpsc::channel(MAX_WAITING);
+        self.reader.set(sender).ok().map(|()| receiver)
+    }
+
+    /// Waits until there is room for one more request. A reader that has gone holds nobody up.
+    pub(crate) async fn place(&self) -> ReaderPlace {
+        self.reader.get()?.clone().reserve_owned().await.ok()
     }
 }
 

@@ -1,17 +1,33 @@
 //! From what was decided to the bytes that are sent.
 
+use std::io::{self, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use async_compression::Level;
+use async_compression::tokio::bufread::{BrotliEncoder, GzipEncoder};
 use bytes::Bytes;
-use http::header::{CONTENT_TYPE, HeaderName, HeaderValue};
-use http::{HeaderMap, Method, Request, Response, StatusCode};
+use futures_util::TryStreamExt;
+use headers::HeaderMapExt;
+use http::header::{
+    ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderName,
+    HeaderValue, RANGE, VARY,
+};
+use http::{HeaderMap, Method, Response, StatusCode};
+use http_body::Frame;
 use http_body_util::combinators::UnsyncBoxBody;
-use http_body_util::{BodyExt, Full};
-use tower::ServiceExt;
-use tower_http::services::ServeFile;
+use http_body_util::{BodyExt, Full, StreamBody};
+use tokio::io::{AsyncBufRead, AsyncReadExt, BufReader};
+use tokio_util::io::ReaderStream;
+
+use crate::encoding::{Encoding, compresses};
+use crate::representation::{FileError, OpenFile, PIECE_BYTES, Selected, Tags};
 
 /// A body that is sent.
-pub(crate) type Body = UnsyncBoxBody<Bytes, std::io::Error>;
+pub(crate) type Body = UnsyncBoxBody<Bytes, io::Error>;
+
+/// Shorter texts get no smaller, in bytes.
+const MIN_COMPRESSED_BYTES: u64 = 64;
 
 /// What was decided, free of the rules that decided it.
 #[derive(Debug)]
@@ -24,91 +40,264 @@ pub(crate) struct Decision {
     pub(crate) text: String,
 }
 
-/// Fields with which a client asks for less than the whole file (RFC 9110, sections 13 and 14).
-const PARTIAL: [HeaderName; 6] = [
-    http::header::RANGE,
-    http::header::IF_RANGE,
-    http::header::IF_MATCH,
-    http::header::IF_NONE_MATCH,
-    http::header::IF_MODIFIED_SINCE,
-    http::header::IF_UNMODIFIED_SINCE,
-];
+/// What a file's answer is before the rules' headers are put on it.
+struct FileAnswer {
+    status: StatusCode,
+    headers: HeaderMap,
+    body: Body,
+}
 
 /// Makes the response. A file that cannot be read any more is 404, as it would be now.
 pub(crate) async fn respond(
     decided: Decision,
     root: Option<&Path>,
     method: &Method,
-    headers: &HeaderMap,
+    asked: &HeaderMap,
+    tags: &Arc<Tags>,
 ) -> Response<Body> {
-    let shown = match &decided.file {
-        Some(file) => shown_file(file, root, decided.status, method, headers).await,
-        None => Some(text(decided.text)),
-    };
-    let Some(mut response) = shown else {
-        let mut response = text("404: the file is not there any more\n".to_owned());
-        *response.status_mut() = StatusCode::NOT_FOUND;
-        response
-            .headers_mut()
-            .insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
-        return response;
-    };
-    if response.status() == StatusCode::OK {
-        *response.status_mut() = decided.status;
-    }
-    let kept = response.headers_mut();
-    kept.remove(CONTENT_TYPE);
-    let mut set: Vec<&HeaderName> = Vec::new();
-    for (name, value) in &decided.headers {
-        // The first of a name replaces what the file gave; the others are added.
-        match set.contains(&name) {
-            true => drop(kept.append(name, value.clone())),
-            false => drop(kept.insert(name, value.clone())),
+    let shown = match (&decided.file, root) {
+        (Some(file), Some(root)) => {
+            let (file, root, tags) = (file.clone(), root.to_owned(), Arc::clone(tags));
+            let opened =
+                tokio::task::spawn_blocking(move || OpenFile::open(&file, &root, &tags)).await;
+            match opened.unwrap_or_else(|error| Err(FileError::Unreadable(io::Error::other(error))))
+            {
+                Ok(file) => shown_file(file, &decided, method, asked).await,
+                Err(why) => return unshown(&why, method),
+            }
         }
-        set.push(name);
-    }
+        (Some(_), None) => return unshown(&FileError::Missing, method),
+        (None, _) => Ok(text(decided.text.clone(), decided.status, method)),
+    };
+    let Ok(FileAnswer { status, headers, body }) = shown else {
+        return unshown(&FileError::Missing, method);
+    };
+    let mut response = Response::new(body);
+    *response.status_mut() = status;
+    *response.headers_mut() = with_rules(headers, &decided.headers, status);
     response
 }
 
-fn text(text: String) -> Response<Body> {
-    Response::new(Full::from(text).map_err(|never| match never {}).boxed_unsync())
+/// The headers of a file's bytes, with those that the rules have for it.
+fn with_rules(
+    of_file: HeaderMap,
+    rules: &[(HeaderName, HeaderValue)],
+    status: StatusCode,
+) -> HeaderMap {
+    let mut headers = HeaderMap::new();
+    for (name, value) in rules {
+        headers.append(name, value.clone());
+    }
+    for (name, value) in &of_file {
+        match *name {
+            // Several parts have a type of their own; what is said of an error too.
+            CONTENT_TYPE => drop(headers.insert(CONTENT_TYPE, value.clone())),
+            VARY => add_vary(&mut headers, value),
+            _ if headers.contains_key(name) => {}
+            _ => drop(headers.append(name, value.clone())),
+        }
+    }
+    // What is not sent has no type (RFC 9110, section 15.4.5).
+    if status == StatusCode::NOT_MODIFIED {
+        headers.remove(CONTENT_TYPE);
+    }
+    headers
 }
 
-/// The file, or the part of it that is asked for; none where it is not there, or leads out of the
-/// folder.
+fn add_vary(headers: &mut HeaderMap, value: &HeaderValue) {
+    let stated: Vec<&str> =
+        headers.get_all(VARY).iter().filter_map(|value| value.to_str().ok()).collect();
+    let stated = stated.join(", ");
+    let added = value.to_str().unwrap_or_default();
+    let has =
+        stated.split(',').any(|one| one.trim() == "*" || one.trim().eq_ignore_ascii_case(added));
+    if !has {
+        let joined =
+            if stated.is_empty() { added.to_owned() } else { format!("{stated}, {added}") };
+        if let Ok(value) = HeaderValue::from_str(&joined) {
+            headers.insert(VARY, value);
+        }
+    }
+}
+
+/// A line of text, whose type the rules say.
+fn text(text: String, status: StatusCode, method: &Method) -> FileAnswer {
+    let mut headers = HeaderMap::new();
+    if status != StatusCode::NOT_MODIFIED {
+        headers.insert(CONTENT_LENGTH, text.len().into());
+    }
+    let body = if *method == Method::HEAD { empty() } else { full(text.into()) };
+    FileAnswer { status, headers, body }
+}
+
+/// A line of text in place of a file.
+fn instead(said: &str, status: StatusCode, method: &Method) -> FileAnswer {
+    let mut answer = text(said.to_owned(), status, method);
+    let plain = HeaderValue::from_static("text/plain; charset=utf-8");
+    answer.headers.insert(CONTENT_TYPE, plain);
+    answer
+}
+
+/// No body.
+pub(crate) fn empty() -> Body {
+    full(Bytes::new())
+}
+
+fn full(bytes: Bytes) -> Body {
+    Full::from(bytes).map_err(|never| match never {}).boxed_unsync()
+}
+
+fn unshown(why: &FileError, method: &Method) -> Response<Body> {
+    let (status, said) = match why {
+        FileError::Missing => (StatusCode::NOT_FOUND, "404: the file is not there any more\n"),
+        FileError::Unreadable(error) => {
+            tracing::warn!(%error, "a file cannot be read");
+            (StatusCode::INTERNAL_SERVER_ERROR, "500: the file cannot be read\n")
+        }
+    };
+    let FileAnswer { headers, body, .. } = instead(said, status, method);
+    let mut response = Response::new(body);
+    *response.status_mut() = status;
+    *response.headers_mut() = headers;
+    response
+}
+
+/// A file, or what a client wants of it.
 async fn shown_file(
-    file: &Path,
-    root: Option<&Path>,
+    file: OpenFile,
+    decided: &Decision,
+    method: &Method,
+    asked: &HeaderMap,
+) -> io::Result<FileAnswer> {
+    let content_type = decided.headers.iter().find(|(name, _)| *name == CONTENT_TYPE);
+    let content_type = content_type.and_then(|(_, value)| value.to_str().ok()).unwrap_or_default();
+    let gets_smaller = compresses(content_type) && file.bytes >= MIN_COMPRESSED_BYTES;
+    // A part is one of the file as it is.
+    let compressed = gets_smaller && !asked.contains_key(RANGE);
+    let Some(encoding) = Encoding::chosen(asked, compressed) else {
+        let said = "406: there is no encoding that is acceptable\n";
+        return Ok(instead(said, StatusCode::NOT_ACCEPTABLE, method));
+    };
+    let is_found = decided.status == StatusCode::OK;
+    // What is missing has no parts and no versions.
+    let selected = if is_found { file.selected(method, asked, encoding) } else { Selected::Whole };
+    let mut headers = HeaderMap::new();
+    if is_found {
+        let (tag, modified) = file.validators(encoding);
+        headers.typed_insert(tag);
+        headers.typed_insert(modified);
+        headers.insert(ACCEPT_RANGES, HeaderValue::from_static("bytes"));
+    }
+    if gets_smaller || encoding != Encoding::Identity {
+        headers.insert(VARY, HeaderValue::from_static("accept-encoding"));
+    }
+    let answer = |status, headers, body| Ok(FileAnswer { status, headers, body });
+    match selected {
+        Selected::Whole => whole(file, encoding, headers, decided.status, method).await,
+        Selected::NotModified => answer(StatusCode::NOT_MODIFIED, headers, empty()),
+        Selected::PreconditionFailed => {
+            let said = "412: the file is another version\n";
+            Ok(instead(said, StatusCode::PRECONDITION_FAILED, method))
+        }
+        Selected::Unsatisfiable => {
+            let said = "416: the file is shorter\n";
+            let mut unsatisfiable = instead(said, StatusCode::RANGE_NOT_SATISFIABLE, method);
+            let range = HeaderValue::from_str(&format!("bytes */{}", file.bytes));
+            unsatisfiable.headers.insert(CONTENT_RANGE, range.map_err(io::Error::other)?);
+            Ok(unsatisfiable)
+        }
+        Selected::Parts(parts) => parted(file, &parts, headers, content_type).await,
+    }
+}
+
+/// All of a file.
+async fn whole(
+    file: OpenFile,
+    encoding: Encoding,
+    mut headers: HeaderMap,
     status: StatusCode,
     method: &Method,
-    headers: &HeaderMap,
-) -> Option<Response<Body>> {
-    let real = tokio::fs::canonicalize(file).await.ok()?;
-    let root = tokio::fs::canonicalize(root?).await.ok()?;
-    if !real.starts_with(&root) {
-        tracing::warn!(file = %file.display(), "the file leads out of the folder and is not shown");
-        return None;
+) -> io::Result<FileAnswer> {
+    match encoding.name() {
+        Some(name) => drop(headers.insert(CONTENT_ENCODING, HeaderValue::from_static(name))),
+        None => drop(headers.insert(CONTENT_LENGTH, file.bytes.into())),
     }
-    let mut request = Request::new(());
-    *request.method_mut() = if *method == Method::HEAD { Method::HEAD } else { Method::GET };
-    if status == StatusCode::OK {
-        let asked = PARTIAL
-            .iter()
-            .flat_map(|name| headers.get_all(name).iter().map(move |value| (name, value)));
-        for (name, value) in asked {
-            request.headers_mut().append(name, value.clone());
+    if *method == Method::HEAD {
+        return Ok(FileAnswer { status, headers, body: empty() });
+    }
+    let body = match (file.content, encoding) {
+        (Some(content), Encoding::Identity) => full(content.into()),
+        (Some(content), _) => encoded(io::Cursor::new(content), encoding),
+        (None, _) => {
+            let file = tokio::fs::File::from_std(file.file).take(file.bytes);
+            encoded(BufReader::with_capacity(PIECE_BYTES, file), encoding)
         }
+    };
+    Ok(FileAnswer { status, headers, body })
+}
+
+/// A body of what is read, encoded on the way.
+fn encoded(reader: impl AsyncBufRead + Send + Unpin + 'static, encoding: Encoding) -> Body {
+    let streamed = |stream: ReaderStream<_>| {
+        StreamBody::new(TryStreamExt::map_ok(stream, Frame::data)).boxed_unsync()
+    };
+    type Reader = Box<dyn tokio::io::AsyncRead + Send + Unpin>;
+    let reader: Reader = match encoding {
+        Encoding::Identity => Box::new(reader),
+        Encoding::Gzip => Box::new(GzipEncoder::new(reader)),
+        // The best takes longer than sending what it saves.
+        Encoding::Brotli => Box::new(BrotliEncoder::with_quality(reader, Level::Precise(5))),
+    };
+    streamed(ReaderStream::with_capacity(reader, PIECE_BYTES))
+}
+
+/// Parts of a file: one as it is, several in an envelope (RFC 9110, section 14.6).
+async fn parted(
+    mut file: OpenFile,
+    parts: &[(u64, u64)],
+    mut headers: HeaderMap,
+    content_type: &str,
+) -> io::Result<FileAnswer> {
+    let all = file.bytes;
+    let range = |from: u64, to: u64| format!("bytes {from}-{to}/{all}");
+    let status = StatusCode::PARTIAL_CONTENT;
+    if let [(from, to)] = *parts {
+        let bytes = to - from + 1;
+        let stated = HeaderValue::from_str(&range(from, to)).map_err(io::Error::other)?;
+        headers.insert(CONTENT_RANGE, stated);
+        headers.insert(CONTENT_LENGTH, bytes.into());
+        let body = match file.content {
+            Some(content) => full(Bytes::from(content).slice(from as usize..=to as usize)),
+            None => {
+                file.file.seek(SeekFrom::Start(from))?;
+                let part = tokio::fs::File::from_std(file.file).take(bytes);
+                encoded(BufReader::with_capacity(PIECE_BYTES, part), Encoding::Identity)
+            }
+        };
+        return Ok(FileAnswer { status, headers, body });
     }
-    let response = ServeFile::new(real).oneshot(request).await.ok()?;
-    if response.status() == StatusCode::NOT_FOUND {
-        return None;
-    }
-    let mut response = response.map(|body| body.boxed_unsync());
-    if status != StatusCode::OK {
-        // What is missing has no parts and no versions.
-        for name in [http::header::ETAG, http::header::LAST_MODIFIED, http::header::ACCEPT_RANGES] {
-            response.headers_mut().remove(name);
+    // Made of the content, so that it does not hold it.
+    let boundary = file.tag.clone();
+    let parts = parts.to_vec();
+    let (content_type, line) = (content_type.to_owned(), boundary.clone());
+    let body = tokio::task::spawn_blocking(move || {
+        let mut body = Vec::new();
+        for (from, to) in parts {
+            let range = format!("bytes {from}-{to}/{all}");
+            body.extend(
+                format!(
+                    "\r\n--{line}\r\ncontent-type: {content_type}\r\ncontent-range: {range}\r\n\r\n"
+                )
+                .bytes(),
+            );
+            body.extend(file.part(from, to - from + 1)?);
         }
-    }
-    Some(response)
+        body.extend(format!("\r\n--{line}--\r\n").bytes());
+        Ok::<_, io::Error>(body)
+    });
+    let body = body.await.map_err(io::Error::other)??;
+    headers.insert(CONTENT_LENGTH, body.len().into());
+    let envelope = format!("multipart/byteranges; boundary={boundary}");
+    headers.insert(CONTENT_TYPE, HeaderValue::from_str(&envelope).map_err(io::Error::other)?);
+    Ok(FileAnswer { status, headers, body: full(body.into()) })
 }

@@ -17,11 +17,9 @@ use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls::ServerConfig;
-use tower::ServiceBuilder;
-use tower_http::compression::CompressionLayer;
 
-use crate::authority::HostCertificates;
-use crate::{Authority, AuthorityError, Live, Log, ReadError, SiteService, inspect};
+use crate::certificates::HostCertificates;
+use crate::{Authority, AuthorityError, Forwards, Live, Log, ReadError, SiteService, inspect};
 
 /// Connections at once, of each kind.
 const MAX_CONNECTIONS: usize = 512;
@@ -34,7 +32,7 @@ const HEAD_SIZE: usize = 32 * 1024;
 const END_TIME: Duration = Duration::from_secs(5);
 
 /// What to serve, and where.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Options {
     rules: PathBuf,
     listen: IpAddr,
@@ -42,6 +40,7 @@ pub struct Options {
     https: u16,
     inspect: u16,
     data: PathBuf,
+    forwards: Forwards,
 }
 
 impl Options {
@@ -55,6 +54,7 @@ impl Options {
             https: 0,
             inspect: 0,
             data: data.into(),
+            forwards: Forwards::default(),
         }
     }
 
@@ -67,6 +67,13 @@ impl Options {
     #[must_use]
     pub fn with_listen(mut self, address: IpAddr) -> Options {
         self.listen = address;
+        self
+    }
+
+    /// With local servers for what answers elsewhere.
+    #[must_use]
+    pub fn with_forwards(mut self, forwards: Forwards) -> Options {
+        self.forwards = forwards;
         self
     }
 
@@ -114,6 +121,19 @@ impl fmt::Display for ServeError {
 
 impl std::error::Error for ServeError {}
 
+/// What happens while a server runs.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum ServerEvent {
+    /// The site has changed, and was read.
+    SiteRead,
+    /// The site has changed, and [`Live::problem`] says why the last good one is still served.
+    SiteUnreadable,
+    /// The site has a host that the local authority was not for: those who trusted that must trust
+    /// this one.
+    AuthorityReplaced(Arc<Authority>),
+}
+
 /// Where a server listens.
 #[derive(Debug, Clone, Copy)]
 pub struct Addresses {
@@ -147,7 +167,7 @@ pub struct Server {
     https: TcpListener,
     inspect: TcpListener,
     tls: TlsAcceptor,
-    authority: PathBuf,
+    certificates: Arc<HostCertificates>,
     addresses: Addresses,
 }
 
@@ -174,28 +194,33 @@ impl Server {
     /// What stands in the way; nothing is left open.
     pub async fn bind(options: Options) -> Result<Server, ServeError> {
         let listen = Some(options.listen).filter(|ip| !ip.is_loopback() && !ip.is_unspecified());
-        let live = Arc::new(Live::read(&options.rules, listen).map_err(ServeError::Read)?);
+        let live = Live::read_without(&options.rules, listen, &options.data);
+        let live = Arc::new(live.map_err(ServeError::Read)?);
         let (http, http_at) = take(options.listen, options.http).await?;
         let (https, https_at) = take(options.listen, options.https).await?;
         let (inspect, inspect_at) = take(IpAddr::from([127, 0, 0, 1]), options.inspect).await?;
-        let authority = Authority::in_folder(&options.data).map_err(ServeError::Authority)?;
-        let path = authority.path().to_owned();
-        let certificates = Arc::new(HostCertificates::new(authority, Arc::clone(&live)));
+        if live.site().serves(&options.data) {
+            return Err(ServeError::Authority(AuthorityError::Served(options.data)));
+        }
+        let certificates = HostCertificates::new(options.data, Arc::clone(&live));
+        let certificates = Arc::new(certificates.map_err(ServeError::Authority)?);
         let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
         let config = ServerConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(ServeError::Tls)?;
-        let mut config = config.with_no_client_auth().with_cert_resolver(certificates);
+        let mut config =
+            config.with_no_client_auth().with_cert_resolver(Arc::clone(&certificates) as _);
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         Ok(Server {
             service: SiteService::new(Arc::clone(&live))
-                .on_ports(Some(http_at.port()), Some(https_at.port())),
+                .on_ports(Some(http_at.port()), Some(https_at.port()))
+                .with_forwards(options.forwards),
             live,
             http,
             https,
             inspect,
             tls: TlsAcceptor::from(Arc::new(config)),
-            authority: path,
+            certificates,
             addresses: Addresses { http: http_at, https: https_at, inspect: inspect_at },
         })
     }
@@ -205,9 +230,9 @@ impl Server {
         self.addresses
     }
 
-    /// The certificate of the local authority.
-    pub fn authority(&self) -> &std::path::Path {
-        &self.authority
+    /// The local authority.
+    pub fn authority(&self) -> Arc<Authority> {
+        self.certificates.authority()
     }
 
     /// The site.
@@ -220,24 +245,18 @@ impl Server {
         self.service.log()
     }
 
-    /// Answers until `end` comes, then finishes what is running. `changed` is told when the site
-    /// was read again, and whether that went well.
-    pub async fn run(self, end: impl Future<Output = ()>, changed: impl Fn(bool) + Send + 'static) {
+    /// Answers until `end` comes, then finishes what is running, for at most five seconds. `tell`
+    /// is told what happens meanwhile.
+    pub async fn run(
+        self,
+        end: impl Future<Output = ()>,
+        tell: impl Fn(ServerEvent) + Send + 'static,
+    ) {
         let (stop, stopped) = watch::channel(false);
-        let compressed = |scheme| {
-            let service = self.service.clone().over(scheme);
-            ServiceBuilder::new()
-                .map_response(weaken)
-                .layer(CompressionLayer::new())
-                .service(service)
-        };
-        let http = tokio::spawn(accept(self.http, None, compressed(Scheme::Http), stopped.clone()));
-        let https = tokio::spawn(accept(
-            self.https,
-            Some(self.tls),
-            compressed(Scheme::Https),
-            stopped.clone(),
-        ));
+        let over = |scheme| self.service.clone().over(scheme);
+        let http = tokio::spawn(accept(self.http, None, over(Scheme::Http), stopped.clone()));
+        let https =
+            tokio::spawn(accept(self.https, Some(self.tls), over(Scheme::Https), stopped.clone()));
         let pages = inspect::router(inspect::Inspector {
             live: Arc::clone(&self.live),
             log: Arc::clone(self.service.log()),
@@ -256,8 +275,17 @@ impl Server {
                 }
             }
         });
+        let log = Arc::clone(self.service.log());
+        let certificates = self.certificates;
         let watching = tokio::spawn(crate::watch::watch(self.live, move |good| {
-            changed(good);
+            // Sites that have gone need not be kept for their requests.
+            log.settle();
+            tell(if good { ServerEvent::SiteRead } else { ServerEvent::SiteUnreadable });
+            match certificates.renew() {
+                Ok(false) => {}
+                Ok(true) => tell(ServerEvent::AuthorityReplaced(certificates.authority())),
+                Err(error) => tracing::warn!(%error, "the site's new hosts have no certificates"),
+            }
             let _ = checks.send(());
         }));
         end.await;
@@ -266,20 +294,6 @@ impl Server {
         let _ = stop.send(true);
         let _ = tokio::join!(http, https, inspect);
     }
-}
-
-/// A compressed file is another representation than the file itself: they do not share a strong
-/// validator (RFC 9110, section 8.8.3).
-fn weaken<B>(mut response: http::Response<B>) -> http::Response<B> {
-    if response.headers().contains_key(http::header::CONTENT_ENCODING)
-        && let Some(tag) =
-            response.headers().get(http::header::ETAG).and_then(|tag| tag.to_str().ok())
-        && !tag.starts_with("W/")
-        && let Ok(weak) = http::HeaderValue::from_str(&format!("W/{tag}"))
-    {
-        response.headers_mut().insert(http::header::ETAG, weak);
-    }
-    response
 }
 
 async fn take(ip: IpAddr, port: u16) -> Result<(TcpListener, SocketAddr), ServeError> {
@@ -379,7 +393,7 @@ async fn converse<IO, S, B>(
         .keep_alive_interval(HEAD_TIME)
         .keep_alive_timeout(HEAD_TIME);
     let connection = builder
-        .serve_connection(TokioIo::new(stream), TowerToHyperService::new(service))
+        .serve_connection_with_upgrades(TokioIo::new(stream), TowerToHyperService::new(service))
         .into_owned();
     if let Err(error) = watcher.watch(connection).await {
         tracing::debug!(%error, "a connection ended");

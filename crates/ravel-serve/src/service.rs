@@ -1,19 +1,26 @@
 //! A site as a `tower::Service`.
 
 use std::convert::Infallible;
-use std::future::Future;
-use std::pin::Pin;
+use std::future::{Future, poll_fn};
+use std::path::PathBuf;
+use std::pin::{Pin, pin};
 use std::sync::Arc;
 use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
 
-use http::header::{HOST, HeaderName, HeaderValue};
-use http::{Request, Response, StatusCode};
+use bytes::{Buf, Bytes};
+use http::header::{CONTENT_LENGTH, EXPECT, HOST, HeaderName, HeaderValue};
+use http::{HeaderMap, Method, Request, Response, StatusCode};
+use http_body::Body as HttpBody;
 use ravel::Outcome;
 use ravel::address::Scheme;
 use tower::Service;
 
-use crate::log::Record;
-use crate::respond::{Body, Decision, respond};
+use crate::body::SentBody;
+use crate::forward::{Elsewhere, Forwards};
+use crate::record::{RecordDraft, SentResponse};
+use crate::representation::Tags;
+use crate::respond::{Decision, empty, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
 
@@ -25,6 +32,8 @@ pub struct SiteService {
     log: Arc<Log>,
     scheme: Scheme,
     ports: Ports,
+    tags: Arc<Tags>,
+    forwards: Arc<Forwards>,
 }
 
 impl SiteService {
@@ -41,7 +50,14 @@ impl SiteService {
     /// # Ok::<(), ravel_serve::ReadError>(())
     /// ```
     pub fn new(live: Arc<Live>) -> SiteService {
-        SiteService { live, log: Arc::default(), scheme: Scheme::Http, ports: Ports::default() }
+        SiteService {
+            live,
+            log: Arc::default(),
+            scheme: Scheme::Http,
+            ports: Ports::default(),
+            tags: Arc::default(),
+            forwards: Arc::default(),
+        }
     }
 
     /// The same site over this scheme.
@@ -59,14 +75,20 @@ impl SiteService {
         self
     }
 
+    /// Gives requests for other services to local servers.
+    #[must_use]
+    pub fn with_forwards(mut self, forwards: Forwards) -> SiteService {
+        self.forwards = Arc::new(forwards);
+        self
+    }
+
     /// The requests that were answered, by this service and its clones.
     pub fn log(&self) -> &Arc<Log> {
         &self.log
     }
 
-    /// Decides and writes down; all that touches the rules, so that none of it is held while a file
-    /// is sent.
-    fn decide(&self, head: &http::request::Parts) -> (Decision, Option<std::path::PathBuf>) {
+    /// Decides; all that touches the rules, so that none of it is held while a file is sent.
+    fn decide(&self, head: &http::request::Parts) -> Decided {
         let site = self.live.site();
         let named = head.uri.authority().map(|authority| authority.as_str().to_owned());
         let field =
@@ -76,9 +98,8 @@ impl SiteService {
         let request =
             ravel::Request::from_parts(head.method.clone(), self.scheme, &visitor.host, target);
         let request = request.with_headers(headers_of(head, &visitor.host));
-        let walk = site.edge.walk(&request);
-        let answer = &walk.first().answer();
-        // Another service has no status here; its own would come through a proxy.
+        let answer = site.edge.answer(&request);
+        // Another service has no status here; its own comes through a forward.
         let status = answer.status().map_or(Ok(StatusCode::BAD_GATEWAY), StatusCode::from_u16);
         let status = status.unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let headers = answer.headers().iter().filter_map(|header| {
@@ -86,24 +107,29 @@ impl SiteService {
                 "location" => visitor.location(header.value(), &site.rules, self.ports),
                 _ => header.value().to_string(),
             };
-            Some((
-                HeaderName::from_bytes(header.name().as_bytes()).ok()?,
-                HeaderValue::from_str(&value).ok()?,
-            ))
+            let name = HeaderName::from_bytes(header.name().as_bytes()).ok()?;
+            Some((name, HeaderValue::from_str(&value).ok()?))
         });
         let text = match answer.outcome() {
-            Outcome::Elsewhere => {
-                "502: another service answers here, and it is not part of this server\n".to_owned()
-            }
             Outcome::Redirect => format!("{}\n", answer.location().unwrap_or_default()),
             outcome => format!("{}: {outcome}\n", status.as_u16()),
         };
         let root = site.root.clone();
         let file = answer.file().and_then(|file| root.as_ref().map(|root| root.join(file)));
-        let decided = Decision { status, file, headers: headers.collect(), text };
-        self.log.add(Record::of(&site, &request, answer, status.as_u16(), &walk));
-        (decided, root)
+        let decision = Decision { status, file, headers: headers.collect(), text };
+        let elsewhere =
+            (answer.outcome() == Outcome::Elsewhere).then(|| Elsewhere::of(&site, &answer));
+        let draft = RecordDraft::of(Arc::clone(&site), request, &answer);
+        Decided { decision, root, elsewhere, draft }
     }
+}
+
+/// What the rules say of a request, and what is written down of it.
+struct Decided {
+    decision: Decision,
+    root: Option<PathBuf>,
+    elsewhere: Option<Elsewhere>,
+    draft: RecordDraft,
 }
 
 /// The headers of a request, with the host as the site knows it. Hosts that contradict each other
@@ -124,20 +150,80 @@ fn headers_of(head: &http::request::Parts, host: &str) -> http::HeaderMap {
     headers
 }
 
-impl<B: Send + 'static> Service<Request<B>> for SiteService {
-    type Response = Response<Body>;
+/// A request body that is not read: so much of it is taken in, so that the answer arrives, in
+/// bytes.
+const MAX_DRAINED_BYTES: u64 = 64 * 1024;
+/// How long it is waited for.
+const DRAIN_TIME: Duration = Duration::from_secs(2);
+
+/// Takes in a small body that nobody reads: a connection that is closed on it could lose the
+/// answer.
+async fn drain<B: HttpBody + Send>(body: B, headers: &HeaderMap) {
+    let is_small = body.size_hint().lower() <= MAX_DRAINED_BYTES;
+    if body.is_end_stream() || !is_small || headers.contains_key(EXPECT) {
+        return;
+    }
+    let mut body = pin!(body);
+    let mut left = MAX_DRAINED_BYTES;
+    let read = async {
+        while let Some(Ok(frame)) = poll_fn(|context| body.as_mut().poll_frame(context)).await {
+            let bytes = frame.data_ref().map_or(0, |data| data.remaining() as u64);
+            left = left.saturating_sub(bytes);
+            if left == 0 {
+                break;
+            }
+        }
+    };
+    let _ = tokio::time::timeout(DRAIN_TIME, read).await;
+}
+
+impl<B> Service<Request<B>> for SiteService
+where
+    B: HttpBody<Data = Bytes> + Send + 'static,
+    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    type Response = Response<SentBody>;
     type Error = Infallible;
-    type Future = Pin<Box<dyn Future<Output = Result<Response<Body>, Infallible>> + Send>>;
+    type Future = Pin<Box<dyn Future<Output = Result<Response<SentBody>, Infallible>> + Send>>;
 
     fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
         Poll::Ready(Ok(()))
     }
 
     fn call(&mut self, request: Request<B>) -> Self::Future {
-        let (head, _) = request.into_parts();
-        let (decided, root) = self.decide(&head);
-        Box::pin(
-            async move { Ok(respond(decided, root.as_deref(), &head.method, &head.headers).await) },
-        )
+        let this = self.clone();
+        Box::pin(async move {
+            let place = this.log.place().await;
+            let begun = Instant::now();
+            let (mut head, body) = request.into_parts();
+            let is_head = head.method == Method::HEAD;
+            let Decided { decision, root, elsewhere, draft } = this.decide(&head);
+            let response = match elsewhere {
+                Some(elsewhere) => {
+                    let extra = decision.headers;
+                    this.forwards.send(elsewhere, &mut head, body, this.scheme, extra).await
+                }
+                None => {
+                    drain(body, &head.headers).await;
+                    let (method, headers) = (&head.method, &head.headers);
+                    respond(decision, root.as_deref(), method, headers, &this.tags).await
+                }
+            };
+            let (mut head, mut body) = response.into_parts();
+            if is_head {
+                let length = HttpBody::size_hint(&body).exact().filter(|length| *length > 0);
+                if let Some(length) = length.filter(|_| head.status != StatusCode::NOT_MODIFIED) {
+                    head.headers.entry(CONTENT_LENGTH).or_insert(length.into());
+                }
+                body = empty();
+            }
+            let sent = SentResponse {
+                status: head.status.as_u16(),
+                headers: head.headers.clone(),
+                ..SentResponse::default()
+            };
+            let body = SentBody::new(body, sent, begun, (draft, this.log, place));
+            Ok(Response::from_parts(head, body))
+        })
     }
 }

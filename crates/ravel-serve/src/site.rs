@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 use std::fs;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use ravel::files::Omission;
@@ -60,17 +61,29 @@ impl Site {
     /// # Errors
     /// Every problem of the rules, or what could not be read.
     pub fn read(path: &Path) -> Result<Site, ReadError> {
+        Site::read_without(path, None)
+    }
+
+    /// The same without the files of a folder.
+    pub(crate) fn read_without(path: &Path, private: Option<&Path>) -> Result<Site, ReadError> {
         let (rules, texts) = rules(path)?;
         let root = rules.site().files().as_ref().map(|folder| parent(path).join(&**folder));
         let files = match &root {
             Some(root) => {
                 let own = own_names(&rules, path, root);
-                list(root)?.without(own.iter().map(String::as_str), Omission::Rules)
+                list(root, private)?.without(own.iter().map(String::as_str), Omission::Rules)
             }
             None => FileList::default(),
         };
         let edge = Edge::new(&rules, files);
         Ok(Site { rules, edge, texts, root, folder: parent(path).to_owned() })
+    }
+
+    /// Whether a folder is among the files, or would be.
+    pub(crate) fn serves(&self, folder: &Path) -> bool {
+        let there = folder.ancestors().find_map(|folder| folder.canonicalize().ok());
+        let root = self.root.as_ref().and_then(|root| root.canonicalize().ok());
+        there.zip(root).is_some_and(|(there, root)| there.starts_with(root))
     }
 
     /// The same files, answered for by other rules.
@@ -90,7 +103,7 @@ impl Site {
     /// # Errors
     /// Why it cannot be read.
     pub fn bytes(&self, name: &str) -> std::io::Result<Vec<u8>> {
-        fs::read(self.root.as_deref().unwrap_or(Path::new("")).join(name))
+        read_file(&self.root.as_deref().unwrap_or(Path::new("")).join(name))
     }
 
     /// The bytes of a file that the rules name, by its path from the rules file's folder.
@@ -98,7 +111,7 @@ impl Site {
     /// # Errors
     /// Why it cannot be read.
     pub fn named(&self, path: &str) -> std::io::Result<Vec<u8>> {
-        fs::read(self.folder.join(path))
+        read_file(&self.folder.join(path))
     }
 
     /// What is wrong with the site's zones and certificates now.
@@ -167,7 +180,7 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
         .file_name()
         .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
     let bytes = fs::read(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => ReadError::Disk(format!(
+        ErrorKind::NotFound => ReadError::Disk(format!(
             "there is no rules file `{}`; write one, or name it with `--rules FILE`",
             path.display()
         )),
@@ -176,7 +189,7 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
     let parsed = Rules::read(&name, &text, |wanted| {
-        let bytes = fs::read(parent(path).join(wanted))?;
+        let bytes = read_file(&parent(path).join(wanted))?;
         texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
         Ok::<_, std::io::Error>(bytes)
     });
@@ -199,14 +212,14 @@ fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
         .collect()
 }
 
-/// Every file of a folder; links that lead out of it are left out.
-fn list(root: &Path) -> Result<FileList, ReadError> {
+/// Every file of a folder; links that lead out of it are left out, and what cannot be read.
+fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
         ReadError::Disk(format!("the folder of files `{}` cannot be read: {error}", root.display()))
     };
     let real = match root.canonicalize() {
         Ok(real) => real,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+        Err(error) if error.kind() == ErrorKind::NotFound => {
             return Err(ReadError::Disk(format!(
                 "there is no folder `{}`, which the rules name with `files`; build the site first, or correct the name",
                 root.display()
@@ -214,7 +227,9 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
         }
         Err(error) => return Err(unreadable(&error)),
     };
+    let private = private.and_then(|private| private.canonicalize().ok());
     let mut names = Vec::new();
+    let mut unreadable_names = Vec::new();
     let mut links = Vec::new();
     let mut unspelled = Vec::new();
     let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
@@ -228,8 +243,24 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
             {
                 continue;
             }
+            // A build takes files away while it is at work.
+            Err(error)
+                if error.depth() > 0
+                    && error.io_error().is_some_and(|why| why.kind() == ErrorKind::NotFound) =>
+            {
+                continue;
+            }
+            Err(error) if error.depth() > 0 => {
+                let name = error.path().and_then(|path| path.strip_prefix(&real).ok());
+                unreadable_names.extend(name.map(slashed));
+                continue;
+            }
             Err(error) => return Err(unreadable(&error)),
         };
+        if private.as_deref() == Some(entry.path()) {
+            entries.skip_current_dir();
+            continue;
+        }
         let leads_out = entry.path_is_symlink()
             && !entry.path().canonicalize().is_ok_and(|target| target.starts_with(&real));
         if leads_out {
@@ -242,8 +273,11 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
         if entry.file_type().is_file()
             && let Ok(name) = entry.path().strip_prefix(&real)
         {
-            let spelled = name.to_str().is_some();
-            let list = if spelled { &mut names } else { &mut unspelled };
+            let list = match name.to_str().is_some() {
+                true if is_readable(entry.path()) => &mut names,
+                true => &mut unreadable_names,
+                false => &mut unspelled,
+            };
             list.push(slashed(name));
         }
     }
@@ -251,7 +285,24 @@ fn list(root: &Path) -> Result<FileList, ReadError> {
     let links = links.iter().map(String::as_str);
     Ok(files
         .without(links, Omission::Link)
+        .without(unreadable_names.iter().map(String::as_str), Omission::Unreadable)
         .without(unspelled.iter().map(String::as_str), Omission::NotUtf8))
+}
+
+/// The bytes of a file; what is none, such as a pipe, could hold its reader up for ever.
+fn read_file(path: &Path) -> std::io::Result<Vec<u8>> {
+    match fs::metadata(path)?.is_file() {
+        true => fs::read(path),
+        false => Err(std::io::Error::other("it is not a file")),
+    }
+}
+
+/// Whether this process may read a file.
+fn is_readable(path: &Path) -> bool {
+    #[cfg(unix)]
+    return rustix::fs::access(path, rustix::fs::Access::READ_OK).is_ok();
+    #[cfg(not(unix))]
+    return true;
 }
 
 /// A relative path with `/` between its parts.

@@ -16,6 +16,8 @@ use crate::{ReadError, Site};
 pub struct Live {
     path: PathBuf,
     listen: Option<IpAddr>,
+    /// What is never served, wherever it is.
+    private: Option<PathBuf>,
     now: RwLock<State>,
 }
 
@@ -63,7 +65,18 @@ impl Live {
     /// As [`Site::read`].
     pub fn read(path: &Path, listen: Option<IpAddr>) -> Result<Live, ReadError> {
         let now = RwLock::new(State::of(Site::read(path)?, listen, None));
-        Ok(Live { path: path.to_owned(), listen, now })
+        Ok(Live { path: path.to_owned(), listen, private: None, now })
+    }
+
+    /// The same without what is in a folder, should that be among the files.
+    pub(crate) fn read_without(
+        path: &Path,
+        listen: Option<IpAddr>,
+        private: &Path,
+    ) -> Result<Live, ReadError> {
+        let now = State::of(Site::read_without(path, Some(private))?, listen, None);
+        let private = Some(private.to_owned());
+        Ok(Live { path: path.to_owned(), listen, private, now: RwLock::new(now) })
     }
 
     /// The rules file.
@@ -89,7 +102,7 @@ impl Live {
     /// Reads the site again; one that cannot be read leaves the last good one in place. Says
     /// whether it could be read.
     pub fn reload(&self) -> bool {
-        let read = Site::read(&self.path);
+        let read = Site::read_without(&self.path, self.private.as_deref());
         let mut now = self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         match read {
             Ok(site) => *now = State::of(site, self.listen, now.checked.take()),

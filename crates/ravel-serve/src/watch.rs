@@ -1,16 +1,26 @@
 //! Changes on disk.
+//!
+//! Events say at once what changed; once a second a look at the folders says whether one of them
+//! was removed, made anew, or led elsewhere by a link, of which there are no events.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use notify::{Event, RecursiveMode, Watcher};
 use tokio::sync::mpsc;
+use tokio::time::{Instant, MissedTickBehavior, interval, timeout_at};
 
 use crate::Live;
 
 /// A build writes many files; they are read once it has been quiet for so long.
 const QUIET: Duration = Duration::from_millis(120);
+/// Changes without a pause are read after so long.
+const MAX_DELAY: Duration = Duration::from_secs(1);
+/// How often it is looked whether a folder is another now.
+const LOOK: Duration = Duration::from_secs(1);
+/// A build that removes its folder has so long to make it again, before that is a problem.
+const REBUILD: Duration = Duration::from_secs(3);
 
 /// Watches the rules, what they include, and the folder, and reads the site again when something
 /// changes; `changed` is told.
@@ -19,48 +29,163 @@ pub(crate) async fn watch(
     changed: impl Fn(bool) + Send + 'static,
 ) -> Result<(), notify::Error> {
     let (events, mut changes) = mpsc::unbounded_channel();
+    let own = own_output();
     let mut watcher = notify::recommended_watcher(move |event: Result<Event, notify::Error>| {
-        if event.is_ok_and(|event| !event.kind.is_access()) {
+        let is_change = |event: &Event| {
+            let is_own = |path: &PathBuf| own.contains(&FileId::of(path));
+            let all_own = !event.paths.is_empty() && event.paths.iter().all(is_own);
+            !event.kind.is_access() && !all_own
+        };
+        // Events that were lost could have been any.
+        if event.map_or(true, |event| is_change(&event) || event.need_rescan()) {
             // The receiver is gone only when the server is.
             let _ = events.send(());
         }
     })?;
-    let mut watched: Vec<PathBuf> = Vec::new();
-    follow(&mut watcher, &live, &mut watched);
-    while changes.recv().await.is_some() {
-        while tokio::time::timeout(QUIET, changes.recv()).await.is_ok_and(|change| change.is_some())
-        {
+    let mut watched = Watched::default();
+    watched.follow(&mut watcher, &live);
+    // What has changed since the site was first read was not watched yet.
+    reload(&live).await;
+    let mut looks = interval(LOOK);
+    looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            change = changes.recv() => if change.is_none() { return Ok(()) },
+            _ = looks.tick() => if !watched.are_others(&live) { continue },
         }
-        let reader = Arc::clone(&live);
-        let good = tokio::task::spawn_blocking(move || reader.reload()).await.unwrap_or(false);
+        let latest = Instant::now() + MAX_DELAY;
+        while timeout_at((Instant::now() + QUIET).min(latest), changes.recv()).await.is_ok() {
+            if Instant::now() >= latest {
+                break;
+            }
+        }
+        rebuilt(&live).await;
+        while changes.try_recv().is_ok() {}
+        watched.sources = sources(&live);
+        let mut good = reload(&live).await;
+        if watched.are_others(&live) {
+            watched.follow(&mut watcher, &live);
+            // Between two watches nothing is seen.
+            good = reload(&live).await;
+        }
         changed(good);
-        follow(&mut watcher, &live, &mut watched);
     }
-    Ok(())
 }
 
-/// Watches the folders that the site is in now; one that was removed and made again is a new one.
-fn follow(watcher: &mut impl Watcher, live: &Live, watched: &mut Vec<PathBuf>) {
+async fn reload(live: &Arc<Live>) -> bool {
+    let reader = Arc::clone(live);
+    tokio::task::spawn_blocking(move || reader.reload()).await.unwrap_or(false)
+}
+
+/// Waits for a folder that was removed to be there again, for some time.
+async fn rebuilt(live: &Live) {
     let site = live.site();
-    for path in watched.drain(..) {
-        let _ = watcher.unwatch(&path);
+    let Some(root) = site.root() else { return };
+    let latest = Instant::now() + REBUILD;
+    while !root.exists() && Instant::now() < latest {
+        tokio::time::sleep(QUIET).await;
     }
-    let folder = match live.path().parent() {
-        Some(parent) if parent != Path::new("") => parent.to_owned(),
-        _ => PathBuf::from("."),
-    };
-    let sources = site
-        .rules
-        .sources()
-        .iter()
-        .filter_map(|source| folder.join(&**source).parent().map(Path::to_owned));
-    let mut folders: Vec<(PathBuf, RecursiveMode)> =
-        sources.map(|source| (source, RecursiveMode::NonRecursive)).collect();
-    folders.push((folder, RecursiveMode::NonRecursive));
-    folders.extend(site.root.iter().map(|root| (root.clone(), RecursiveMode::Recursive)));
-    for (path, mode) in folders {
-        if !watched.contains(&path) && watcher.watch(&path, mode).is_ok() {
-            watched.push(path);
+}
+
+/// Which file a path leads to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum FileId {
+    #[cfg(unix)]
+    Node(u64, u64),
+    #[cfg(not(unix))]
+    Path(Option<PathBuf>),
+    Nothing,
+}
+
+impl FileId {
+    #[cfg(unix)]
+    fn of(path: &Path) -> FileId {
+        use std::os::unix::fs::MetadataExt;
+        match path.metadata() {
+            Ok(data) => FileId::Node(data.dev(), data.ino()),
+            Err(_) => FileId::Nothing,
         }
     }
+
+    #[cfg(not(unix))]
+    fn of(path: &Path) -> FileId {
+        path.canonicalize().map_or(FileId::Nothing, |path| FileId::Path(Some(path)))
+    }
+}
+
+/// The files that this process writes its output to: what is logged is no change of the site.
+fn own_output() -> Vec<FileId> {
+    let output = ["/dev/stdout", "/dev/stderr"].map(|path| FileId::of(Path::new(path)));
+    output.into_iter().filter(|file| *file != FileId::Nothing).collect()
+}
+
+/// What is watched, and what it was.
+#[derive(Debug, Default)]
+struct Watched {
+    paths: Vec<(PathBuf, FileId)>,
+    /// The rules' files, with when they were written: a link could lead to another now.
+    sources: Vec<StampedFile>,
+}
+
+type StampedFile = (PathBuf, FileId, Option<SystemTime>);
+
+impl Watched {
+    /// Watches the folders that the site is in now.
+    fn follow(&mut self, watcher: &mut impl Watcher, live: &Live) {
+        for (path, _) in self.paths.drain(..) {
+            let _ = watcher.unwatch(&path);
+        }
+        for (path, mode) in folders(live) {
+            // One that is not there is looked for.
+            let _ = watcher.watch(&path, mode);
+            let id = FileId::of(&path);
+            self.paths.push((path, id));
+        }
+        self.sources = sources(live);
+    }
+
+    /// Whether a folder or a file is another than when it was last watched.
+    fn are_others(&self, live: &Live) -> bool {
+        let is_folder = |path: &PathBuf| self.paths.contains(&(path.clone(), FileId::of(path)));
+        !folders(live).iter().all(|(path, _)| is_folder(path)) || sources(live) != self.sources
+    }
+}
+
+/// The files of a site's rules.
+fn sources(live: &Live) -> Vec<StampedFile> {
+    let stamped = |path: PathBuf| {
+        let written = path.metadata().and_then(|data| data.modified()).ok();
+        let id = FileId::of(&path);
+        (path, id, written)
+    };
+    source_paths(live).into_iter().map(stamped).collect()
+}
+
+fn rules_folder(live: &Live) -> PathBuf {
+    match live.path().parent() {
+        Some(parent) if parent != Path::new("") => parent.to_owned(),
+        _ => PathBuf::from("."),
+    }
+}
+
+fn source_paths(live: &Live) -> Vec<PathBuf> {
+    let (site, folder) = (live.site(), rules_folder(live));
+    let included = site.rules.sources().iter().skip(1).map(|source| folder.join(&**source));
+    included.chain([live.path().to_owned()]).collect()
+}
+
+/// The folders of a site, and those that they are in.
+fn folders(live: &Live) -> Vec<(PathBuf, RecursiveMode)> {
+    let site = live.site();
+    let mut folders = vec![(rules_folder(live), RecursiveMode::NonRecursive)];
+    let root = site.root.iter().cloned();
+    for path in source_paths(live).into_iter().chain(root) {
+        // The folder that something is in says when it comes back.
+        let parent = path.parent().filter(|parent| *parent != Path::new(""));
+        folders.extend(parent.map(|parent| (parent.to_owned(), RecursiveMode::NonRecursive)));
+    }
+    folders.extend(site.root.iter().map(|root| (root.clone(), RecursiveMode::Recursive)));
+    folders.sort_by(|one, other| one.0.cmp(&other.0));
+    folders.dedup_by(|one, other| one.0 == other.0 && one.1 == other.1);
+    folders
 }

@@ -99,6 +99,11 @@ impl<'r> Audit<'r> {
                 "have names that are no UTF-8, which no address can spell",
                 "rename them",
             ),
+            (
+                Omission::Unreadable,
+                "stand for files or folders that cannot be read",
+                "let the one who publishes read them",
+            ),
         ] {
             let names: Vec<&str> = left_out
                 .iter()

@@ -11,7 +11,7 @@ use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
 use super::Inspector;
-use crate::log::{ExplainedAnswer, Record};
+use crate::{ExplainedAnswer, Record};
 
 /// A request that was typed in, and what came of it.
 #[derive(Debug)]
@@ -62,7 +62,7 @@ fn ask(
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
-    Ok((journey(&walk), ExplainedAnswer::way(&site, &walk)))
+    Ok((journey(&walk), ExplainedAnswer::all(&site, &walk)))
 }
 
 pub(super) fn whole(inspector: &Inspector, asked: Option<&TestedRequest>) -> Markup {
@@ -118,21 +118,21 @@ pub(super) fn record(record: &Record) -> Markup {
     html! {
         details.request data-number=(record.number) {
             summary {
-                time.time datetime=(moment(record.time)) { (clock(record.time)) }
-                span class={ "status s" (record.status / 100) } { (record.status) }
+                time.time datetime=(moment(record.time())) { (clock(record.time())) }
+                span class={ "status s" (record.sent().status() / 100) } { (record.sent().status()) }
                 span.what {
-                    span.method { (record.method) }
-                    " " span.url { (record.url) }
+                    span.method { (record.request().method()) }
+                    " " span.url { (record.request().url()) }
                     span.outcome {
-                        @if let Some(location) = &record.location { " → " (location) }
-                        @else if let Some(file) = &record.file { " " (file) }
-                        @else { " " (record.outcome) }
-                        @if record.hops > 1 { " (" (record.hops) " hops)" }
+                        @if let Some(location) = record.location() { " → " (location) }
+                        @else if let Some(file) = record.file() { " " (file) }
+                        @else { " " (record.outcome()) }
+                        @if record.hops() > 1 { " (" (record.hops()) " hops)" }
                     }
                 }
-                span.line { (record.line.as_deref().unwrap_or("")) }
+                span.line { (record.line().as_deref().unwrap_or("")) }
             }
-            (way(&record.way))
+            (way(record.answers()))
         }
     }
 }

@@ -8,9 +8,9 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use http::{Request, Response};
-use http_body_util::{BodyExt, Empty};
-use hyper_util::rt::TokioIo;
-use ravel_serve::{Addresses, Live, Options, Server};
+use http_body_util::{BodyExt, Empty, Full};
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use ravel_serve::{Addresses, Forwards, Live, Log, Options, Server};
 use tempfile::TempDir;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -23,6 +23,7 @@ pub(crate) struct Running {
     pub(crate) folder: TempDir,
     pub(crate) addresses: Addresses,
     pub(crate) live: Arc<Live>,
+    pub(crate) log: Arc<Log>,
     pub(crate) authority: PathBuf,
     end: Option<oneshot::Sender<()>>,
     task: tokio::task::JoinHandle<()>,
@@ -46,17 +47,23 @@ pub(crate) fn options(folder: &Path) -> Options {
 
 /// Serves the demo site.
 pub(crate) async fn demo() -> Running {
+    demo_with(Forwards::default()).await
+}
+
+pub(crate) async fn demo_with(forwards: Forwards) -> Running {
     let folder = TempDir::new().unwrap();
     copy(
         &Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/lantern-ferries"),
         &folder.path().join("site"),
     );
-    let server = Server::bind(options(folder.path())).await.unwrap();
+    let options = options(folder.path()).with_forwards(forwards);
+    let server = Server::bind(options).await.unwrap();
+    let log = Arc::clone(server.log());
     let (end, ended) = oneshot::channel();
     let (addresses, live, authority) =
-        (server.addresses(), Arc::clone(server.live()), server.authority().to_owned());
+        (server.addresses(), Arc::clone(server.live()), server.authority().path().to_owned());
     let task = tokio::spawn(server.run(async move { drop(ended.await) }, |_| {}));
-    Running { folder, addresses, live, authority, end: Some(end), task }
+    Running { folder, addresses, live, log, authority, end: Some(end), task }
 }
 
 impl Running {
@@ -104,6 +111,40 @@ impl Running {
         let stream = TcpStream::connect(self.addresses.https()).await?;
         let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
         exchange(TlsConnector::from(Arc::new(config)).connect(name, stream).await?, request).await
+    }
+
+    /// The same over HTTP/2 (RFC 9113), where the host is the `:authority`.
+    pub(crate) async fn ask_over_http2(
+        &self,
+        method: &str,
+        url: &str,
+        fields: &[(&str, &str)],
+    ) -> std::io::Result<Response<Bytes>> {
+        let mut request = Request::builder().method(method).uri(url);
+        for (name, value) in fields {
+            request = request.header(*name, *value);
+        }
+        let request = request.body(Full::<Bytes>::default()).unwrap();
+        let host = request.uri().host().unwrap().to_owned();
+        let mut roots = RootCertStore::empty();
+        roots.add(CertificateDer::from_pem_file(&self.authority).unwrap()).unwrap();
+        let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .unwrap();
+        let mut config = config.with_root_certificates(roots).with_no_client_auth();
+        config.alpn_protocols = vec![b"h2".to_vec()];
+        let stream = TcpStream::connect(self.addresses.https()).await?;
+        let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
+        let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await?;
+        let http2 = hyper::client::conn::http2::Builder::new(TokioExecutor::new());
+        let (mut sender, connection) =
+            http2.handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
+        tokio::spawn(connection);
+        let (head, body) =
+            sender.send_request(request).await.map_err(std::io::Error::other)?.into_parts();
+        let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
+        Ok(Response::from_parts(head, body))
     }
 
     pub(crate) async fn inspect(

@@ -22,6 +22,8 @@ pub enum Omission {
     Link,
     /// Its name is not UTF-8.
     NotUtf8,
+    /// It cannot be read; or it is a folder that cannot.
+    Unreadable,
 }
 
 impl FileList {

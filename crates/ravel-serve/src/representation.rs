@@ -1,0 +1,273 @@
+//! A file as it is sent: its versions, its parts, and what a client has of it already (RFC 9110,
+//! sections 8.8, 13 and 14).
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+use std::time::SystemTime;
+
+use headers::{
+    ETag, HeaderMapExt, IfMatch, IfModifiedSince, IfNoneMatch, IfUnmodifiedSince, LastModified,
+};
+use http::header::{IF_RANGE, RANGE};
+use http::{HeaderMap, Method};
+use http_range_header::{EndPosition, StartPosition};
+use ring::digest;
+
+use crate::encoding::Encoding;
+
+/// Files up to this size are read at once, larger ones in pieces of this size, in bytes.
+pub(crate) const PIECE_BYTES: usize = 256 * 1024;
+/// Parts of one answer; a client that asks for more gets the whole file.
+const MAX_PARTS: usize = 16;
+/// Tags that are kept.
+const MAX_TAGS: usize = 4_096;
+
+/// The tags of files that were sent, until they change.
+#[derive(Debug, Default)]
+pub(crate) struct Tags(Mutex<HashMap<PathBuf, (SystemTime, u64, String)>>);
+
+/// A file that is open.
+#[derive(Debug)]
+pub(crate) struct OpenFile {
+    pub(crate) file: File,
+    pub(crate) bytes: u64,
+    modified: SystemTime,
+    /// Made of its content.
+    pub(crate) tag: String,
+    /// All of it, where it is small.
+    pub(crate) content: Option<Vec<u8>>,
+}
+
+/// Why a file is not shown.
+#[derive(Debug)]
+pub(crate) enum FileError {
+    /// It is not there any more, or leads out of the folder.
+    Missing,
+    Unreadable(io::Error),
+}
+
+impl OpenFile {
+    /// Opens a file of a folder.
+    pub(crate) fn open(path: &Path, root: &Path, tags: &Tags) -> Result<OpenFile, FileError> {
+        let missing = |error: io::Error| match error.kind() {
+            io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => FileError::Missing,
+            _ => FileError::Unreadable(error),
+        };
+        let real = path.canonicalize().map_err(missing)?;
+        let root = root.canonicalize().map_err(missing)?;
+        if !real.starts_with(&root) {
+            tracing::warn!(file = %path.display(), "the file leads out of the folder and is not shown");
+            return Err(FileError::Missing);
+        }
+        // What is no file, such as a pipe, would never be opened.
+        if !real.metadata().map_err(missing)?.is_file() {
+            return Err(FileError::Missing);
+        }
+        let mut file = File::open(&real).map_err(missing)?;
+        let data = file.metadata().map_err(missing)?;
+        let modified = data.modified().unwrap_or(SystemTime::UNIX_EPOCH);
+        let bytes = data.len();
+        let content = match bytes <= PIECE_BYTES as u64 {
+            true => {
+                let mut content = Vec::with_capacity(bytes as usize);
+                file.read_to_end(&mut content).map_err(missing)?;
+                Some(content)
+            }
+            false => None,
+        };
+        let bytes = content.as_ref().map_or(bytes, |content| content.len() as u64);
+        let tag =
+            tags.tag(real, (modified, bytes), &mut file, content.as_deref()).map_err(missing)?;
+        Ok(OpenFile { file, bytes, modified, tag, content })
+    }
+
+    /// The validators of an encoding, which is a representation of its own.
+    pub(crate) fn validators(&self, encoding: Encoding) -> (ETag, LastModified) {
+        let tag = match encoding.name() {
+            Some(name) => format!("\"{}-{name}\"", self.tag),
+            None => format!("\"{}\"", self.tag),
+        };
+        let tag = tag.parse().expect("hex digits in quotes are an entity tag");
+        (tag, self.modified.into())
+    }
+
+    /// What a client gets of it (RFC 9110, section 13.2.2).
+    pub(crate) fn selected(
+        &self,
+        method: &Method,
+        headers: &HeaderMap,
+        encoding: Encoding,
+    ) -> Selected {
+        let (tag, modified) = self.validators(encoding);
+        let since = headers.typed_get::<IfUnmodifiedSince>();
+        let is_wanted = match headers.typed_get::<IfMatch>() {
+            Some(wanted) => wanted.precondition_passes(&tag),
+            None => since.is_none_or(|since| since.precondition_passes(self.modified)),
+        };
+        if !is_wanted {
+            return Selected::PreconditionFailed;
+        }
+        let since = headers.typed_get::<IfModifiedSince>();
+        let is_new = match headers.typed_get::<IfNoneMatch>() {
+            Some(known) => known.precondition_passes(&tag),
+            None => since.is_none_or(|since| since.is_modified(self.modified)),
+        };
+        if !is_new {
+            return Selected::NotModified;
+        }
+        // Parts are of the file as it is, for GET alone.
+        if *method != Method::GET || encoding != Encoding::Identity {
+            return Selected::Whole;
+        }
+        let is_same = match headers.get(IF_RANGE).map(|value| value.to_str().unwrap_or_default()) {
+            None => true,
+            Some(stated) if stated.ends_with('"') => {
+                !stated.starts_with("W/")
+                    && stated.parse::<ETag>().is_ok_and(|stated| stated == tag)
+            }
+            Some(stated) => {
+                let mut known = HeaderMap::new();
+                known.typed_insert(modified);
+                known.get(http::header::LAST_MODIFIED).is_some_and(|value| value == stated)
+            }
+        };
+        match headers.get(RANGE).and_then(|range| range.to_str().ok()) {
+            Some(range) if is_same => parts(range, self.bytes),
+            _ => Selected::Whole,
+        }
+    }
+
+    /// A part of it.
+    pub(crate) fn part(&mut self, from: u64, bytes: u64) -> io::Result<Vec<u8>> {
+        if let Some(content) = &self.content {
+            return Ok(content[from as usize..(from + bytes) as usize].to_vec());
+        }
+        let mut part = Vec::with_capacity(bytes as usize);
+        self.file.seek(SeekFrom::Start(from))?;
+        Read::by_ref(&mut self.file).take(bytes).read_to_end(&mut part)?;
+        Ok(part)
+    }
+}
+
+/// What is sent of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Selected {
+    Whole,
+    /// From a byte to another, both included.
+    Parts(Vec<(u64, u64)>),
+    NotModified,
+    PreconditionFailed,
+    /// No part that is asked for is there.
+    Unsatisfiable,
+}
+
+/// The parts that a `range` asks for. One that is none of bytes, or malformed, is ignored (RFC
+/// 9110, section 14.2).
+fn parts(range: &str, bytes: u64) -> Selected {
+    let Ok(asked) = http_range_header::parse_range_header(range) else { return Selected::Whole };
+    let mut parts = Vec::new();
+    for one in &asked.ranges {
+        let (from, to) = match (one.start, one.end) {
+            // More than there is of it is all of it.
+            (StartPosition::FromLast(last), _) => {
+                (bytes.saturating_sub(last), bytes.saturating_sub(1))
+            }
+            (StartPosition::Index(from), EndPosition::Index(to)) => {
+                (from, to.min(bytes.saturating_sub(1)))
+            }
+            (StartPosition::Index(from), EndPosition::LastByte) => (from, bytes.saturating_sub(1)),
+        };
+        let is_reversed = matches!((one.start, one.end), (StartPosition::Index(from), EndPosition::Index(to)) if from > to);
+        if is_reversed {
+            return Selected::Whole;
+        }
+        if from < bytes {
+            parts.push((from, to));
+        }
+    }
+    let asked_bytes: u64 = parts.iter().map(|(from, to)| to - from + 1).sum();
+    match parts.len() {
+        0 => Selected::Unsatisfiable,
+        // Many parts, or some that overlap, ask for more work than the file is worth.
+        count if count > MAX_PARTS || asked_bytes > bytes => Selected::Whole,
+        _ => Selected::Parts(parts),
+    }
+}
+
+impl Tags {
+    /// The tag of a file's content; it is read again only once the file has changed.
+    fn tag(
+        &self,
+        path: PathBuf,
+        (modified, bytes): (SystemTime, u64),
+        file: &mut File,
+        content: Option<&[u8]>,
+    ) -> io::Result<String> {
+        let lock = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((known, size, tag)) = lock().get(&path)
+            && (*known, *size) == (modified, bytes)
+            // One that is written within the moment of its time could be another already.
+            && modified.elapsed().is_ok_and(|age| age.as_secs() >= 2)
+        {
+            return Ok(tag.clone());
+        }
+        let mut context = digest::Context::new(&digest::SHA256);
+        match content {
+            Some(content) => context.update(content),
+            None => {
+                let mut piece = vec![0; PIECE_BYTES];
+                file.seek(SeekFrom::Start(0))?;
+                loop {
+                    match file.read(&mut piece)? {
+                        0 => break,
+                        read => context.update(&piece[..read]),
+                    }
+                }
+                file.seek(SeekFrom::Start(0))?;
+            }
+        }
+        let sum = context.finish();
+        let tag: String = sum.as_ref()[..12].iter().map(|byte| format!("{byte:02x}")).collect();
+        let mut tags = lock();
+        if tags.len() >= MAX_TAGS {
+            tags.clear();
+        }
+        tags.insert(path, (modified, bytes, tag.clone()));
+        Ok(tag)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges_are_read_as_the_standard_says() {
+        use Selected::{Parts, Unsatisfiable, Whole};
+        let cases = [
+            ("bytes=0-9", Parts(vec![(0, 9)])),
+            ("bytes=90-", Parts(vec![(90, 99)])),
+            ("bytes=90-1000", Parts(vec![(90, 99)])),
+            ("bytes=-10", Parts(vec![(90, 99)])),
+            ("bytes=-1000", Parts(vec![(0, 99)])),
+            ("bytes=0-0, -1", Parts(vec![(0, 0), (99, 99)])),
+            ("bytes=50-59,0-9", Parts(vec![(50, 59), (0, 9)])),
+            ("bytes=200-300, 0-0", Parts(vec![(0, 0)])),
+            ("bytes=100-", Unsatisfiable),
+            ("bytes=200-300,400-", Unsatisfiable),
+            ("bytes=9-0", Whole),
+            ("bytes=0-99,0-99", Whole),
+            ("lines=0-9", Whole),
+            ("bytes=a-b", Whole),
+            ("bytes=", Whole),
+            ("bytes 0-9", Whole),
+        ];
+        for (range, wanted) in cases {
+            assert_eq!(parts(range, 100), wanted, "{range}");
+        }
+        assert_eq!(parts("bytes=0-", 0), Unsatisfiable);
+    }
+}
