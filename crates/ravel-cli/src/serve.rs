@@ -97,9 +97,13 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
     let mut running = tokio::spawn(server.run(interrupted(), move |event| told(&live, event)));
     let mut ended = false;
     while !ended {
+        // Without a sender there is no server any more.
         let record = tokio::select! {
             biased;
-            record = requests.recv() => record,
+            record = requests.recv() => {
+                ended = record.is_none();
+                record
+            }
             _ = &mut running => {
                 ended = true;
                 None

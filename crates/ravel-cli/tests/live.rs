@@ -46,10 +46,7 @@ fn serve(folder: &Path) -> (Ending, Vec<String>) {
     };
     let reach = ["--connect", &at("https"), "--connect-http", &at("http"), "--authority"]
         .map(str::to_owned);
-    (
-        serving,
-        reach.into_iter().chain([authority.join("authority.pem").display().to_string()]).collect(),
-    )
+    (serving, reach.into_iter().chain([begun["authority"].as_str().unwrap().to_owned()]).collect())
 }
 
 fn live(folder: &Path, reach: &[String], more: &[&str]) -> (i32, String, String) {

@@ -41,7 +41,7 @@ fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
     let begun = next();
     let http = begun["http"].as_str().unwrap();
     assert!(
-        authority.join("authority.pem").exists()
+        authority.join("lanternferries.example/authority.pem").exists()
             && begun["authority"].as_str().unwrap().ends_with("authority.pem")
     );
 
@@ -85,4 +85,116 @@ fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
         assert!(std::process::Command::new("kill").args(["-INT", &id]).status().unwrap().success());
         assert_eq!(serving.0.wait().unwrap().code(), Some(0));
     }
+}
+
+/// A server of the demo in another process; what it prints is read by the test alone.
+#[cfg(unix)]
+fn begin(folder: &std::path::Path, more: &[&str]) -> (Ending, String, std::process::ChildStdout) {
+    let mut command = ravel(folder);
+    command.args([
+        "serve",
+        "--json",
+        "--http",
+        "0",
+        "--https",
+        "0",
+        "--inspect",
+        "0",
+        "--authority",
+        "keys",
+    ]);
+    command.args(more).stdout(Stdio::piped()).stderr(Stdio::null());
+    let mut serving = Ending(command.spawn().unwrap());
+    let mut out = serving.0.stdout.take().unwrap();
+    // Byte for byte, so that nothing of what follows is read with it.
+    let (mut line, mut byte) = (Vec::new(), [0]);
+    while out.read(&mut byte).unwrap() == 1 && byte[0] != b'\n' {
+        line.push(byte[0]);
+    }
+    let begun: Value = serde_json::from_slice(&line).unwrap();
+    (serving, begun["http"].as_str().unwrap().to_owned(), out)
+}
+
+/// A reader that is slow gets every line; and when the server is told to end, it does so in time.
+#[cfg(unix)]
+#[test]
+fn no_line_is_lost_and_the_end_comes_in_time() {
+    const REQUESTS: usize = 6_000;
+    let demo = demo();
+    let (mut serving, http, out) = begin(demo.path(), &[]);
+    let asking = std::thread::spawn(move || {
+        let mut stream = TcpStream::connect(&http).unwrap();
+        let mut answers = BufReader::new(stream.try_clone().unwrap());
+        for number in 0..REQUESTS {
+            let ask = format!("HEAD /summer?{number} HTTP/1.1\r\nhost: localhost\r\n\r\n");
+            stream.write_all(ask.as_bytes()).unwrap();
+            let mut line = String::new();
+            while line != "\r\n" {
+                line.clear();
+                answers.read_line(&mut line).unwrap();
+            }
+        }
+        stream
+    });
+    // Meanwhile more is printed than a pipe holds.
+    std::thread::sleep(std::time::Duration::from_millis(1_500));
+    let mut lines = BufReader::new(out).lines();
+    for number in 0..REQUESTS {
+        let record: Value = serde_json::from_str(&lines.next().unwrap().unwrap()).unwrap();
+        assert_eq!(record["url"], format!("http://localhost/summer?{number}"));
+        assert_eq!((&record["bytes"], &record["complete"]), (&Value::from(0), &Value::from(true)));
+    }
+    let open = asking.join().unwrap();
+    let id = serving.0.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-TERM", &id]).status().unwrap().success());
+    let begun = std::time::Instant::now();
+    assert_eq!(serving.0.wait().unwrap().code(), Some(0));
+    assert!(begun.elapsed().as_secs() < 8, "an open connection holds the end up");
+    drop(open);
+}
+
+/// What is printed into the folder that is served is no change of it.
+#[cfg(unix)]
+#[test]
+fn its_own_output_is_no_change() {
+    let demo = demo();
+    let log = std::fs::File::create(demo.path().join("dist/requests.jsonl")).unwrap();
+    let errors = std::fs::File::create(demo.path().join("errors.txt")).unwrap();
+    let mut command = ravel(demo.path());
+    command.args([
+        "serve",
+        "--json",
+        "--http",
+        "0",
+        "--https",
+        "0",
+        "--inspect",
+        "0",
+        "--authority",
+        "keys",
+    ]);
+    command.env("RAVEL_LOG", "info").stdout(log).stderr(errors);
+    let serving = Ending(command.spawn().unwrap());
+    let printed = || std::fs::read_to_string(demo.path().join("dist/requests.jsonl")).unwrap();
+    while !printed().contains('\n') {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let begun: Value = serde_json::from_str(printed().lines().next().unwrap()).unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    let read = || {
+        std::fs::read_to_string(demo.path().join("errors.txt"))
+            .unwrap()
+            .matches("read again")
+            .count()
+    };
+    let before = read();
+    for _ in 0..5 {
+        ask(
+            begun["http"].as_str().unwrap(),
+            "GET /summer HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n",
+        );
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
+    assert!(printed().lines().count() == 6 && read() == before, "{} reads", read());
+    drop(serving);
 }

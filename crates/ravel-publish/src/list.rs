@@ -103,11 +103,11 @@ impl RedirectList {
 /// joins them.
 ///
 /// ```
-/// let rules = ravel::Rules::parse("site https://h.example/base/\nredirect /a -> /b\nredirect /{x} -> /a\n")?;
+/// let rules = ravel::Rules::parse("site https://h.example/base/\nredirect /a -> /b\nredirect /old/{x} -> /a\n")?;
 /// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
 /// let list = ravel_publish::redirect_list(&edge);
 /// assert_eq!((list.rows()[0].from(), list.rows()[0].to()), ("/base/a", "https://h.example/base/b"));
-/// assert_eq!(list.lines()[1].how(), "it is for many URLs");
+/// assert_eq!(list.lines()[2].how(), "it is for many URLs");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn redirect_list(edge: &Edge) -> RedirectList {

@@ -55,6 +55,11 @@ impl Log {
         lock(&self.last).records.iter().cloned().collect()
     }
 
+    /// A request that is kept, by its number.
+    pub fn record(&self, number: u64) -> Option<Arc<Record>> {
+        lock(&self.last).records.iter().find(|record| record.number == number).cloned()
+    }
+
     /// Forgets the requests that are kept.
     pub fn clear(&self) {
         lock(&self.last).records.clear();

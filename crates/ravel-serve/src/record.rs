@@ -81,6 +81,7 @@ impl SentResponse {
 struct ExplainedWalk {
     line: Option<String>,
     hops: usize,
+    end: String,
     answers: Vec<ExplainedAnswer>,
 }
 
@@ -125,13 +126,15 @@ impl Record {
             ExplainedWalk {
                 line: self.line.map(|line| site.name(line)),
                 hops: walk.hops(),
+                end: walk.url().to_owned(),
                 answers: ExplainedAnswer::all(&site, &walk),
             }
         });
     }
 
     fn explained(&self) -> &ExplainedWalk {
-        static NONE: ExplainedWalk = ExplainedWalk { line: None, hops: 0, answers: Vec::new() };
+        static NONE: ExplainedWalk =
+            ExplainedWalk { line: None, hops: 0, end: String::new(), answers: Vec::new() };
         self.explain();
         self.explained.get().unwrap_or(&NONE)
     }
@@ -187,6 +190,11 @@ impl Record {
     /// The number of redirects from here to the end.
     pub fn hops(&self) -> usize {
         self.explained().hops
+    }
+
+    /// The URL where the redirects from here end.
+    pub fn end_url(&self) -> &str {
+        &self.explained().end
     }
 
     /// Every answer from here to the end, explained.

@@ -5,7 +5,7 @@ use std::future::Future;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
@@ -261,6 +261,10 @@ impl Server {
             live: Arc::clone(&self.live),
             log: Arc::clone(self.service.log()),
             addresses: self.addresses,
+            certificates: Arc::clone(&self.certificates),
+            run: SystemTime::now()
+                .duration_since(UNIX_EPOCH)
+                .map_or(0, |time| time.as_millis() as u64),
             stopped: stopped.clone(),
         });
         let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));

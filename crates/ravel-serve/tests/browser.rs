@@ -119,25 +119,7 @@ async fn a_browser_finds_the_site_and_the_reasons() {
 
     let inspector = format!("http://localhost:{}/", server.addresses.inspect().port());
     client.goto(&inspector).await.unwrap();
-    let record = "//details[contains(@class, 'request')][.//span[@class='url'][text()='https://lanternferries.example/book/seat/14A']]";
-    let record = client.find(Locator::XPath(record)).await.unwrap();
-    assert!(!record.text().await.unwrap().contains("fallback /book{/step*}"), "closed at first");
-    record.find(Locator::Css("summary")).await.unwrap().click().await.unwrap();
-    let text = record.text().await.unwrap();
-    assert!(
-        text.contains("fallback /book{/step*} -> /book/") && text.contains("matched"),
-        "{text}"
-    );
-
-    // A request that comes while the page is open is added to it.
-    server.ask("GET", "http://www.lanternferries.example/loyalty/while-open", &[]).await;
-    let added = "//span[@class='url'][contains(text(), '/loyalty/while-open')]";
-    client
-        .wait()
-        .at_most(Duration::from_secs(10))
-        .for_element(Locator::XPath(added))
-        .await
-        .unwrap();
+    by_keyboard(&server, &client).await;
 
     // The box answers without leaving the page, by keyboard alone.
     let field = client.find(Locator::Css("input[name=address]")).await.unwrap();
@@ -177,6 +159,78 @@ async fn a_browser_finds_the_site_and_the_reasons() {
     assert!(wide.as_i64().unwrap() <= 0, "{wide} pixels too wide");
     client.close().await.unwrap();
     server.end().await;
+}
+
+/// The text of an element, once it is as wanted.
+async fn becomes(client: &Client, css: &str, wanted: &str) -> String {
+    let mut text = String::new();
+    for _ in 0..100 {
+        if let Ok(element) = client.find(Locator::Css(css)).await {
+            text = element.text().await.unwrap_or_default();
+        }
+        if text.contains(wanted) {
+            return text;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{wanted} is not in {text}");
+}
+
+/// Chooses, unfolds, opens, narrows and asks with keys alone.
+async fn by_keyboard(server: &Running, client: &Client) {
+    const CHOSEN: &str = "#log [aria-selected=true]";
+    let press = |keys: &'static str| async move {
+        client.active_element().await.unwrap().send_keys(keys).await.unwrap();
+    };
+    let log = client.find(Locator::Css("#log")).await.unwrap();
+    // One stop for the whole list.
+    let stops = "return [...document.querySelectorAll('#log, #log *')].filter((one) => one.tabIndex >= 0).length";
+    assert_eq!(client.execute(stops, Vec::new()).await.unwrap(), json!(1));
+    client.execute("document.getElementById('log').focus()", Vec::new()).await.unwrap();
+    // The app's page has loaded its script and style; they are folded away.
+    let folded = "return [...document.querySelectorAll('#log > [aria-level=\"2\"]')].every((one) => one.hidden)";
+    assert_eq!(client.execute(folded, Vec::new()).await.unwrap(), json!(true));
+    let app = "const rows = [...document.querySelectorAll('#log > li:not([hidden])')];\
+        return rows.findIndex((row) => row.textContent.includes('/book/seat/14A') && row.hasAttribute('aria-expanded'))";
+    let down = client.execute(app, Vec::new()).await.unwrap().as_i64().unwrap();
+    assert!(down >= 0, "the app's page has no assets: {}", log.html(false).await.unwrap());
+    for _ in 0..down {
+        press("\u{e015}").await;
+    }
+    assert!(becomes(client, CHOSEN, "/book/seat/14A").await.contains("asset"));
+    press("\u{e014}").await;
+    press("\u{e015}").await;
+    becomes(client, CHOSEN, "/assets/").await;
+    press("\u{e012}").await;
+    press("\u{e012}").await;
+    press("\u{e007}").await;
+    let text = becomes(client, "#details", "fallback /book{/step*} -> /book/").await;
+    assert!(
+        text.contains("matched") && text.contains("Copy as curl") && text.contains(" ms"),
+        "{text}"
+    );
+    assert_eq!(
+        client.active_element().await.unwrap().attr("id").await.unwrap().as_deref(),
+        Some("details")
+    );
+    // What a screen reader is told.
+    let tree = "const tree = document.getElementById('log'); const chosen = document.getElementById(tree.getAttribute('aria-activedescendant'));\
+        return [tree.role ?? tree.getAttribute('role'), tree.ariaLabel, chosen.ariaSelected, chosen.ariaLevel, chosen.ariaExpanded, tree.ariaLive]";
+    let told = client.execute(tree, Vec::new()).await.unwrap();
+    assert_eq!(told, json!(["tree", "Requests, the newest first", "true", "1", "false", null]));
+    // A request that comes while the page is open is added to it.
+    server.ask("GET", "http://www.lanternferries.example/loyalty/while-open", &[]).await;
+    becomes(client, "#log", "/loyalty/while-open").await;
+    // `/` goes to the search, and what is typed narrows the list.
+    press("/").await;
+    press("while-open").await;
+    becomes(client, "#count", "1 of ").await;
+    press("\u{e00c}").await;
+    let choose = "const line = document.querySelector('[data-by=line]'); line.value = 'edge.ravel:41'; line.dispatchEvent(new Event('input', { bubbles: true }))";
+    client.execute(choose, Vec::new()).await.unwrap();
+    becomes(client, "#count", "1 of ").await;
+    let all = "const line = document.querySelector('[data-by=line]'); line.value = ''; line.dispatchEvent(new Event('input', { bubbles: true }))";
+    client.execute(all, Vec::new()).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

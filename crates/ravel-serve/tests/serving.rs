@@ -124,13 +124,27 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
     server.ask("GET", "http://www.lanternferries.example/summer", &[]).await;
     let page = server.inspect("GET", "/", &[]).await;
     let text = String::from_utf8_lossy(page.body());
+    for part in ["http://www.lanternferries.example/summer", "edge.ravel:17", "role=\"tree\""] {
+        assert!(text.contains(part), "{part} is not in {text}");
+    }
+    let details = server.inspect("GET", "/request/1?part=1", &[]).await;
+    let text = String::from_utf8_lossy(details.body()).into_owned();
     for part in [
-        "http://www.lanternferries.example/summer",
-        "edge.ravel:17",
         "redirect /summer -&gt; /offers/summer-2027/",
+        "expect http://www.lanternferries.example/summer goes to /offers/summer-2027/ as 302 in 1 hop",
+        "--resolve www.lanternferries.example:",
+        "location: https://lanternferries.example/offers/summer-2027/",
     ] {
         assert!(text.contains(part), "{part} is not in {text}");
     }
+    let archive = server.inspect("GET", "/requests.har", &[]).await;
+    let archive: serde_json::Value = serde_json::from_slice(archive.body()).unwrap();
+    let entry = &archive["log"]["entries"][0];
+    assert_eq!(
+        (&archive["log"]["version"], &entry["response"]["status"]),
+        (&"1.2".into(), &302.into())
+    );
+    assert_eq!(server.inspect("GET", "/request/99", &[]).await.status(), 404);
     assert!(
         page.headers()["content-security-policy"]
             .to_str()
@@ -145,6 +159,9 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
         ("POST", "/try", &[("origin", "http://evil.example")], 403),
         ("POST", "/try", &[], 403),
         ("POST", "/try", &[("origin", &own)], 405),
+        ("POST", "/clear", &[], 403),
+        ("POST", "/clear", &[("origin", &own)], 204),
+        ("GET", "/request/1", &[], 404),
         ("GET", "/no-such", &[], 404),
         ("GET", "/inspect.js", &[], 200),
     ];

@@ -1,16 +1,12 @@
 //! What the inspector's page is made of.
 
-use std::time::SystemTime;
-
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::expect::journey;
 use ravel::rules::Severity;
 use ravel_check::EntryPointEnd;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
-use super::Inspector;
+use super::{Inspector, requests};
 use crate::{ExplainedAnswer, Record};
 
 /// A request that was typed in, and what came of it.
@@ -65,10 +61,14 @@ fn ask(
     Ok((journey(&walk), ExplainedAnswer::all(&site, &walk)))
 }
 
-pub(super) fn whole(inspector: &Inspector, asked: Option<&TestedRequest>) -> Markup {
+/// The whole page, with an answer to what was asked, or a request that is looked at.
+pub(super) fn whole(
+    inspector: &Inspector,
+    asked: Option<&TestedRequest>,
+    shown: Option<&Record>,
+) -> Markup {
     let site = inspector.live.site();
     let name = site.rules.site().host().to_string();
-    let records = inspector.log.last();
     html! {
         (DOCTYPE)
         html lang="en" {
@@ -85,14 +85,14 @@ pub(super) fn whole(inspector: &Inspector, asked: Option<&TestedRequest>) -> Mar
                     p { (open_at(inspector)) }
                 }
                 main {
-                    section.requests aria-labelledby="requests" {
-                        h2 #requests { "Requests" }
-                        p.hint #waiting hidden[!records.is_empty()] {
-                            "Open the site, and each request is shown here with the reason for its answer."
-                        }
-                        div #log aria-live="polite" { @for one in &records { (record(one)) } }
-                    }
+                    (requests::list(inspector))
                     div.aside {
+                        section #details.details tabindex="-1" aria-label="Details" {
+                            @match shown {
+                                Some(record) => (requests::details(inspector, record)),
+                                None => p.hint { "Choose a request to see why it was answered so." },
+                            }
+                        }
                         (form(asked))
                         div #state { (state(inspector)) }
                     }
@@ -112,56 +112,6 @@ fn open_at(inspector: &Inspector) -> Markup {
         format!("https://{host}.localhost:{https}{base}"),
     ];
     html! { @for url in &urls { a href=(url) rel="noreferrer" { (url) } " " } }
-}
-
-pub(super) fn record(record: &Record) -> Markup {
-    html! {
-        details.request data-number=(record.number) {
-            summary {
-                time.time datetime=(moment(record.time())) { (clock(record.time())) }
-                span class={ "status s" (record.sent().status() / 100) } { (record.sent().status()) }
-                span.what {
-                    span.method { (record.request().method()) }
-                    " " span.url { (record.request().url()) }
-                    span.outcome {
-                        @if let Some(location) = record.location() { " → " (location) }
-                        @else if let Some(file) = record.file() { " " (file) }
-                        @else { " " (record.outcome()) }
-                        @if record.hops() > 1 { " (" (record.hops()) " hops)" }
-                    }
-                }
-                span.line { (record.line().as_deref().unwrap_or("")) }
-            }
-            (way(record.answers()))
-        }
-    }
-}
-
-fn way(way: &[ExplainedAnswer]) -> Markup {
-    html! {
-        @for (number, one) in way.iter().enumerate() {
-            div.answer {
-                p.answer-head { @if number > 0 { "then " } code { (one.url) } " " strong { (one.answer) } }
-                table.steps {
-                    @for step in &one.steps {
-                        tr.acted[step.matched] {
-                            td.line { (step.line.as_deref().unwrap_or("")) }
-                            td { code { (step.subject) } }
-                            td { (step.result) }
-                        }
-                    }
-                }
-                details.fields {
-                    summary { (one.headers.len()) " header fields" }
-                    table.steps {
-                        @for (line, name, value) in &one.headers {
-                            tr { td.line { (line.as_deref().unwrap_or("")) } td { code { (name) ": " (value) } } }
-                        }
-                    }
-                }
-            }
-        }
-    }
 }
 
 fn form(asked: Option<&TestedRequest>) -> Markup {
@@ -186,7 +136,7 @@ pub(super) fn tried(tried: &TestedRequest) -> Markup {
             Err(why) => p.bad { (why) },
             Ok((journey, way)) => {
                 p.journey { (tried.address) " " strong { (journey) } }
-                (self::way(way))
+                (requests::answers(way))
             }
         }
     }
@@ -266,15 +216,4 @@ fn end(end: &EntryPointEnd) -> String {
         1 => format!("{status}, 1 hop"),
         hops => format!("{status}, {hops} hops"),
     }
-}
-
-/// The moment, for the script to show in the reader's own time (RFC 3339).
-fn moment(time: SystemTime) -> String {
-    OffsetDateTime::from(time).format(&Rfc3339).unwrap_or_default()
-}
-
-/// The time of day, in UTC.
-fn clock(time: SystemTime) -> String {
-    let time = OffsetDateTime::from(time);
-    format!("{:02}:{:02}:{:02}", time.hour(), time.minute(), time.second())
 }
