@@ -89,7 +89,7 @@ fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
 
 /// A server of the demo in another process; what it prints is read by the test alone.
 #[cfg(unix)]
-fn begin(folder: &std::path::Path, more: &[&str]) -> (Ending, String, std::process::ChildStdout) {
+fn begin(folder: &std::path::Path) -> (Ending, [String; 2], std::process::ChildStdout) {
     let mut command = ravel(folder);
     command.args([
         "serve",
@@ -103,7 +103,7 @@ fn begin(folder: &std::path::Path, more: &[&str]) -> (Ending, String, std::proce
         "--authority",
         "keys",
     ]);
-    command.args(more).stdout(Stdio::piped()).stderr(Stdio::null());
+    command.stdout(Stdio::piped()).stderr(Stdio::null());
     let mut serving = Ending(command.spawn().unwrap());
     let mut out = serving.0.stdout.take().unwrap();
     // Byte for byte, so that nothing of what follows is read with it.
@@ -112,7 +112,8 @@ fn begin(folder: &std::path::Path, more: &[&str]) -> (Ending, String, std::proce
         line.push(byte[0]);
     }
     let begun: Value = serde_json::from_slice(&line).unwrap();
-    (serving, begun["http"].as_str().unwrap().to_owned(), out)
+    let addresses = ["http", "inspect"].map(|name| begun[name].as_str().unwrap().to_owned());
+    (serving, addresses, out)
 }
 
 /// A reader that is slow gets every line; and when the server is told to end, it does so in time.
@@ -121,7 +122,7 @@ fn begin(folder: &std::path::Path, more: &[&str]) -> (Ending, String, std::proce
 fn no_line_is_lost_and_the_end_comes_in_time() {
     const REQUESTS: usize = 6_000;
     let demo = demo();
-    let (mut serving, http, out) = begin(demo.path(), &[]);
+    let (mut serving, [http, inspect], out) = begin(demo.path());
     let asking = std::thread::spawn(move || {
         let mut stream = TcpStream::connect(&http).unwrap();
         let mut answers = BufReader::new(stream.try_clone().unwrap());
@@ -145,6 +146,11 @@ fn no_line_is_lost_and_the_end_comes_in_time() {
         assert_eq!((&record["bytes"], &record["complete"]), (&Value::from(0), &Value::from(true)));
     }
     let open = asking.join().unwrap();
+    // The page stays small, however many there were.
+    let host = inspect.trim_start_matches("http://");
+    let page = ask(host, &format!("GET / HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n\r\n"));
+    assert_eq!(page.matches("role=\"treeitem\"").count(), 300);
+    assert!(page.len() < 300_000, "{} bytes", page.len());
     let id = serving.0.id().to_string();
     assert!(std::process::Command::new("kill").args(["-TERM", &id]).status().unwrap().success());
     let begun = std::time::Instant::now();

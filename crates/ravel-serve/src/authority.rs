@@ -7,6 +7,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::visitor::OWN_NAMES;
 use ravel::Rules;
 use rcgen::{
     BasicConstraints, CertificateParams, CidrSubnet, DnType, ExtendedKeyUsagePurpose,
@@ -229,6 +230,8 @@ impl Authority {
 /// The hosts that certificates may be for.
 fn permitted(rules: &Rules) -> Vec<GeneralSubtree> {
     let mut names: Vec<String> = rules.site().hosts().collect();
+    // This machine's own names act as previews; they are named once, and whole.
+    names.retain(|name| !OWN_NAMES.contains(&&**name));
     names.push("localhost".to_owned());
     let mut subtrees: Vec<GeneralSubtree> = names
         .iter()

@@ -21,7 +21,7 @@ use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use ravel::address::Scheme;
 use ravel::edge::Answer;
-use ravel::program::Effect;
+use ravel::program::{Effect, Stage};
 
 use crate::Site;
 use crate::respond::Body;
@@ -133,9 +133,31 @@ impl Forwards {
         Ok(self)
     }
 
-    /// The names that are forwarded.
-    pub fn names(&self) -> impl Iterator<Item = &str> {
-        self.targets.iter().map(|(who, _)| &**who)
+    /// What is wrong with them beside a site: a name that is none of its rules'.
+    pub(crate) fn problem(&self, site: &Site) -> Option<String> {
+        let rules = site.edge.program().rules(Stage::Redirect);
+        let names: Vec<String> = rules
+            .filter_map(|rule| match rule.rule().effect() {
+                Effect::Elsewhere(Some(who)) => Some(who.to_string()),
+                Effect::Elsewhere(None) => Some(site.name(rule.line())),
+                Effect::Redirect(_)
+                | Effect::Gone
+                | Effect::File(_)
+                | Effect::NotFoundPage(_)
+                | Effect::Headers(_) => None,
+            })
+            .collect();
+        let (who, _) = self.targets.iter().find(|(who, _)| !names.contains(who))?;
+        let known: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+        Some(match known.is_empty() {
+            true => format!(
+                "no rule says that `{who}` answers elsewhere; add `elsewhere PATTERN \"{who}\"`"
+            ),
+            false => format!(
+                "no rule says that `{who}` answers elsewhere; the rules have {}",
+                known.join(", ")
+            ),
+        })
     }
 
     /// What the local server answers; 502 with the reason where none does.

@@ -95,6 +95,8 @@ pub enum ServeError {
     Authority(AuthorityError),
     /// A port cannot be listened on.
     Port(SocketAddr, std::io::Error),
+    /// A forward does not fit the rules; the message says why.
+    Forward(String),
     /// TLS cannot be set up.
     Tls(tokio_rustls::rustls::Error),
 }
@@ -114,6 +116,7 @@ impl fmt::Display for ServeError {
             ServeError::Port(address, error) => {
                 write!(f, "{address} cannot be listened on: {error}")
             }
+            ServeError::Forward(message) => f.write_str(message),
             ServeError::Tls(error) => write!(f, "TLS cannot be set up: {error}"),
         }
     }
@@ -196,6 +199,9 @@ impl Server {
         let listen = Some(options.listen).filter(|ip| !ip.is_loopback() && !ip.is_unspecified());
         let live = Live::read_without(&options.rules, listen, &options.data);
         let live = Arc::new(live.map_err(ServeError::Read)?);
+        if let Some(problem) = options.forwards.problem(&live.site()) {
+            return Err(ServeError::Forward(problem));
+        }
         let (http, http_at) = take(options.listen, options.http).await?;
         let (https, https_at) = take(options.listen, options.https).await?;
         let (inspect, inspect_at) = take(IpAddr::from([127, 0, 0, 1]), options.inspect).await?;

@@ -6,14 +6,14 @@ use std::convert::Infallible;
 use std::net::SocketAddr;
 
 use bytes::Bytes;
-use common::{demo, demo_with, port};
+use common::{demo, demo_with, options, port};
 use http::{Request, Response};
 use http_body_util::{BodyExt, Full};
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use hyper_util::server::conn::auto::Builder;
-use ravel_serve::Forwards;
+use ravel_serve::{Forwards, Server};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 
@@ -136,7 +136,7 @@ async fn what_does_not_answer_is_explained() {
     server.end().await;
 }
 
-#[tokio::test]
+#[tokio::test(flavor = "multi_thread")]
 async fn forwards_say_what_is_wrong_with_them() {
     let cases = [
         ("api", "has no `=`"),
@@ -155,4 +155,12 @@ async fn forwards_say_what_is_wrong_with_them() {
         assert!(Forwards::default().with(text, false).is_ok(), "{text}");
     }
     assert!(Forwards::default().with("api=http://192.0.2.1", true).is_ok());
+    // A name that no rule has would never be asked.
+    let server = demo().await;
+    let wrong = Forwards::default().with("the ticket office=http://127.0.0.1:9", false).unwrap();
+    let error =
+        Server::bind(options(server.folder.path()).with_forwards(wrong)).await.err().unwrap();
+    let said = "no rule says that `the ticket office` answers elsewhere; the rules have `the booking service`";
+    assert_eq!(error.to_string(), said);
+    server.end().await;
 }

@@ -54,7 +54,7 @@ fn ask(
             Some((name, HeaderValue::from_str(value.trim()).ok()?))
         });
         let (name, value) =
-            field.ok_or_else(|| format!("`{header}` is no header field; write `name: value`"))?;
+            field.ok_or_else(|| format!("`{header}` is not a header; write `name: value`"))?;
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
@@ -122,7 +122,7 @@ fn form(asked: Option<&TestedRequest>) -> Markup {
             form #ask action="/try" method="get" {
                 label.wide { "Address" input name="address" required placeholder="/summer" value=(value(|tried| &tried.address)) autocomplete="off" spellcheck="false"; }
                 label { "Method" input name="method" placeholder="GET" value=(value(|tried| &tried.method)) autocomplete="off"; }
-                label { "Header field" input name="header" placeholder="cookie: beta=on" value=(value(|tried| &tried.header)) autocomplete="off"; }
+                label { "Header" input name="header" placeholder="cookie: beta=on" value=(value(|tried| &tried.header)) autocomplete="off"; }
                 button { "Ask" }
             }
             div #answer aria-live="polite" { @if let Some(asked) = asked { (tried(asked)) } }
