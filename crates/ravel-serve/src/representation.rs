@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use std::time::SystemTime;
 
@@ -17,6 +17,7 @@ use http_range_header::{EndPosition, StartPosition};
 use ring::digest;
 
 use crate::encoding::Encoding;
+use crate::watch::FileId;
 
 /// Files up to this size are read at once, larger ones in pieces of this size, in bytes.
 pub(crate) const PIECE_BYTES: usize = 256 * 1024;
@@ -27,7 +28,7 @@ const MAX_TAGS: usize = 4_096;
 
 /// The tags of files that were sent, until they change.
 #[derive(Debug, Default)]
-pub(crate) struct Tags(Mutex<HashMap<PathBuf, (SystemTime, u64, String)>>);
+pub(crate) struct Tags(Mutex<HashMap<FileId, (SystemTime, u64, String)>>);
 
 /// A file that is open.
 #[derive(Debug)]
@@ -52,22 +53,16 @@ pub(crate) enum FileError {
 impl OpenFile {
     /// Opens a file of a folder.
     pub(crate) fn open(path: &Path, root: &Path, tags: &Tags) -> Result<OpenFile, FileError> {
-        let missing = |error: io::Error| match error.kind() {
-            io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => FileError::Missing,
-            _ => FileError::Unreadable(error),
+        let beneath = path.strip_prefix(root).ok().and_then(|name| open_beneath(root, name));
+        let mut file = match beneath {
+            Some(file) => file,
+            None => open_checked(path, root)?,
         };
-        let real = path.canonicalize().map_err(missing)?;
-        let root = root.canonicalize().map_err(missing)?;
-        if !real.starts_with(&root) {
-            tracing::warn!(file = %path.display(), "the file leads out of the folder and is not shown");
-            return Err(FileError::Missing);
-        }
-        // What is no file, such as a pipe, would never be opened.
-        if !real.metadata().map_err(missing)?.is_file() {
-            return Err(FileError::Missing);
-        }
-        let mut file = File::open(&real).map_err(missing)?;
         let data = file.metadata().map_err(missing)?;
+        // What is no file, such as a pipe, is not read.
+        if !data.is_file() {
+            return Err(FileError::Missing);
+        }
         let modified = data.modified().unwrap_or(SystemTime::UNIX_EPOCH);
         let bytes = data.len();
         let content = match bytes <= PIECE_BYTES as u64 {
@@ -79,8 +74,8 @@ impl OpenFile {
             false => None,
         };
         let bytes = content.as_ref().map_or(bytes, |content| content.len() as u64);
-        let tag =
-            tags.tag(real, (modified, bytes), &mut file, content.as_deref()).map_err(missing)?;
+        let version = (FileId::of_data(&data, path), modified, bytes);
+        let tag = tags.tag(version, &mut file, content.as_deref()).map_err(missing)?;
         Ok(OpenFile { file, bytes, modified, tag, content })
     }
 
@@ -152,6 +147,45 @@ impl OpenFile {
     }
 }
 
+/// Opens a file of a folder in one step, in which no link leads out of it; none where that is not
+/// possible, or where it has to be looked at more closely. It never waits, as for a pipe.
+#[cfg(target_os = "linux")]
+fn open_beneath(root: &Path, name: &Path) -> Option<File> {
+    use rustix::fs::{CWD, Mode, OFlags, ResolveFlags, openat, openat2};
+    let folder = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let folder = openat(CWD, root, folder, Mode::empty()).ok()?;
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK;
+    let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS;
+    openat2(folder, name, flags, Mode::empty(), beneath).ok().map(File::from)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn open_beneath(_: &Path, _: &Path) -> Option<File> {
+    None
+}
+
+fn missing(error: io::Error) -> FileError {
+    match error.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => FileError::Missing,
+        _ => FileError::Unreadable(error),
+    }
+}
+
+/// Opens a file once it is known where its links lead.
+fn open_checked(path: &Path, root: &Path) -> Result<File, FileError> {
+    let real = path.canonicalize().map_err(missing)?;
+    let root = root.canonicalize().map_err(missing)?;
+    if !real.starts_with(&root) {
+        tracing::warn!(file = %path.display(), "the file leads out of the folder and is not shown");
+        return Err(FileError::Missing);
+    }
+    // What is no file would perhaps never be opened.
+    if !real.metadata().map_err(missing)?.is_file() {
+        return Err(FileError::Missing);
+    }
+    File::open(&real).map_err(missing)
+}
+
 /// What is sent of a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Selected {
@@ -201,8 +235,7 @@ impl Tags {
     /// The tag of a file's content; it is read again only once the file has changed.
     fn tag(
         &self,
-        path: PathBuf,
-        (modified, bytes): (SystemTime, u64),
+        (path, modified, bytes): (FileId, SystemTime, u64),
         file: &mut File,
         content: Option<&[u8]>,
     ) -> io::Result<String> {

@@ -88,8 +88,8 @@ async fn rebuilt(live: &Live) {
 }
 
 /// Which file a path leads to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum FileId {
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) enum FileId {
     #[cfg(unix)]
     Node(u64, u64),
     #[cfg(not(unix))]
@@ -98,6 +98,18 @@ enum FileId {
 }
 
 impl FileId {
+    /// Of a file that is open, by what is known of it.
+    #[cfg(unix)]
+    pub(crate) fn of_data(data: &std::fs::Metadata, _: &Path) -> FileId {
+        use std::os::unix::fs::MetadataExt;
+        FileId::Node(data.dev(), data.ino())
+    }
+
+    #[cfg(not(unix))]
+    pub(crate) fn of_data(_: &std::fs::Metadata, path: &Path) -> FileId {
+        FileId::of(path)
+    }
+
     #[cfg(unix)]
     fn of(path: &Path) -> FileId {
         use std::os::unix::fs::MetadataExt;
