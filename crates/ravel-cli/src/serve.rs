@@ -4,6 +4,7 @@ use std::io::{IsTerminal, Write};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use ravel_serve::{
     Authority, Forwards, Live, Options, ReadError, Record, ServeError, Server, ServerEvent,
@@ -41,6 +42,9 @@ pub(crate) struct Arguments {
     #[arg(long)]
     json: bool,
 }
+
+/// How long lines are gathered before they are written.
+const GATHER: Duration = Duration::from_millis(5);
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let filter = EnvFilter::try_from_env("RAVEL_LOG").unwrap_or_else(|_| EnvFilter::new("warn"));
@@ -109,6 +113,10 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
                 None
             }
         };
+        // Many at once are written at once.
+        if record.is_some() {
+            tokio::time::sleep(GATHER).await;
+        }
         let mut next = record.or_else(|| requests.try_recv().ok());
         while let Some(record) = next {
             match json {
@@ -120,7 +128,6 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
             }
             next = requests.try_recv().ok();
         }
-        // Many at once are written at once.
         out.flush()?;
     }
     if !json {

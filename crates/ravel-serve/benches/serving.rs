@@ -10,6 +10,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
+use std::time::Duration;
 
 use bytes::Bytes;
 use http::{Request, Response};
@@ -49,6 +50,8 @@ async fn play(which: &str, folder: &Path) {
     let mut log = fs::File::create(folder.join("log.txt")).expect("a log can be written");
     tokio::spawn(server.run(std::future::pending(), |_| {}));
     while let Some(record) = requests.recv().await {
+        // As the command does.
+        tokio::time::sleep(Duration::from_millis(5)).await;
         let mut lines = String::new();
         let mut next = Some(record);
         while let Some(record) = next {
