@@ -21,7 +21,7 @@ async fn hostile(
     http: std::net::SocketAddr,
     https: std::net::SocketAddr,
 ) -> std::io::Result<()> {
-    let address = if kind % 2 == 0 { http } else { https };
+    let address = if kind.is_multiple_of(2) { http } else { https };
     let mut stream = TcpStream::connect(address).await?;
     let host = "host: localhost\r\n";
     match kind % 8 {
