@@ -26,14 +26,22 @@ fn ask(address: &str, head: &str) -> String {
     text
 }
 
+/// The command on ports that are free.
+fn serve(
+    folder: &std::path::Path,
+    authority: impl AsRef<std::ffi::OsStr>,
+) -> std::process::Command {
+    let mut command = ravel(folder);
+    let arguments = ["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0"];
+    command.args(arguments).arg("--authority").arg(authority);
+    command
+}
+
 #[test]
 fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
     let demo = demo();
     let authority = demo.path().join("authority");
-    let mut command = ravel(demo.path());
-    command
-        .args(["serve", "--json", "--http", "0", "--https", "0", "--inspect", "0", "--authority"])
-        .arg(&authority);
+    let mut command = serve(demo.path(), &authority);
     let mut serving =
         Ending(command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap());
     let mut lines = BufReader::new(serving.0.stdout.take().unwrap()).lines();
@@ -90,19 +98,7 @@ fn it_says_where_it_is_and_what_it_answers_and_ends_when_asked() {
 /// A server of the demo in another process; what it prints is read by the test alone.
 #[cfg(unix)]
 fn begin(folder: &std::path::Path) -> (Ending, [String; 2], std::process::ChildStdout) {
-    let mut command = ravel(folder);
-    command.args([
-        "serve",
-        "--json",
-        "--http",
-        "0",
-        "--https",
-        "0",
-        "--inspect",
-        "0",
-        "--authority",
-        "keys",
-    ]);
+    let mut command = serve(folder, "keys");
     command.stdout(Stdio::piped()).stderr(Stdio::null());
     let mut serving = Ending(command.spawn().unwrap());
     let mut out = serving.0.stdout.take().unwrap();
@@ -166,19 +162,7 @@ fn its_own_output_is_no_change() {
     let demo = demo();
     let log = std::fs::File::create(demo.path().join("dist/requests.jsonl")).unwrap();
     let errors = std::fs::File::create(demo.path().join("errors.txt")).unwrap();
-    let mut command = ravel(demo.path());
-    command.args([
-        "serve",
-        "--json",
-        "--http",
-        "0",
-        "--https",
-        "0",
-        "--inspect",
-        "0",
-        "--authority",
-        "keys",
-    ]);
+    let mut command = serve(demo.path(), "keys");
     command.env("RAVEL_LOG", "info").stdout(log).stderr(errors);
     let serving = Ending(command.spawn().unwrap());
     let printed = || std::fs::read_to_string(demo.path().join("dist/requests.jsonl")).unwrap();

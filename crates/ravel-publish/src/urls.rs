@@ -2,11 +2,11 @@
 
 use std::collections::{HashMap, HashSet};
 
+use ravel::Outcome;
 use ravel::address::{Request, encode, is_path_byte};
 use ravel::edge::{Edge, Route, RouteEnd};
 use ravel::program::{RuleRef, Stage, Test, TestKind};
 use ravel::template::{Pattern, QueryTest};
-use ravel::{Outcome, edge::MAX_HOPS};
 
 /// The URLs of a site below its base path, each as its path and query.
 pub(crate) struct SiteUrls<'e> {
@@ -242,6 +242,3 @@ pub(crate) fn path_of(name: &str) -> String {
     encode(name.as_bytes(), |byte| byte == b'/' || is_path_byte(byte), &mut path);
     path
 }
-
-/// As many redirects as browsers follow.
-pub(crate) const MAX_STEPS: usize = MAX_HOPS;

@@ -4,15 +4,12 @@
 mod common;
 
 use std::fs;
-use std::sync::Arc;
 use std::time::Duration;
 
-use common::{copy, demo};
+use common::{copy, demo, tls};
 use ravel_serve::{Options, Server};
 use tokio::net::TcpStream;
-use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, pem::PemObject};
-use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 /// Whether a handshake with a server verifies against a certificate on disk.
 async fn verifies(
@@ -20,16 +17,9 @@ async fn verifies(
     host: &str,
     certificate: &std::path::Path,
 ) -> bool {
-    let mut roots = RootCertStore::empty();
-    roots.add(CertificateDer::from_pem_file(certificate).unwrap()).unwrap();
-    let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-    let config = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .unwrap();
-    let config = Arc::new(config.with_root_certificates(roots).with_no_client_auth());
     let stream = TcpStream::connect(address).await.unwrap();
     let host = ServerName::try_from(host.to_owned()).unwrap();
-    TlsConnector::from(config).connect(host, stream).await.is_ok()
+    tls(certificate, &[]).connect(host, stream).await.is_ok()
 }
 
 /// Two servers that begin at once on an empty folder share one authority, fifty times over.

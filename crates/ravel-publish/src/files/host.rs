@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 
 use ravel::Outcome;
 use ravel::address::decode;
+use ravel::edge::MAX_HOPS;
 
-use crate::urls::{MAX_STEPS, SiteUrls, VisitEnd};
+use crate::urls::{SiteUrls, VisitEnd};
 
 /// The files of a host, by their names.
 #[derive(Default)]
@@ -96,7 +97,7 @@ impl FileHost {
         let mut at = url.to_owned();
         let mut direct = true;
         let came = |end, direct| Visit { end, direct };
-        for _ in 0..=MAX_STEPS {
+        for _ in 0..=MAX_HOPS {
             let (path, query) = at.split_once('?').map_or((&*at, None), |(p, q)| (p, Some(q)));
             let shown =
                 |name: &str| VisitEnd::File { path: path.to_owned(), name: name.to_owned() };

@@ -101,16 +101,9 @@ impl Running {
         if scheme == "http" {
             return exchange(TcpStream::connect(self.addresses.http()).await?, request).await;
         }
-        let mut roots = RootCertStore::empty();
-        roots.add(CertificateDer::from_pem_file(&self.authority).unwrap()).unwrap();
-        let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .unwrap();
-        let config = config.with_root_certificates(roots).with_no_client_auth();
         let stream = TcpStream::connect(self.addresses.https()).await?;
         let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
-        exchange(TlsConnector::from(Arc::new(config)).connect(name, stream).await?, request).await
+        exchange(tls(&self.authority, &[]).connect(name, stream).await?, request).await
     }
 
     /// The same over HTTP/2 (RFC 9113), where the host is the `:authority`.
@@ -126,17 +119,9 @@ impl Running {
         }
         let request = request.body(Full::<Bytes>::default()).unwrap();
         let host = request.uri().host().unwrap().to_owned();
-        let mut roots = RootCertStore::empty();
-        roots.add(CertificateDer::from_pem_file(&self.authority).unwrap()).unwrap();
-        let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .unwrap();
-        let mut config = config.with_root_certificates(roots).with_no_client_auth();
-        config.alpn_protocols = vec![b"h2".to_vec()];
         let stream = TcpStream::connect(self.addresses.https()).await?;
         let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
-        let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await?;
+        let stream = tls(&self.authority, &["h2"]).connect(name, stream).await?;
         let http2 = hyper::client::conn::http2::Builder::new(TokioExecutor::new());
         let (mut sender, connection) =
             http2.handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
@@ -185,6 +170,19 @@ where
     let (head, body) = response.into_parts();
     let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
     Ok(Response::from_parts(head, body))
+}
+
+/// A TLS client that trusts one certificate authority, and speaks these protocols.
+pub(crate) fn tls(authority: &Path, protocols: &[&str]) -> TlsConnector {
+    let mut roots = RootCertStore::empty();
+    roots.add(CertificateDer::from_pem_file(authority).unwrap()).unwrap();
+    let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap();
+    let mut config = config.with_root_certificates(roots).with_no_client_auth();
+    config.alpn_protocols = protocols.iter().map(|name| name.as_bytes().to_vec()).collect();
+    TlsConnector::from(Arc::new(config))
 }
 
 pub(crate) fn port(address: SocketAddr) -> u16 {
