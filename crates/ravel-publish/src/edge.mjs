@@ -9,7 +9,7 @@
 //
 // If you change this, change edge/decide.rs too: both interpret one program.
 
-const VERSION = 2;
+const VERSION = 3;
 const MAX_REDIRECTS_JOINED = 16;
 // Normalized, without its fragment.
 const MAX_URL_BYTES = 8192;
@@ -148,9 +148,9 @@ function matchRule(rule, visit) {
   if (spans === null) return null;
   for (const [start, end] of spans) captures.push({ text: path.slice(start, end), from: "path" });
   for (const [key, test, wanted] of rule.query ?? []) {
-    const values = visit.parameters.filter((one) => one.key === key).map(({ sent }) => sent);
-    const is = (text) => formDecode(text) === wanted;
-    const text = values.find({ present: () => true, is, capture: (text) => text !== "" }[test]);
+    const is = (sent) => formDecode(sent) === wanted;
+    const takes = { present: () => true, is, capture: (sent) => sent }[test];
+    const text = visit.parameters.find((one) => one.key === key && takes(one.sent))?.sent;
     if (text === undefined) return null;
     if (test === "capture") captures.push({ text, from: "query" });
   }
@@ -346,11 +346,11 @@ function look({ literal, valued, root }, path, visit, found) {
 
 /** The numbers of the rules of a stage that could match, in the order of the file. */
 function candidates({ plain, indexed, index: { relative, hosts, labels } }, visit) {
-  const listed = visit.relative === null ? [] : (plain.get(low(visit.relative)) ?? []);
+  const listed = plain.get(low(visit.relative ?? "")) ?? [];
   if (!indexed) return listed;
   const found = [...listed];
   const lookIn = (index, path) => index && look(index, low(path), visit, found);
-  if (visit.relative !== null) lookIn(relative, visit.relative);
+  if (visit.relative) lookIn(relative, visit.relative);
   lookIn(own(hosts, visit.host), visit.path);
   if (visit.role === "preview") lookIn(own(hosts, table.host), visit.path);
   lookIn(own(labels, restOf(visit.host)), visit.path);
@@ -482,10 +482,8 @@ const missing = (visit, outcome, status) => {
 function fileDecision(visit) {
   if (visit.relative === null) return { outcome: "outside", status: 404, file: null };
   if (visit.method !== "GET") return { outcome: "refused", status: 405, file: null };
-  const rewritten = first(table.rewrites, visit);
-  const found = rewritten === null ? visit.found : null;
-  const own = found?.gets === SERVES ? found.file : rewritten?.file;
-  const file = own ?? first(table.fallbacks, visit);
+  const found = first(table.rewrites, visit) ?? visit.found;
+  const file = (found?.gets ? null : found?.file) ?? first(table.fallbacks, visit);
   if (file === null) return missing(visit, "missing", 404);
   return { outcome: "file", status: 200, file };
 }
@@ -628,18 +626,19 @@ function prepare({ stages, ...data }) {
 
 function readyStage({ rules, index }, acts) {
   const plain = new Map();
-  const indexed = !rules.every(Array.isArray);
-  rules.forEach((rule, number) => {
-    if (!Array.isArray(rule)) return (rules[number] = readyRule(rule, acts));
-    known({ "string,string,number": acts.redirect }, rule.map((part) => typeof part).join());
-    plain.set(rule[0], [...(plain.get(rule[0]) ?? []), number]);
-  });
-  // Of redirects from path to path there may be very many: made when met.
+  let indexed;
   const ruleOf = (number) => {
-    const [path, to, status] = Array.isArray(rules[number]) ? rules[number] : [];
-    if (status) rules[number] = readyRule({ path, do: "redirect", to: { path: to }, status }, acts);
-    return rules[number];
+    const rule = rules[number];
+    const { 0: path, 1: to, 2: status } = rule;
+    const whole = path ? { path, do: "redirect", to: { path: to }, status } : rule;
+    return rule.act ? rule : (rules[number] = readyRule(whole, acts));
   };
+  rules.forEach(({ 0: path, 2: status }, number) => {
+    if (path) known({ number: acts.redirect }, typeof status);
+    // Of redirects from path to path there may be very many: made when met.
+    if (typeof path === "string") plain.set(path, [...(plain.get(path) ?? []), number]);
+    else indexed = ruleOf(number);
+  });
   return { index, plain, indexed, ruleOf };
 }
 
@@ -655,4 +654,4 @@ function readyRule(rule, acts) {
   return { ...rule, isFound, act: known(acts, rule.do), plain, onHeaders };
 }
 
-const table = prepare(JSON.parse("TABLE"));
+const table = prepare(JSON.parse('TABLE'));

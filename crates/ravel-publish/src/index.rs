@@ -32,20 +32,37 @@ struct Node {
     tails: BTreeMap<(usize, usize), BTreeMap<String, Vec<usize>>>,
 }
 
-/// The index of a stage; redirects from path to path, which stand in the table as lists, are left
-/// to the module.
-pub(super) fn index(rules: &[&Rule], fold: bool, is_plain: impl Fn(&Rule) -> bool) -> Value {
+/// Where a rule stands in the index.
+#[derive(PartialEq)]
+pub(super) enum Place {
+    ByPattern,
+    /// Beside all that are tried for every path.
+    Tried,
+    /// Nowhere: the module finds it by its path.
+    Left,
+}
+
+/// The index of a stage.
+pub(super) fn index(rules: &[&Rule], fold: bool, place: impl Fn(&Rule) -> Place) -> Value {
     let mut relative = PathIndex::default();
     let (mut hosts, mut labels) = (BTreeMap::new(), BTreeMap::new());
-    for (number, rule) in rules.iter().enumerate().filter(|(_, rule)| !is_plain(rule)) {
-        let place = match rule.pattern().origin() {
+    for (number, rule) in rules.iter().enumerate() {
+        match place(rule) {
+            Place::Left => continue,
+            Place::Tried => {
+                relative.root.all_the_rest((0, 0), "\n".to_owned()).push(number);
+                continue;
+            }
+            Place::ByPattern => {}
+        }
+        let paths = match rule.pattern().origin() {
             None => &mut relative,
             Some(origin) => {
                 let map = if origin.host().capture().is_some() { &mut labels } else { &mut hosts };
                 map.entry(origin.host().host().to_string()).or_insert_with(PathIndex::default)
             }
         };
-        place.insert(rule, number, fold);
+        paths.insert(rule, number, fold);
     }
     let all = |map: BTreeMap<String, PathIndex>| -> Map<String, Value> {
         map.into_iter().map(|(host, index)| (host, index.into_value())).collect()
@@ -87,8 +104,8 @@ impl PathIndex {
             Some(tail) => {
                 let (lead, end) = (tail.lead(), tail.end());
                 let lead = format!("{}{lead}", if tail.slash() { "/" } else { "" });
-                let sized = node.tails.entry((lead.len(), end.len())).or_default();
-                sized.entry(low(&format!("{lead}\n{end}"))).or_default().push(number);
+                let ends = low(&format!("{lead}\n{end}"));
+                node.all_the_rest((lead.len(), end.len()), ends).push(number);
             }
         }
     }
@@ -99,6 +116,11 @@ impl PathIndex {
 }
 
 impl Node {
+    /// The rules that take all the rest of a path between two ends of these lengths.
+    fn all_the_rest(&mut self, sizes: (usize, usize), ends: String) -> &mut Vec<usize> {
+        self.tails.entry(sizes).or_default().entry(ends).or_default()
+    }
+
     /// A list whose empty end is left out.
     fn into_value(self) -> Value {
         let nodes = |map: BTreeMap<String, Node>| -> Map<String, Value> {

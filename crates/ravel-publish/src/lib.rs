@@ -55,7 +55,7 @@ pub const TYPES: &str = include_str!("edge.d.ts");
 /// ```
 pub fn module(table: &Value) -> String {
     let reader: String = READER.split_inclusive('\n').filter(|line| !is_comment(line)).collect();
-    reader.replacen("\"TABLE\"", &script_text(&table.to_string()), 1)
+    reader.replacen("'TABLE'", &script_text(&table.to_string()), 1)
 }
 
 /// Whether a line of the reader is for those who change it.
@@ -64,17 +64,20 @@ fn is_comment(line: &str) -> bool {
     line.is_empty() || line.starts_with("//") || (line.starts_with("/**") && line.ends_with("*/"))
 }
 
-/// A text as a string literal that is safe in a script, and in a page with a script in it.
+/// A text as a string literal that is safe in a script, and in a page with a script in it. Quotes
+/// are single, since a table is full of double ones.
 fn script_text(text: &str) -> String {
-    let literal = Value::from(text).to_string();
-    let mut out = String::with_capacity(literal.len());
-    for c in literal.chars() {
+    let mut out = String::with_capacity(text.len() + 2);
+    out.push('\'');
+    for c in text.chars() {
         match c {
-            '<' | '>' | '&' | '\u{2028}' | '\u{2029}' => {
+            '\\' | '\'' => out.extend(['\\', c]),
+            '\0'..='\u{1f}' | '<' | '>' | '&' | '\u{2028}' | '\u{2029}' => {
                 out.push_str(&format!("\\u{:04x}", c as u32))
             }
             c => out.push(c),
         }
     }
+    out.push('\'');
     out
 }

@@ -5,20 +5,20 @@
 
 use serde_json::{Map, Value, json};
 
-use super::index::index;
+use super::index::{Place, index};
 use ravel::address::Scheme;
 use ravel::edge::{BODIES, Edge};
 use ravel::files::KNOWN_TYPES;
 use ravel::program::Pages;
 use ravel::program::is_origin_bound;
 use ravel::program::{
-    Effect, FileRole, HeaderOp, Program, Role, Rule, RuleRef, Stage, Test, TestKind, TextSet,
-    ValueSet,
+    Effect, FileRole, HeaderOp, Program, Redirect, Role, Rule, RuleRef, Stage, Test, TestKind,
+    TextSet, ValueSet,
 };
 use ravel::template::{Expression, Pattern, Piece, QueryTest, Target, Template};
 
 /// The version of tables that are written, and that `edge.mjs` reads.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// The table of an edge. The same edge has the same table, to the byte. Its form is
 /// docs/table.schema.json.
@@ -31,18 +31,32 @@ const VERSION: u32 = 2;
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn table(edge: &Edge) -> Value {
-    table_of(edge, |_| true)
+    table_of(edge, |_| true, Listed::Found)
+}
+
+/// How redirects that stand in the table as lists are found by their patterns.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Listed {
+    /// By the index.
+    Found,
+    /// By trying each, where a small table counts for more than the time of an answer.
+    Tried,
 }
 
 /// The table of an edge with some of its rules.
-pub(crate) fn table_of(edge: &Edge, holds: impl Fn(RuleRef<'_>) -> bool) -> Value {
+pub(crate) fn table_of(edge: &Edge, holds: impl Fn(RuleRef<'_>) -> bool, listed: Listed) -> Value {
     let program = edge.program();
     let site = program.site();
     let stage = |stage: Stage| {
         let rules = program.rules(stage).filter(|rule| holds(*rule));
         let rules: Vec<&Rule> = rules.map(|rule| rule.rule()).collect();
         let written: Vec<Value> = rules.iter().map(|one| rule(one, program)).collect();
-        json!({ "rules": written, "index": index(&rules, site.ignore_case(), |rule| plain(rule).is_some()) })
+        let place = |rule: &Rule| match path_to_path(rule) {
+            Some(_) if rule.one_path().is_some() => Place::Left,
+            Some(_) if listed == Listed::Tried => Place::Tried,
+            _ => Place::ByPattern,
+        };
+        json!({ "rules": written, "index": index(&rules, site.ignore_case(), place) })
     };
     let files: Vec<Value> = (0..)
         .zip(edge.files().names())
@@ -104,10 +118,14 @@ fn hosts(edge: &Edge) -> Map<String, Value> {
     hosts
 }
 
-/// A redirect from path to path, of which there may be very many.
-fn plain(rule: &Rule) -> Option<(&str, &str, u16)> {
-    let redirect = rule.redirect().filter(|redirect| !redirect.drop_query())?;
-    Some((rule.one_path()?, redirect.target().literal_path()?, redirect.status()))
+/// A redirect from path to path, of which there may be very many: what it leads to.
+fn path_to_path(rule: &Rule) -> Option<&Redirect> {
+    let (pattern, redirect) = (rule.pattern(), rule.redirect()?);
+    let target = redirect.target();
+    let is_path = pattern.origin().is_none() && pattern.query().is_empty();
+    let to_path = target.origin().is_none() && target.query().is_none();
+    let is_bare = rule.tests().iter().next().is_none() && !redirect.drop_query();
+    (is_path && to_path && target.fragment().is_none() && is_bare).then_some(redirect)
 }
 
 /// The bytes of a text in UTF-8, a character each, as the module has all that it compares.
@@ -118,8 +136,9 @@ pub(super) fn bytes(text: &str) -> String {
 fn rule(rule: &Rule, program: &Program) -> Value {
     let pattern = &rule.pattern();
     let fold = program.site().ignore_case();
-    if let Some((path, to, status)) = plain(rule) {
-        return json!([low(path, fold), to, status]);
+    if let Some(redirect) = path_to_path(rule) {
+        let to = put(redirect.target().path(), pattern);
+        return json!([pattern_path(pattern.path(), fold), to, redirect.status()]);
     }
     let mut out = Map::new();
     if let Some(origin) = pattern.origin() {

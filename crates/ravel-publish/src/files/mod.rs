@@ -17,7 +17,7 @@ use ravel::edge::Edge;
 use ravel::language::Line;
 use ravel::program::Stage;
 
-use crate::table::table_of;
+use crate::table::{Listed, table_of};
 use host::Shown;
 use placement::Placement;
 
@@ -132,7 +132,11 @@ const MISSING: &str = "404.html";
 pub fn files(edge: &Edge, lost: Option<&str>) -> PublishedFiles {
     let placement = Placement::new(edge);
     let lines = support::lines(&placement);
-    let table = table_of(edge, |rule| !placement.replaces(rule) && rule.stage() != Stage::Headers);
+    let table = table_of(
+        edge,
+        |rule| !placement.replaces(rule) && rule.stage() != Stage::Headers,
+        Listed::Tried,
+    );
     let origin = placement.urls().origin();
     let page = |shown: &Shown| match shown {
         Shown::Site => None,
