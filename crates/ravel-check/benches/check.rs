@@ -1,5 +1,5 @@
 //! What checking costs, beside loading: `cargo bench -p ravel-check`. Ratios of the fastest of
-//! rounds that take turns in one run.
+//! rounds that are interleaved in one run.
 
 use std::fmt::Write;
 use std::hint::black_box;

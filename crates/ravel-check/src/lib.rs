@@ -12,13 +12,14 @@
 //! )?;
 //! let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["new/a.html"]));
 //! assert!(!ravel_check::verify_all(&edge)[0].holds());
-//! assert_eq!(ravel_check::Audit::new(&edge).rules()[0].code().name(), "never-acts");
+//! assert_eq!(ravel_check::Audit::new(&edge).rules()[0].code().name(), "unreachable-rule");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
 #![warn(missing_docs)]
 
 mod audit;
+mod coverage;
 mod every;
 #[cfg(feature = "serde")]
 mod serial;
@@ -26,4 +27,5 @@ pub mod space;
 mod symbolic;
 
 pub use audit::{Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, reads};
+pub use coverage::{CoverageState, RuleCoverage, coverage};
 pub use every::{verify_all, witnesses};

@@ -1,17 +1,18 @@
-//! Findings and ways as data for other programs (feature `serde`).
+//! Findings and entry points as data for other programs (feature `serde`).
 
 use ravel::Rules;
 use ravel::finding::Finding;
 use ravel::serial::{Data, SerializeBeside};
 use serde::{Serialize, Serializer};
 
-use crate::{EntryPoint, EntryPointEnd, Report, Shadowing};
+use crate::{EntryPoint, EntryPointEnd, Report, RuleCoverage, Shadowing};
 use ravel::rules::Severity;
 
 #[derive(Serialize)]
 struct ReportData<'a> {
-    problems: usize,
-    advice: usize,
+    errors: usize,
+    warnings: usize,
+    notes: usize,
     accepted: usize,
     findings: Data<'a, [Finding]>,
 }
@@ -23,8 +24,9 @@ impl SerializeBeside for Report {
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
         ReportData {
-            problems: self.count(Severity::Problem),
-            advice: self.count(Severity::Advice),
+            errors: self.count(Severity::Error),
+            warnings: self.count(Severity::Warning),
+            notes: self.count(Severity::Note),
             accepted: self.accepted,
             findings: rules.data(&*self.findings),
         }
@@ -81,5 +83,31 @@ impl Serialize for EntryPointEnd {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let EntryPointEnd { asked, url, status, hops, .. } = self;
         EntryPointEndData { asked, url, status: *status, hops: *hops }.serialize(serializer)
+    }
+}
+
+#[derive(Serialize)]
+struct RuleCoverageData<'a> {
+    source: &'a str,
+    line: u32,
+    rule: &'a str,
+    state: &'a str,
+    unnoticed: &'a [String],
+}
+
+impl SerializeBeside for RuleCoverage {
+    fn serialize_beside<S: Serializer>(
+        &self,
+        rules: &Rules,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        RuleCoverageData {
+            source: rules.source(self.line()),
+            line: self.line().number(),
+            rule: self.rule(),
+            state: self.state().as_str(),
+            unnoticed: self.unnoticed(),
+        }
+        .serialize(serializer)
     }
 }

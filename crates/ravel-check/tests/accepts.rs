@@ -13,11 +13,11 @@ const SITE: &str = "site https://h.example/\n";
 
 /// Statements with what is found on them, each on paths of its own.
 const STATEMENTS: [(&str, &[&str]); 6] = [
-    ("redirect /one -> /a\nredirect /one -> /b\n", &["never-acts"]),
+    ("redirect /one -> /a\nredirect /one -> /b\n", &["unreachable-rule"]),
     ("redirect /two/{x} -> /a\n", &["unused-capture"]),
-    ("redirect /three -> /nowhere\n", &["ends-missing"]),
-    ("headers /four\n  set x-a: 1\n", &["headers-never"]),
-    ("fallback /five{/x*} -> /nothing\n", &["no-such-file"]),
+    ("redirect /three -> /nowhere\n", &["redirect-to-missing"]),
+    ("headers /four\n  set x-a: 1\n", &["unused-headers"]),
+    ("fallback /five{/x*} -> /nothing\n", &["missing-file"]),
     ("redirect /six -> /a\n", &[]),
 ];
 
@@ -84,8 +84,8 @@ fn each_statement_has_its_finding() {
 #[test]
 fn an_accept_that_is_about_nothing_is_found() {
     let (found, accepted) =
-        findings(&format!("{SITE}redirect /six -> /a\n  accept never-acts \"was so\"\n"));
+        findings(&format!("{SITE}redirect /six -> /a\n  accept unreachable-rule \"was so\"\n"));
     let names: Vec<(u32, &str)> = found.iter().map(|(line, code)| (*line, code.name())).collect();
-    assert!(names.contains(&(3, "nothing-accepted")), "{names:?}");
+    assert!(names.contains(&(3, "unused-accept")), "{names:?}");
     assert_eq!(accepted, 0);
 }

@@ -40,22 +40,22 @@ fn rules_have_these_findings_and_no_others() {
         ("", &[]),
         // A file's type follows from its name.
         ("headers {/x*} type image/*\n  set x-a: 1\n", &[]),
-        ("headers {/x*} type imag/png\n  set x-a: 1\n", &["6 headers-never"]),
-        ("headers /b{/x*} type image/png\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers {/x*} type imag/png\n  set x-a: 1\n", &["6 unused-headers"]),
+        ("headers /b{/x*} type image/png\n  set x-a: 1\n", &["6 unused-headers"]),
         ("headers {/x*} on all type text/plain\n  set x-a: 1\n", &[]),
-        ("headers {/x*} type font/woff2\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers {/x*} type font/woff2\n  set x-a: 1\n", &["6 unused-headers"]),
         // Order, queries, conditions, hosts. Of `?id=x&id=1` the first value is no number, and some
         // value is 1.
         ("redirect /x.html -> /a\nredirect /{y}.html -> /b/\n", &["7 unused-capture"]),
         (
             "redirect /{y}.php -> /b/\n  accept unused-capture \"-\"\nredirect /x.php -> /a\n",
-            &["8 never-acts"],
+            &["8 unreachable-rule"],
         ),
         ("redirect /x.php?id=1 -> /a\nredirect /x.php -> /b/\n", &[]),
-        ("redirect /x.php -> /b/\nredirect /x.php?id=1 -> /a\n", &["7 never-acts"]),
+        ("redirect /x.php -> /b/\nredirect /x.php?id=1 -> /a\n", &["7 unreachable-rule"]),
         (
             "redirect /x.php?id={n} -> /a\n  where n is digits\n  accept unused-capture \"-\"\nredirect /x.php?id=1 -> /b/\n",
-            &["8 nothing-accepted"],
+            &["8 unused-accept"],
         ),
         ("redirect /x.php?id={n} -> /a\n  where n is digits\nredirect /x.php?id=one -> /b/\n", &[]),
         (
@@ -65,7 +65,7 @@ fn rules_have_these_findings_and_no_others() {
         ("redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n", &[]),
         (
             "redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n  when not cookie c\nredirect /x.php -> /app/\n",
-            &["10 never-acts"],
+            &["10 unreachable-rule"],
         ),
         (
             "redirect /x.php -> /a\n  when cookie c is 1\nredirect /x.php -> /b/\n  when cookie c\n",
@@ -73,20 +73,20 @@ fn rules_have_these_findings_and_no_others() {
         ),
         (
             "redirect /x.php -> /a\n  when cookie c\nredirect /x.php -> /b/\n  when cookie c is 1\n",
-            &["8 never-acts"],
+            &["8 unreachable-rule"],
         ),
         (
             "redirect /x.php -> /a\n  when header x-a contains one\nredirect /x.php -> /b/\n  when header x-a is none\n",
-            &["8 never-acts"],
+            &["8 unreachable-rule"],
         ),
         (
             "redirect /x.php -> /a\n  when scheme is http\nredirect /x.php -> /b/\n  when scheme is https\nredirect /x.php -> /app/\n",
-            &["10 never-acts"],
+            &["10 unreachable-rule"],
         ),
         ("redirect /x.php -> /a\n  when host is www.h.example\nredirect /x.php -> /b/\n", &[]),
         (
             "redirect https://www.h.example/x.php -> /a\nredirect /x.php -> /b/\n  when host is www.h.example\n",
-            &["7 never-acts"],
+            &["7 unreachable-rule"],
         ),
         (
             "redirect /x.php -> /a\n  when method is POST\nredirect /x.php -> /b/\n  when method is GET\n",
@@ -94,7 +94,7 @@ fn rules_have_these_findings_and_no_others() {
         ),
         (
             "redirect /x.php -> /a\n  when host is h.example\n  when host is www.h.example\n",
-            &["6 never-acts"],
+            &["6 unreachable-rule"],
         ),
         (
             "redirect /x.php -> /a\n  when preview\nredirect /x.php -> /b/\n  when not preview\n",
@@ -103,77 +103,77 @@ fn rules_have_these_findings_and_no_others() {
         // Together, two rules cover a third.
         (
             "redirect /s/{n}.php -> /a\n  where n is one of p, q\nredirect /s/{n}.php -> /b/\n  where n is not one of p, q\nredirect /s/r.php -> /app/\n",
-            &["10 never-acts"],
+            &["10 unreachable-rule"],
         ),
-        ("redirect /s{/x*} -> https://o.example{/x*}\ngone /s/t\n", &["7 never-acts"]),
+        ("redirect /s{/x*} -> https://o.example{/x*}\ngone /s/t\n", &["7 unreachable-rule"]),
         ("gone /s/t\nredirect /s{/x*} -> https://o.example{/x*}\n", &[]),
-        ("gone /s/t/\nelsewhere /s/t/\n", &["7 never-acts"]),
-        ("redirect /x.php -> /x.php\n", &["6 ends-missing"]),
+        ("gone /s/t/\nelsewhere /s/t/\n", &["7 unreachable-rule"]),
+        ("redirect /x.php -> /x.php\n", &["6 redirect-to-missing"]),
         (
             "redirect {/x*} -> https://h.example{/x*}\n  when scheme is https\n  when host is h.example\n",
-            &["6 never-acts"],
+            &["6 unreachable-rule"],
         ),
         // Where redirects lead.
-        ("redirect /x.php -> /y.php\nredirect /y.php -> /x.php\n", &["6 circle"]),
+        ("redirect /x.php -> /y.php\nredirect /y.php -> /x.php\n", &["6 redirect-loop"]),
         (
             "redirect /x.php -> /y.php\n  when cookie c\nredirect /y.php -> /x.php\n  when cookie c\n",
-            &["6 circle"],
+            &["6 redirect-loop"],
         ),
         (
             "redirect /x.php -> /y.php\n  when cookie c\nredirect /y.php -> /x.php\n  when not cookie c\n",
-            &["6 ends-missing", "8 ends-missing"],
+            &["6 redirect-to-missing", "8 redirect-to-missing"],
         ),
         (
             "redirect /x.php -> https://www.h.example/y.php\nredirect /y.php -> /x.php\n",
-            &["6 circle", "6 through-alias"],
+            &["6 redirect-loop", "6 redirect-to-alias"],
         ),
-        ("redirect /b -> /b/\nredirect /b/ -> /b\n", &["6 circle", "7 hides-file"]),
+        ("redirect /b -> /b/\nredirect /b/ -> /b\n", &["6 redirect-loop", "7 shadowed-file"]),
         (
             "redirect /x{/r*} -> /y{/r*}\nredirect /y{/r*} -> /z{/r*}\nredirect /z{/r*} -> https://o.example{/r*}\n",
-            &["6 chain", "7 chain"],
+            &["6 redirect-chain", "7 redirect-chain"],
         ),
-        ("redirect /x/{n} -> /{n}\nredirect /y.php -> /x/b\n", &["7 chain"]),
-        ("redirect /x.php -> /a.html\n", &["6 chain"]),
-        ("redirect /x.php -> /nowhere\n", &["6 ends-missing"]),
-        ("redirect /x.php?to={n} -> /{n}\n  where n is one of a, c\n", &["6 ends-missing"]),
+        ("redirect /x/{n} -> /{n}\nredirect /y.php -> /x/b\n", &["7 redirect-chain"]),
+        ("redirect /x.php -> /a.html\n", &["6 redirect-chain"]),
+        ("redirect /x.php -> /nowhere\n", &["6 redirect-to-missing"]),
+        ("redirect /x.php?to={n} -> /{n}\n  where n is one of a, c\n", &["6 redirect-to-missing"]),
         ("redirect /x/{n} -> /{n}\n", &[]),
-        ("redirect /x/{n} -> /none/{n}\n", &["6 ends-missing"]),
+        ("redirect /x/{n} -> /none/{n}\n", &["6 redirect-to-missing"]),
         ("redirect /x/{n} -> https://o.example/{n}\n", &[]),
         ("redirect /x/{n} -> /app/{n}\nfallback /app{/s*} -> /app/\n", &[]),
-        ("redirect /x -> /a\n", &["6 one-slash-form"]),
-        ("redirect /x/ -> /a\n", &["6 one-slash-form"]),
-        ("redirect /a -> https://o.example/\n", &["6 hides-file"]),
-        ("gone /b{/x*}\n", &["6 hides-file"]),
+        ("redirect /x -> /a\n", &["6 missing-slash-variant"]),
+        ("redirect /x/ -> /a\n", &["6 missing-slash-variant"]),
+        ("redirect /a -> https://o.example/\n", &["6 shadowed-file"]),
+        ("gone /b{/x*}\n", &["6 shadowed-file"]),
         ("redirect /b{/x*} -> https://o.example{/x*}\n  when no file\n", &[]),
         // What is shown.
-        ("fallback /app{/s*} -> /app/\nfallback /app/x{/s*} -> /b/\n", &["7 never-acts"]),
+        ("fallback /app{/s*} -> /app/\nfallback /app/x{/s*} -> /b/\n", &["7 unreachable-rule"]),
         ("fallback /app{/s*} -> /app/\nfallback /app/x.js -> /b/ even files\n", &[]),
         // Its captures name a file only at `/`, which is one itself; what `gone` takes has no part
         // in that.
-        ("gone {/x*}/q\nfallback {/x*} -> /a/{x}\n", &["7 never-acts"]),
-        ("rewrite /today -> /a\nrewrite /today -> /b/\n", &["7 never-acts"]),
-        ("rewrite /a -> /b/\n", &["6 hides-file"]),
-        ("fallback {/s*} -> /app/\n", &["6 fallback-everywhere"]),
+        ("gone {/x*}/q\nfallback {/x*} -> /a/{x}\n", &["7 unreachable-rule"]),
+        ("rewrite /today -> /a\nrewrite /today -> /b/\n", &["7 unreachable-rule"]),
+        ("rewrite /a -> /b/\n", &["6 shadowed-file"]),
+        ("fallback {/s*} -> /app/\n", &["6 catch-all-fallback"]),
         ("fallback {/s*} -> /app/\n  when cookie c\n", &[]),
         ("fallback /{s} -> /app/\n", &[]),
-        ("missing /p{/x*} -> /a\nmissing /p/q{/x*} -> /b/\n", &["7 never-acts"]),
+        ("missing /p{/x*} -> /a\nmissing /p/q{/x*} -> /b/\n", &["7 unreachable-rule"]),
         // Headers.
         ("headers /pic.png\n  set cache-control: max-age=60\n", &[]),
-        ("headers /old/{+x}\n  set x-a: 1\n", &["6 headers-never"]),
+        ("headers /old/{+x}\n  set x-a: 1\n", &["6 unused-headers"]),
         ("headers /old/{+x} on missing\n  set x-a: 1\n", &[]),
         ("headers {/x*} on redirects\n  set x-a: 1\n", &[]),
-        ("headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n", &["9 set-twice"]),
+        ("headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n", &["9 header-set-twice"]),
         (
             "headers {/x*}\n  set x-a: 1\nheaders /a on missing\n  set x-a: 2\n",
-            &["8 headers-never"],
+            &["8 unused-headers"],
         ),
         ("headers {/x*}\n  add x-a: 1\nheaders /a\n  add x-a: 2\n", &[]),
-        ("headers {/x*}\n  set x-frame-options: DENY\n", &["7 missing-lacks-header"]),
-        ("headers /a\n  set cache-control: max-age=7200\n", &["7 page-kept"]),
+        ("headers {/x*}\n  set x-frame-options: DENY\n", &["7 header-not-on-404"]),
+        ("headers /a\n  set cache-control: max-age=7200\n", &["7 html-cached"]),
         ("headers /a\n  set cache-control: max-age=7200, no-cache\n", &[]),
         (
             "fallback /app{/s*} -> /app/\nheaders /app/static/{+f}\n  set cache-control: max-age=7200\n",
-            &["8 long-life-fallback"],
+            &["8 fallback-cached"],
         ),
     ];
     for (rules, expected) in cases {
@@ -207,13 +207,13 @@ fn references_are_followed_as_browsers_do() {
         (page("<base href=/b/><img src=pic.png>"), &["index.html:1 broken-link"]),
         (
             page("<script src=http://o.example/x.js></script><a href=http://o.example/>o</a>"),
-            &["index.html:1 plain-content"],
+            &["index.html:1 mixed-content"],
         ),
-        (page("<link rel=stylesheet href=/app/style>"), &["index.html:1 gets-page"]),
+        (page("<link rel=stylesheet href=/app/style>"), &["index.html:1 asset-gets-html"]),
         (page("<link rel=canonical href=https://h.example/>"), &[]),
         (
             page("<link rel=canonical href=https://h.example/index.html>"),
-            &["index.html:1 not-canonical"],
+            &["index.html:1 canonical-mismatch"],
         ),
         (
             page("<form action=/search></form><form method=post action=/x></form>"),
@@ -239,7 +239,7 @@ fn references_are_followed_as_browsers_do() {
                 "sitemap.xml",
                 "<urlset><url><loc>https://h.example/a</loc></url>\n<url><loc>https://h.example/x?a=1&amp;b=2</loc></url></urlset>",
             )],
-            &["sitemap.xml:2 not-canonical"],
+            &["sitemap.xml:2 canonical-mismatch"],
         ),
         (vec![("404.html", "<img src=pic.png>")], &["404.html:1 broken-link"]),
         (
@@ -259,30 +259,30 @@ fn references_are_followed_as_browsers_do() {
 #[test]
 fn what_is_accepted_is_accepted_where_it_stands() {
     let cases: &[(&str, usize, &[&str])] = &[
-        ("redirect /x -> /a\n  accept one-slash-form \"-\"\n", 1, &[]),
+        ("redirect /x -> /a\n  accept missing-slash-variant \"-\"\n", 1, &[]),
         (
-            "redirect /x -> /a\n  accept circle \"-\"\n",
+            "redirect /x -> /a\n  accept redirect-loop \"-\"\n",
             0,
-            &["6 one-slash-form", "7 nothing-accepted"],
+            &["6 missing-slash-variant", "7 unused-accept"],
         ),
-        ("redirect\n  accept one-slash-form \"-\"\n  /x -> /a\n  /y -> /a\n", 2, &[]),
+        ("redirect\n  accept missing-slash-variant \"-\"\n  /x -> /a\n  /y -> /a\n", 2, &[]),
         (
-            "redirect\n  /x -> /a\n  accept one-slash-form \"-\"\n  /y -> /a\n",
+            "redirect\n  /x -> /a\n  accept missing-slash-variant \"-\"\n  /y -> /a\n",
             1,
-            &["9 one-slash-form"],
+            &["9 missing-slash-variant"],
         ),
         (
-            "redirect /x -> /a\n  when scheme is https\n  accept plain-target \"-\"\n",
+            "redirect /x -> /a\n  when scheme is https\n  accept redirect-to-http \"-\"\n",
             0,
-            &["8 nothing-accepted"],
+            &["8 unused-accept"],
         ),
-        ("redirect permanent\n  table t.csv\n    accept one-slash-form \"-\"\n", 2, &[]),
+        ("redirect permanent\n  table t.csv\n    accept missing-slash-variant \"-\"\n", 2, &[]),
         (
-            "headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n    accept set-twice \"-\"\n",
+            "headers {/x*}\n  set x-a: 1\nheaders /a\n  set x-a: 2\n    accept header-set-twice \"-\"\n",
             1,
             &[],
         ),
-        ("expect / serves /index.html\n  accept never-acts \"-\"\n", 0, &["7 nothing-accepted"]),
+        ("expect / serves /index.html\n  accept unreachable-rule \"-\"\n", 0, &["7 unused-accept"]),
     ];
     for (rules, accepted, expected) in cases {
         let load = |_: &str| Ok::<_, String>(b"old,new\n/x,/a\n/y,/a\n".to_vec());
@@ -295,7 +295,7 @@ fn what_is_accepted_is_accepted_where_it_stands() {
             (*accepted, expected.iter().map(|text| text.to_string()).collect())
         );
     }
-    let folder = "site https://h.example/\n  files dist\n    accept left-out \"for the old server\"\n  missing /404.html\n";
+    let folder = "site https://h.example/\n  files dist\n    accept unpublished-file \"for the old server\"\n  missing /404.html\n";
     let report = report(folder, &[("index.html", ""), ("404.html", ""), (".htaccess", "")]);
     assert_eq!((report.accepted(), report.findings().len()), (1, 0));
 }

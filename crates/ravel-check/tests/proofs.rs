@@ -124,12 +124,11 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
                 let number = rule.line().number();
                 let said = findings.iter().any(|finding| {
                     line(finding) == number
-                        && matches!(finding.code(), Code::NeverActs | Code::SameRule)
+                        && matches!(finding.code(), Code::UnreachableRule | Code::DuplicateRule)
                 });
-                if let Some(finding) = findings
-                    .iter()
-                    .find(|finding| line(finding) == number && finding.code() == Code::NeverActs)
-                {
+                if let Some(finding) = findings.iter().find(|finding| {
+                    line(finding) == number && finding.code() == Code::UnreachableRule
+                }) {
                     covers(&edge, &requests, rule, finding)
                         .map_err(|why| TestCaseError::fail(format!("{why}: {texts:?}")))?;
                 }
@@ -147,7 +146,7 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
                         left.example().url()
                     );
                 }
-                let file_missing = has(&findings, Code::NoSuchFile, number);
+                let file_missing = has(&findings, Code::MissingFile, number);
                 add(&undecided, !said && left.is_none() && !file_missing);
             }
             Ok(())
@@ -156,7 +155,7 @@ fn a_rule_never_acts_exactly_when_nothing_is_found_for_it() {
     let (rules_seen, undecided, never) = (rules_seen.get(), undecided.get(), never.get());
     assert!(
         never > rules_seen / 20,
-        "only {never} of {rules_seen} never act: the rules hardly meet"
+        "only {never} of {rules_seen} are unreachable: the rules hardly meet"
     );
     assert!(undecided * 25 <= rules_seen, "{undecided} of {rules_seen} rules are undecided");
 }
@@ -166,7 +165,7 @@ fn covers(edge: &Edge, requests: &[Request], rule: &Rule, finding: &Finding) -> 
     let takers: BTreeSet<u32> = finding.lines().iter().map(|line| line.number()).collect();
     let alone = Rules::parse(&format!("{SITE}gone {}\n", rule.pattern())).unwrap();
     let alone = Edge::new(&alone, FileList::default());
-    let by_files = finding.what().contains("file");
+    let by_files = finding.message().contains("file");
     for request in
         requests.iter().filter(|request| alone.answer(request).outcome() == Outcome::Gone)
     {
@@ -185,7 +184,7 @@ fn covers(edge: &Edge, requests: &[Request], rule: &Rule, finding: &Finding) -> 
 #[test]
 fn every_circle_is_found_and_none_invented() {
     let requests = requests();
-    let (sets_seen, circles, undecided) = (Cell::new(0), Cell::new(0), Cell::new(0));
+    let (sets_seen, loops, undecided) = (Cell::new(0), Cell::new(0), Cell::new(0));
     let mut runner = runner(200);
     let sets = prop::collection::vec(
         rule().prop_filter("redirects", |rule| rule.starts_with("redirect")),
@@ -197,15 +196,15 @@ fn every_circle_is_found_and_none_invented() {
             let edge = Edge::new(&rules, FileList::from_iter(FILES));
             let findings = Audit::new(&edge).rules();
             add(&sets_seen, true);
-            add(&undecided, findings.iter().any(|finding| finding.code() == Code::NotDecided));
-            for finding in findings.iter().filter(|finding| finding.code() == Code::Circle) {
-                add(&circles, true);
+            add(&undecided, findings.iter().any(|finding| finding.code() == Code::Undecided));
+            for finding in findings.iter().filter(|finding| finding.code() == Code::RedirectLoop) {
+                add(&loops, true);
                 let example = Request::get(finding.example().as_ref().unwrap()).unwrap();
                 let cookie = example.clone().with_header(COOKIE, HeaderValue::from_static("c=1"));
                 let round = [&example, &cookie]
                     .into_iter()
                     .any(|request| edge.walk(request).outcome() == Outcome::Loop);
-                prop_assert!(round, "{} does not go round: {texts:?}", example.url());
+                prop_assert!(round, "{} does not loop: {texts:?}", example.url());
             }
             for request in &requests {
                 let walk = edge.walk(request);
@@ -219,12 +218,12 @@ fn every_circle_is_found_and_none_invented() {
                     .map(|line| line.number())
                     .collect();
                 let found = on_the_way.iter().any(|number| {
-                    has(&findings, Code::Circle, *number)
-                        || has(&findings, Code::NotDecided, *number)
+                    has(&findings, Code::RedirectLoop, *number)
+                        || has(&findings, Code::Undecided, *number)
                 });
                 prop_assert!(
                     found,
-                    "{} {:?} goes round unseen: {texts:?}",
+                    "{} {:?} is a redirect loop unseen: {texts:?}",
                     request.url(),
                     request.headers()
                 );
@@ -232,8 +231,8 @@ fn every_circle_is_found_and_none_invented() {
             Ok(())
         })
         .unwrap();
-    let (sets_seen, circles, undecided) = (sets_seen.get(), circles.get(), undecided.get());
-    assert!(circles > 10, "only {circles} circles in {sets_seen} sets");
+    let (sets_seen, loops, undecided) = (sets_seen.get(), loops.get(), undecided.get());
+    assert!(loops > 10, "only {loops} loops in {sets_seen} sets");
     assert!(
         undecided * 5 <= sets_seen,
         "{undecided} of {sets_seen} sets have something that is undecided"
@@ -243,7 +242,7 @@ fn every_circle_is_found_and_none_invented() {
 #[test]
 fn expect_every_is_what_every_address_says() {
     let requests = requests();
-    const OUTCOMES: [&str; 10] = [
+    const OUTCOMES: [&str; 16] = [
         "is gone",
         "is missing",
         "is elsewhere",
@@ -254,6 +253,12 @@ fn expect_every_is_what_every_address_says() {
         "has x-robots-tag",
         "lacks x-robots-tag",
         "goes to https://o.example/a",
+        "redirects to /a",
+        "redirects to https://o.example/a as 302",
+        "is not missing",
+        "is not gone",
+        "is not elsewhere",
+        "has location: https://o.example/a",
     ];
     const HEADERS: [&str; 3] = [
         "",
@@ -297,7 +302,7 @@ fn expect_every_is_what_every_address_says() {
                 }
                 let expectation =
                     rules.every_expectations()[0].of_request(request, one.outcome().cloned());
-                let carried = request.url().contains('?') && outcome.starts_with("goes to");
+                let carried = request.url().contains('?') && outcome.contains("s to ");
                 !verify(&edge, &expectation).holds() && !carried
             };
             let shortest = requests.iter().filter(failing).map(|request| request.url().len()).min();
@@ -354,4 +359,52 @@ fn witnesses_stand_for_what_differs() {
         "{old:?}"
     );
     assert_eq!(asked(1, 1).len(), 1);
+}
+
+/// `where`, captures in `location`, and files below `expect every`.
+#[test]
+fn what_every_can_say() {
+    let site = "site https://h.example/\n  missing /404.html\nredirect /a/{x} -> https://o.example/{x}\n  \
+                where x is digits 4\nredirect /b/{x} -> /a/{x}\nheaders /assets/{+file}\n  set x-a: 1\n";
+    let files = ["index.html", "404.html", "assets/a.css", "assets/b/c.js", "other.css"];
+    let cases = [
+        ("expect every /a/{x} redirects to https://o.example/{x}\n  where x is digits 4\n", ""),
+        (
+            "expect every /a/{x} redirects to https://o.example/{x}\n",
+            "https://h.example/a/a is missing",
+        ),
+        ("expect every /a/{x} has location: https://o.example/{x}\n  where x is digits 4\n", ""),
+        (
+            "expect every /a/{x} has location: \"https://o.example/{x}\"\n  where x is digits 4\n",
+            "location",
+        ),
+        ("expect every /a/{x} is not missing\n  where x is digits 4\n", ""),
+        ("expect every /a/{x} is not missing\n", "which is missing|is missing"),
+        ("expect every /b/{x} is not missing\n", "missing"),
+        ("expect every file assets/{+name} has x-a: 1\n", ""),
+        ("expect every file /assets/{name} has x-a: 1\n", ""),
+        ("expect every file {+name}.css has x-a: 1\n", "https://h.example/other.css"),
+        ("expect every file none/{name} has x-a\n", "undecided: no built file has such a name"),
+    ];
+    for (expectation, got) in cases {
+        let rules = Rules::parse(&format!("{site}{expectation}")).unwrap();
+        let edge = Edge::new(&rules, FileList::from_iter(files));
+        let verdict = verify_all(&edge).remove(0);
+        let failed = verdict.failures().first().map_or("", |failure| failure.got());
+        let is_as_wanted = match got {
+            "" => failed.is_empty(),
+            got => got.split('|').any(|got| failed.contains(got)),
+        };
+        assert!(is_as_wanted, "{expectation}: {failed}");
+    }
+    for (expectation, wanted) in [
+        ("every /a/{x} has location: /{y}", "the pattern has no capture `y`"),
+        ("every /a/{x} has x-b: {x}", "captures are not expanded in header values"),
+        ("every /a/{x} is gone\n  where y is digits", "has no capture `y`"),
+        ("every file https://h.example/a has x-b", "expected a path of the site"),
+    ] {
+        let problems =
+            Rules::parse(&format!("{site}expect {expectation}\n")).unwrap_err().to_string();
+        assert!(problems.contains(wanted), "{expectation}: {problems}");
+    }
 }

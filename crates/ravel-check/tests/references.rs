@@ -95,7 +95,7 @@ proptest! {
             .iter()
             .filter(|finding| finding.code() == Code::BrokenLink)
             .map(|finding| match &finding.place() {
-                FindingPlace::File { name, .. } => target(name, finding.what().split('`').nth(1).unwrap_or_default()),
+                FindingPlace::File { name, .. } => target(name, finding.message().split('`').nth(1).unwrap_or_default()),
                 place => panic!("a link is in no file: {place:?}"),
             })
             .collect();
@@ -124,12 +124,12 @@ proptest! {
         let Ok(rules) = Rules::parse(&text) else { return Ok(()) };
         let edge = Edge::new(&rules, FileList::from_iter(PAGES));
         let ways = Audit::new(&edge).entry_points();
-        prop_assert!(ways.ways().len() >= 2);
-        let origins: BTreeSet<&str> = ways.ways().iter().map(|way| way.origin()).collect();
-        prop_assert_eq!(origins.len(), ways.ways().len(), "each once");
-        for way in ways.ways() {
-            for end in std::iter::once(&way.first()).chain(&way.deep()) {
-                prop_assert!(end.asked().starts_with(way.origin()));
+        prop_assert!(ways.points().len() >= 2);
+        let origins: BTreeSet<&str> = ways.points().iter().map(|point| point.origin()).collect();
+        prop_assert_eq!(origins.len(), ways.points().len(), "each once");
+        for point in ways.points() {
+            for end in std::iter::once(&point.first()).chain(&point.deep()) {
+                prop_assert!(end.asked().starts_with(point.origin()));
                 let walk = edge.walk(&Request::get(end.asked()).unwrap());
                 prop_assert_eq!(walk.hops(), end.hops(), "{}\n{}", end.asked(), text);
                 prop_assert_eq!(walk.url(), end.url(), "{}\n{}", end.asked(), text);

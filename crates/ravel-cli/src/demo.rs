@@ -15,7 +15,7 @@ static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo/lantern-ferries");
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
-    /// The folder that the demo site is put in; what stands there already is left as it is
+    /// The folder that the demo site is put in; what is there already is left as it is
     #[arg(long, value_name = "FOLDER", default_value = "lantern-ferries")]
     into: PathBuf,
     /// One command to run on the demo site, as `explain /summer`
@@ -54,7 +54,7 @@ const WALK: &[(&str, &[&str])] = &[
     ),
     (
         "The zone as it was found: what is there, what is needed, what is wrong; and what a switch would have looked like.",
-        &["domain", "--zone", "dns/before.zone", "--switch", "2027-03-01T06:00:00Z"],
+        &["domain", "plan", "2027-03-01T06:00:00Z", "--zone", "dns/before.zone"],
     ),
     (
         "What is wrong, or could be better, is found before anybody visits; and where each entry point ends.",
@@ -71,7 +71,7 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     if !arguments.command.is_empty() {
         return command(folder, &arguments.command, out);
     }
-    let state = if fresh { "The demo site is in" } else { "The demo site stands already in" };
+    let state = if fresh { "The demo site is in" } else { "The demo site is already in" };
     writeln!(
         out,
         "{state} {}: Lantern Ferries, a ferry company with five ports.",
@@ -102,13 +102,14 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
             error.exit()
         }
     };
-    if matches!(arguments.command, Command::Demo(_)) {
-        return Err(Failure::Message("the demo is running already".to_owned()));
+    if matches!(arguments.command, Some(Command::Demo(_))) {
+        return Err(Failure::Message("the demo is already running".to_owned()));
     }
     arguments.rules = folder.join(&arguments.rules);
-    if let Command::Domain(domain) = &mut arguments.command {
-        domain.zone = domain.zone.take().map(|zone| folder.join(zone));
-    }
+    arguments.command = match arguments.command {
+        Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
+        other => other,
+    };
     crate::run(arguments, out)
 }
 
@@ -129,9 +130,8 @@ fn unpack(from: &Dir<'_>, to: &Path) -> io::Result<()> {
 
 /// The rules up to the first blank line behind the site statement.
 fn show_rules(path: &Path, out: &mut dyn Write) -> Result<(), Failure> {
-    let text = fs::read_to_string(path).map_err(|error| {
-        Failure::Message(format!("`{}` cannot be read: {error}", path.display()))
-    })?;
+    let text = fs::read_to_string(path)
+        .map_err(|error| Failure::Message(format!("cannot read `{}`: {error}", path.display())))?;
     let mut in_site = false;
     for line in text.lines() {
         in_site |= line.starts_with("site ");

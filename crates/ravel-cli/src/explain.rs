@@ -1,11 +1,11 @@
-//! `ravel explain`: what addresses get, hop by hop, and why.
+//! `ravel explain`: what URLs get, hop by hop, and why.
 
 use std::io::{self, BufRead, Write};
 use std::path::Path;
 
 use anstyle::Style;
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
-use ravel::edge::{Explanation, RuleResult, Step, Walk, WalkEnd};
+use ravel::edge::{Explanation, HeaderChange, RuleResult, Step, Walk, WalkEnd};
 use ravel::language::Line;
 use ravel::program::Stage;
 use ravel::serial::Data;
@@ -13,98 +13,196 @@ use ravel::{Outcome, Request};
 use serde::Serialize;
 
 use crate::load::LoadedSite;
-use crate::style::{FAINT, STRONG, count, in_style, outcome};
+use crate::style::{BAD, FAINT, STRONG, count, in_style, outcome};
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
-    /// Whole URLs, or paths below the base path; `-` reads them from standard input, one a line
-    #[arg(required = true, value_name = "ADDRESS")]
-    addresses: Vec<String>,
+    /// Whole URLs, or paths below the base path; `-` reads lines of `[METHOD] URL [STATUS]` from
+    /// standard input, and compares the status of the first answer
+    #[arg(required = true, value_name = "URL")]
+    urls: Vec<String>,
     /// The method of the request
     #[arg(long, default_value = "GET", value_parser = method)]
     method: Method,
     /// A request header; may be given several times
     #[arg(long, value_name = "NAME: VALUE", value_parser = header)]
     header: Vec<(HeaderName, HeaderValue)>,
-    /// Print one line an address: where it ends, without the reasons
+    /// Show one line for each URL: where it ends, without the reasons
     #[arg(long, conflicts_with = "json")]
     brief: bool,
-    /// Print data for programs
+    /// Exit with 1 if a visitor ends so: file, redirect, gone, missing, outside, elsewhere,
+    /// refused, loop
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = outcome_named)]
+    fail_on: Vec<Outcome>,
+    /// Output JSON
     #[arg(long)]
-    json: bool,
+    pub(crate) json: bool,
+}
+
+/// Every outcome, by its name.
+const OUTCOMES: [Outcome; 8] = [
+    Outcome::File,
+    Outcome::Redirect,
+    Outcome::Gone,
+    Outcome::Missing,
+    Outcome::Outside,
+    Outcome::Elsewhere,
+    Outcome::Refused,
+    Outcome::Loop,
+];
+
+fn outcome_named(text: &str) -> Result<Outcome, String> {
+    let named = OUTCOMES.into_iter().find(|outcome| outcome.to_string() == text);
+    named.ok_or_else(|| format!("write one of {}", OUTCOMES.map(|one| one.to_string()).join(", ")))
 }
 
 fn method(text: &str) -> Result<Method, String> {
     let method = Method::from_bytes(text.as_bytes())
         .ok()
         .filter(|_| text.bytes().all(|byte| !byte.is_ascii_lowercase()));
-    method.ok_or_else(|| "a method is written in capitals, as `POST`".to_owned())
+    method.ok_or_else(|| "write the method in capitals, as in `POST`".to_owned())
 }
 
 fn header(text: &str) -> Result<(HeaderName, HeaderValue), String> {
     let (name, value) = text.split_once(':').ok_or("write it as `NAME: VALUE`")?;
-    let name = name.trim().parse().map_err(|_| format!("`{name}` is no name of a header field"))?;
+    let name = name.trim().parse().map_err(|_| format!("`{name}` is not a valid header name"))?;
     let value = value
         .trim()
         .parse()
-        .map_err(|_| format!("`{}` is no value of a header field", value.trim()))?;
+        .map_err(|_| format!("`{}` is not a valid header value", value.trim()))?;
     Ok((name, value))
+}
+
+/// One question: a method, a URL, and the status that is expected.
+struct Question<'q> {
+    method: Method,
+    url: &'q str,
+    status: Option<u16>,
+}
+
+impl<'q> Question<'q> {
+    /// A line of a list: `[METHOD] URL [STATUS]`.
+    fn read(line: &'q str, standard: &Method) -> Result<Question<'q>, String> {
+        let mut words: Vec<&str> = line.split_whitespace().collect();
+        let is_method = |word: &&&str| word.bytes().all(|byte| byte.is_ascii_uppercase());
+        let named = words.first().filter(is_method).and_then(|word| method(word).ok());
+        if named.is_some() {
+            words.remove(0);
+        }
+        let status = match words.as_slice() {
+            [_, status] => {
+                let known = status.parse().ok().filter(|status| (100..=599).contains(status));
+                Some(known.ok_or_else(|| format!("`{status}` is not a valid status"))?)
+            }
+            _ => None,
+        };
+        match words.as_slice() {
+            [url] | [url, _] => {
+                Ok(Question { method: named.unwrap_or_else(|| standard.clone()), url, status })
+            }
+            _ => Err(format!("expected `[METHOD] URL [STATUS]`, found `{line}`")),
+        }
+    }
+}
+
+/// What is shown of answers, and the result of them.
+struct Answers<'a> {
+    loaded: &'a LoadedSite,
+    arguments: &'a Arguments,
+    headers: HeaderMap,
+    width: usize,
+    shown: usize,
+    found: bool,
+    wrong: Vec<String>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let loaded = LoadedSite::read(rules)?;
-    let headers: HeaderMap = arguments.header.iter().cloned().collect();
-    let stream = arguments.addresses.len() > 1 || arguments.addresses[0] == "-";
-    let mut wrong = Vec::new();
-    let width =
-        arguments.addresses.iter().map(|address| address.chars().count()).max().unwrap_or(0);
-    let mut first = true;
-    let mut each = |address: &str, out: &mut dyn Write| -> io::Result<()> {
-        let request = match request(&loaded, arguments.method.clone(), address) {
-            Ok(request) => request.with_headers(headers.clone()),
+    let width = arguments.urls.iter().map(|url| url.chars().count()).max().unwrap_or(0);
+    let headers = arguments.header.iter().cloned().collect();
+    let mut answers = Answers {
+        loaded: &loaded,
+        arguments,
+        headers,
+        width,
+        shown: 0,
+        found: false,
+        wrong: vec![],
+    };
+    for url in &arguments.urls {
+        if url != "-" {
+            let (method, status) = (arguments.method.clone(), None);
+            answers.show(Question { method, url, status }, out)?;
+            continue;
+        }
+        for line in io::stdin().lock().lines() {
+            let line = line.map_err(|error| {
+                Failure::Message(format!("cannot read standard input: {error}"))
+            })?;
+            match Question::read(line.trim(), &arguments.method) {
+                _ if line.trim().is_empty() => {}
+                Ok(question) => answers.show(question, out)?,
+                Err(why) => answers.wrong.push(why),
+            }
+            out.flush()?;
+        }
+    }
+    match (answers.wrong.is_empty(), answers.found) {
+        (true, false) => Ok(ExitStatus::Well),
+        (true, true) => Ok(ExitStatus::Found),
+        (false, _) => Err(Failure::Message(answers.wrong.join("\n       "))),
+    }
+}
+
+impl Answers<'_> {
+    fn show(&mut self, question: Question<'_>, out: &mut dyn Write) -> io::Result<()> {
+        let request = match request(self.loaded, question.method, question.url) {
+            Ok(request) => request.with_headers(self.headers.clone()),
             Err(why) => {
-                wrong.push(why);
+                self.wrong.push(why);
                 return Ok(());
             }
         };
-        let walk = loaded.edge().walk(&request);
-        if arguments.brief {
-            return writeln!(out, "{address:width$}  {}", summary(&walk));
+        let walk = self.loaded.edge().walk(&request);
+        let got = walk.first().answer().status();
+        let differs = question.status.filter(|status| Some(*status) != got);
+        self.found |= differs.is_some() || self.arguments.fail_on.contains(&walk.outcome());
+        self.shown += 1;
+        if self.arguments.json {
+            return self.print_json(&request, &walk, question.status, out);
         }
-        if !arguments.json {
-            if !std::mem::take(&mut first) {
-                writeln!(out)?;
-            }
-            return print(&loaded, &request, &walk, out);
+        let but = differs.map(|status| {
+            let got = got.map_or_else(|| "none".to_owned(), |status| status.to_string());
+            in_style(BAD, format!("expected {status}, got {got}"))
+        });
+        if self.arguments.brief {
+            let but = but.map(|but| format!("  {but}")).unwrap_or_default();
+            let width = self.width;
+            return writeln!(out, "{:width$}  {}{but}", question.url, summary(&walk));
         }
+        if self.shown > 1 {
+            writeln!(out)?;
+        }
+        print(self.loaded, &request, &walk, out)?;
+        but.map_or(Ok(()), |but| writeln!(out, "  {but}"))
+    }
+
+    fn print_json(
+        &self,
+        request: &Request,
+        walk: &Walk<'_>,
+        expected: Option<u16>,
+        out: &mut dyn Write,
+    ) -> io::Result<()> {
         let asked = RequestData { method: request.method().as_str(), url: request.url() };
-        let document = Document { request: asked, walk: loaded.rules().data(&walk) };
+        let document = Document { request: asked, expected, walk: self.loaded.rules().data(walk) };
+        let stream = self.arguments.urls.len() > 1 || self.arguments.urls[0] == "-";
         match stream {
             true => serde_json::to_writer(&mut *out, &document)?,
             false => serde_json::to_writer_pretty(&mut *out, &document)?,
         }
         writeln!(out)
-    };
-    for address in &arguments.addresses {
-        if address != "-" {
-            each(address, out)?;
-            continue;
-        }
-        for line in io::stdin().lock().lines() {
-            let line = line.map_err(|error| {
-                Failure::Message(format!("standard input cannot be read: {error}"))
-            })?;
-            let line = line.trim();
-            if !line.is_empty() {
-                each(line, out)?;
-                out.flush()?;
-            }
-        }
-    }
-    match wrong.is_empty() {
-        true => Ok(ExitStatus::Well),
-        false => Err(Failure::Message(wrong.join("\n       "))),
     }
 }
 
@@ -147,7 +245,7 @@ fn summary(walk: &Walk<'_>) -> String {
     let paint = |text: String| in_style(outcome(walk.outcome()), text);
     let ends = match (walk.end(), last.outcome()) {
         (WalkEnd::Away, _) => paint("leaves the site".to_owned()),
-        (WalkEnd::Loop, _) => paint("never ends: the redirects lead back".to_owned()),
+        (WalkEnd::Loop, _) => paint("ends in a redirect loop".to_owned()),
         (WalkEnd::Answer, Outcome::File) => {
             format!("{} {}", paint("200".to_owned()), last.file().unwrap_or_default())
         }
@@ -199,13 +297,7 @@ fn print_answer(
         came: words.result(),
         decides: words.matched(),
     });
-    let headers = answer.headers().iter().map(|header| Row {
-        place: place(header.line()),
-        what: format!("{}: {}", header.name(), header.value()),
-        came: String::new(),
-        decides: false,
-    });
-    let (steps, headers): (Vec<Row>, Vec<Row>) = (steps.collect(), headers.collect());
+    let (steps, headers): (Vec<Row>, Vec<Row>) = (steps.collect(), header_rows(explanation, place));
     let places =
         steps.iter().chain(&headers).map(|row| row.place.chars().count()).max().unwrap_or(0);
     print_rows(&steps, places, out)?;
@@ -213,6 +305,53 @@ fn print_answer(
         writeln!(out, "    {}", in_style(FAINT, "with"))?;
     }
     print_rows(&headers, places, out)
+}
+
+/// The headers of an answer, with what they replaced, and those that were dropped.
+fn header_rows(explanation: &Explanation<'_>, place: impl Fn(Option<Line>) -> String) -> Vec<Row> {
+    let before = |name: &str, line: Option<Line>| {
+        let steps = explanation.headers().iter().filter(|step| step.name() == name);
+        let others = steps.filter(|step| step.line() != line);
+        let values: Vec<String> = others
+            .filter_map(|step| match step.change() {
+                HeaderChange::Set(value) | HeaderChange::Added(value) => {
+                    let by = step.line().map_or("the default".to_owned(), |by| place(Some(by)));
+                    Some(format!("`{value}` of {by}"))
+                }
+                _ => None,
+            })
+            .collect();
+        values.join(", ")
+    };
+    let answer = explanation.answer();
+    let is_there = |name: &str| answer.headers().iter().any(|header| header.name() == name);
+    let kept = answer.headers().iter().map(|header| {
+        let replaces = explanation.headers().iter().any(|step| {
+            let sets = matches!(step.change(), HeaderChange::Set(_));
+            step.name() == header.name() && step.line() == header.line() && sets
+        });
+        let replaced = match replaces {
+            true => before(header.name(), header.line()),
+            false => String::new(),
+        };
+        Row {
+            place: place(header.line()),
+            what: format!("{}: {}", header.name(), header.value()),
+            came: if replaced.is_empty() { replaced } else { format!("replaces {replaced}") },
+            decides: false,
+        }
+    });
+    let dropped = explanation
+        .headers()
+        .iter()
+        .filter(|step| matches!(step.change(), HeaderChange::Dropped) && !is_there(step.name()));
+    let dropped = dropped.map(|step| Row {
+        place: place(step.line()),
+        what: format!("{}:", step.name()),
+        came: format!("dropped: {}", before(step.name(), step.line())),
+        decides: false,
+    });
+    kept.chain(dropped).collect()
 }
 
 /// A line of an explanation.
@@ -239,6 +378,9 @@ fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io::Result<()
 #[derive(Serialize)]
 struct Document<'a, 'e> {
     request: RequestData<'a>,
+    /// The status that a line of standard input expects.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    expected: Option<u16>,
     #[serde(flatten)]
     walk: Data<'a, Walk<'e>>,
 }

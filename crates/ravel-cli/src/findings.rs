@@ -1,128 +1,209 @@
-//! Findings, shown where they are.
+//! Findings, shown where they are: the gravest first, one for each cause.
 
+use std::collections::HashMap;
 use std::io::{self, Write};
 
 use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
-use ravel::rules::Severity;
+use ravel::rules::{Code, Severity};
 
+use crate::diagnostic::{Diagnostic, Place, line_of, whole_line, width};
 use crate::load::LoadedSite;
-use crate::style::{BAD, FAINT, NOTE, STRONG, in_style};
+use crate::style::{BAD, FAINT, NOTE, in_style};
 
-/// Findings below the files they are in.
+/// How many findings are shown unless all are asked for.
+const MAX_SHOWN: usize = 20;
+
+/// As many findings of one kind with the same other lines have one cause.
+const MIN_ONE_CAUSE: usize = 4;
+
+/// Findings that have one cause: the first stands for all.
+struct Cause<'f> {
+    first: &'f Finding,
+    others: Vec<&'f Finding>,
+}
+
+/// Shows findings: with `all` each for itself, else the causes of them, and not more than one can
+/// read.
 pub(crate) fn print(
     loaded: &LoadedSite,
-    findings: &[Finding],
+    findings: &[&Finding],
+    all: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let mut file = String::new();
-    for finding in findings {
-        let here = finding.place().file(loaded.rules());
-        if here != file {
-            writeln!(out, "{}", in_style(STRONG, &here))?;
-            file = here;
-        }
-        print_finding(loaded, finding, out)?;
+    let mut causes = match all {
+        true => findings.iter().map(|first| Cause { first, others: Vec::new() }).collect(),
+        false => causes(findings),
+    };
+    causes.sort_by_key(|cause| cause.first.code().severity());
+    let (shown, width) = (if all { causes.len() } else { MAX_SHOWN }, width());
+    for cause in causes.iter().take(shown) {
+        writeln!(out, "{}\n", render(loaded, cause, width))?;
+    }
+    if causes.len() > shown {
+        let more = format!("… and {} more: `--all` shows them", causes.len() - shown);
+        writeln!(out, "{}\n", in_style(FAINT, more))?;
     }
     Ok(())
 }
 
-fn print_finding(loaded: &LoadedSite, finding: &Finding, out: &mut dyn Write) -> io::Result<()> {
-    let (style, weight) =
-        (weight_style(finding.code().severity()), finding.code().severity().as_str());
-    writeln!(
-        out,
-        "  {} {}",
-        in_style(style, format_args!("{weight} {}", finding.code())),
-        finding.what()
-    )?;
+/// Findings of one kind with the same other lines, at the place of the first of them.
+fn causes<'f>(findings: &[&'f Finding]) -> Vec<Cause<'f>> {
+    let mut numbers: HashMap<(Code, &[Line]), usize> = HashMap::new();
+    for finding in findings {
+        *numbers.entry((finding.code(), finding.lines())).or_default() += 1;
+    }
+    let mut places: HashMap<(Code, &[Line]), usize> = HashMap::new();
+    let mut causes: Vec<Cause<'f>> = Vec::new();
+    for &finding in findings {
+        let key = (finding.code(), finding.lines());
+        let one_cause = !key.1.is_empty() && numbers[&key] >= MIN_ONE_CAUSE;
+        match places.get(&key).filter(|_| one_cause) {
+            Some(&at) => causes[at].others.push(finding),
+            None => {
+                places.insert(key, causes.len());
+                causes.push(Cause { first: finding, others: Vec::new() });
+            }
+        }
+    }
+    causes
+}
+
+fn render(loaded: &LoadedSite, cause: &Cause<'_>, width: usize) -> String {
+    let Cause { first, others } = cause;
+    let mut message = first.message().to_owned();
+    let mut notes: Vec<String> = first.note().map(str::to_owned).into_iter().collect();
+    if !others.is_empty() {
+        let name = |finding: &Finding| finding.place().name(loaded.rules());
+        let next: Vec<String> = others.iter().take(2).map(|other| name(other)).collect();
+        if first.code() == Code::UnreachableRule {
+            let by: Vec<String> = first.lines().iter().map(|line| loaded.name(*line)).collect();
+            let takes = if by.len() == 1 { "takes" } else { "together take" };
+            let (number, by) = (others.len() + 1, by.join(", "));
+            message = format!("{number} rules are unreachable: {by} {takes} their URLs");
+        }
+        notes.push(match others.len() {
+            1 | 2 => format!("the others are at {}", next.join(" and ")),
+            _ => format!("{} more like it, the next at {}", others.len(), next.join(" and ")),
+        });
+    }
+    let text = text_of(loaded, first.place());
+    let (place, line) = place(first.place(), &text);
+    let place = match place {
+        Some((number, marked)) => {
+            Place::Line { path: first_file(loaded, first), number, line, marked }
+        }
+        None => Place::File(first_file(loaded, first)),
+    };
+    let diagnostic = Diagnostic {
+        severity: first.code().severity(),
+        name: Some(first.code().name()),
+        message,
+        place,
+        notes,
+        help: first.help().map(str::to_owned),
+    };
+    diagnostic.render(width)
+}
+
+/// The file that a finding is shown in: what is wrong with a named file as a whole is wrong with
+/// the line that names it.
+fn first_file(loaded: &LoadedSite, finding: &Finding) -> String {
     match finding.place() {
-        FindingPlace::Line(line) => excerpt(loaded, *line, out)?,
-        FindingPlace::File { name, at: Some((number, range)) } => {
-            let text = loaded.bytes(name).unwrap_or_default();
-            let text = String::from_utf8_lossy(&text);
-            let start = text
+        FindingPlace::Named { by, number: None, .. } => loaded.source(*by).to_owned(),
+        place => place.file(loaded.rules()),
+    }
+}
+
+fn text_of(loaded: &LoadedSite, place: &FindingPlace) -> String {
+    let known = |name: &str| loaded.texts().get(name).cloned();
+    let bytes = match place {
+        FindingPlace::Line(line) | FindingPlace::Named { by: line, number: None, .. } => {
+            return known(loaded.source(*line)).unwrap_or_default();
+        }
+        FindingPlace::File { name, at: Some(_) } => loaded.bytes(name),
+        FindingPlace::Named { name, .. } => match known(name) {
+            Some(text) => return text,
+            None => loaded.named(name),
+        },
+        _ => return String::new(),
+    };
+    String::from_utf8_lossy(&bytes.unwrap_or_default()).into_owned()
+}
+
+type Marked = (u32, std::ops::Range<usize>);
+
+/// The line of a finding with its number, and what is marked of it; none where the file as a whole
+/// is meant.
+fn place<'t>(place: &FindingPlace, text: &'t str) -> (Option<Marked>, &'t str) {
+    match place {
+        FindingPlace::Line(line) | FindingPlace::Named { by: line, number: None, .. } => {
+            let (number, line) = (line.number(), line_of(text, line.number()));
+            (Some((number, whole_line(line, '#'))), line)
+        }
+        FindingPlace::Named { number: Some(number), .. } => {
+            let line = line_of(text, *number);
+            (Some((*number, whole_line(line, ';'))), line)
+        }
+        FindingPlace::File { at: Some((number, range)), .. } => {
+            let begin = text
                 .get(..range.start)
                 .map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
-            let line = text.get(start..).unwrap_or_default().lines().next().unwrap_or_default();
-            let from = range.start - start;
-            marked(*number, line, from..(range.end - start).min(line.len()).max(from), out)?;
+            let whole = text.get(begin..).unwrap_or_default().lines().next().unwrap_or_default();
+            let start = (range.start - begin).min(whole.len());
+            let end = (range.end - begin).clamp(start, whole.len());
+            let ok = whole.is_char_boundary(start) && whole.is_char_boundary(end);
+            (Some((*number, if ok { start..end } else { 0..whole.len() })), whole)
         }
-        FindingPlace::Named { name, number: Some(number), .. } => {
-            let text = match loaded.texts().get(&**name) {
-                Some(text) => text.clone(),
-                None => {
-                    String::from_utf8_lossy(&loaded.named(name).unwrap_or_default()).into_owned()
-                }
-            };
-            whole_line(&text, *number, ';', out)?;
-        }
-        _ => {}
+        _ => (None, ""),
     }
-    for (label, text) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
-        if let Some(text) = text {
-            writeln!(out, "       {}  {text}", in_style(FAINT, format_args!("{label:<8}")))?;
-        }
-    }
-    writeln!(out)
 }
 
-/// A line of the rules, marked as a whole.
-pub(crate) fn excerpt(loaded: &LoadedSite, line: Line, out: &mut dyn Write) -> io::Result<()> {
-    let text = loaded
-        .texts()
-        .get(loaded.source(line))
-        .map_or("", String::as_str)
-        .trim_start_matches('\u{feff}');
-    whole_line(text, line.number(), '#', out)
-}
-
-/// A line of a text, marked up to its comment.
-fn whole_line(text: &str, number: u32, comment: char, out: &mut dyn Write) -> io::Result<()> {
-    let line =
-        text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end();
-    let start = line.len() - line.trim_start().len();
-    let end = line
-        .find(&[' ', comment].iter().collect::<String>())
-        .map_or(line.len(), |at| line[..at].trim_end().len())
-        .max(start);
-    marked(number, line, start..end, out)
-}
-
-/// The widest line that is shown whole, in characters.
-const MAX_WIDTH: usize = 110;
-
-/// A line with its number, and a piece of it underlined; of a long line what stands around the
-/// piece.
-fn marked(
-    number: u32,
-    line: &str,
-    piece: std::ops::Range<usize>,
+/// The numbers of findings of each severity, in words, and below them those of each name.
+pub(crate) fn print_counts(
+    findings: &[&Finding],
+    accepted: usize,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let boundary = |mut at: usize| {
-        while !line.is_char_boundary(at) {
-            at -= 1;
+    let number = |severity| findings.iter().filter(|one| one.code().severity() == severity).count();
+    let words = |severity: Severity| match number(severity) {
+        1 => format!("1 {}", severity.as_str()),
+        number => format!("{number} {}s", severity.as_str()),
+    };
+    let mut text = format!("{}, {}", words(Severity::Error), words(Severity::Warning));
+    if number(Severity::Note) > 0 {
+        text.push_str(&format!(", {}", words(Severity::Note)));
+    }
+    if accepted > 0 {
+        text.push_str(&format!(", {accepted} accepted"));
+    }
+    let style = if number(Severity::Error) > 0 { BAD } else { crate::style::GOOD };
+    writeln!(out, "{}", in_style(style, text))?;
+    let mut names: Vec<(Code, usize)> = Vec::new();
+    for finding in findings {
+        match names.iter_mut().find(|(code, _)| *code == finding.code()) {
+            Some((_, number)) => *number += 1,
+            None => names.push((finding.code(), 1)),
         }
-        at
-    };
-    let (start, end) = (boundary(piece.start.min(line.len())), boundary(piece.end.min(line.len())));
-    let indent = line.len() - line.trim_start().len();
-    let from = if line.len() > MAX_WIDTH {
-        boundary(start.saturating_sub(30)).max(indent.min(start))
-    } else {
-        indent.min(start)
-    };
-    let shown: String = line[from..].chars().take(MAX_WIDTH).collect();
-    let before = line[from..start].chars().count();
-    let len = line[start..end].chars().count().clamp(1, MAX_WIDTH.saturating_sub(before).max(1));
-    writeln!(out, "  {} {}", in_style(FAINT, format_args!("{number:>4}")), shown)?;
-    writeln!(out, "       {}{}", " ".repeat(before), in_style(NOTE, "‾".repeat(len)))
+    }
+    names.sort_by_key(|(code, number)| (code.severity(), std::cmp::Reverse(*number), code.name()));
+    if names.len() > 1 {
+        for (code, number) in &names {
+            let severity = in_style(style_of(code.severity()), code.severity().as_str());
+            writeln!(out, "{number:>7}  {severity}[{code}]")?;
+        }
+    }
+    if let Some((code, _)) = names.first() {
+        let line = format!("`ravel check --why {code}` explains it, with an example");
+        writeln!(out, "{}", in_style(FAINT, line))?;
+    }
+    Ok(())
 }
 
-pub(crate) fn weight_style(weight: Severity) -> anstyle::Style {
-    match weight {
-        Severity::Problem => BAD.bold(),
-        Severity::Advice => NOTE.bold(),
+pub(crate) fn style_of(severity: Severity) -> anstyle::Style {
+    match severity {
+        Severity::Error => BAD.bold(),
+        Severity::Warning => NOTE.bold(),
+        Severity::Note => FAINT,
     }
 }

@@ -99,7 +99,7 @@ impl OutFolder {
         self.keep_list(names.iter())
     }
 
-    /// Removes what stands beside the folder, but for what belongs to version control.
+    /// Removes what is beside the folder, but for what belongs to version control.
     fn clear(&self) -> io::Result<()> {
         let set_aside = set_aside(&self.building);
         if set_aside.exists() && !self.path.exists() {

@@ -1,13 +1,16 @@
 //! Reading sites, and writing files.
 
+use std::collections::HashMap;
 use std::fs;
 use std::ops::Deref;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::SystemTime;
 
+use ravel_dns::{Certificate, Moment};
 use ravel_serve::{ReadError, Site};
 
-use crate::{Failure, problems};
+use crate::Failure;
 
 /// A site that was read.
 pub(crate) struct LoadedSite(Arc<Site>);
@@ -33,15 +36,49 @@ impl LoadedSite {
         &self.0
     }
 
-    /// Reads a rules file and its folder; problems are shown on standard error.
-    pub(crate) fn read(path: &Path) -> Result<LoadedSite, Failure> {
-        Site::read(path).map(|site| LoadedSite(Arc::new(site))).map_err(|error| match error {
-            ReadError::Rules(found, texts) => {
-                anstream::eprintln!("{}", problems::render(&found, &texts));
-                Failure::Message(String::new())
+    /// The path of a file that the rules name, from the current folder.
+    pub(crate) fn path_here(&self, name: &str) -> String {
+        from_here(self.folder(), name)
+    }
+
+    /// What is to say of each HTTPS host's certificate, where the rules name one.
+    pub(crate) fn certificate_judgements(&self) -> HashMap<String, String> {
+        let now = Moment::from(SystemTime::now());
+        let mut judgements = HashMap::new();
+        for domain in self.rules().domains() {
+            let read = |path: &str| self.named(path);
+            let Ok(Some(certificate)) = Certificate::of_domain(domain, read) else { continue };
+            let (from, until) = certificate.validity();
+            for host in self.rules().site().hosts().filter(|host| domain.holds(host)) {
+                let judgement = match certificate.names(&host) {
+                    false => "not in the certificate".to_owned(),
+                    true if now < from => format!("certificate valid from {from}"),
+                    true if now >= until => format!("certificate expired on {until}"),
+                    true => format!("certificate until {until}"),
+                };
+                judgements.insert(host.replace('*', "branch"), judgement);
             }
+        }
+        judgements
+    }
+
+    /// Reads a rules file and its folder.
+    pub(crate) fn read(path: &Path) -> Result<LoadedSite, Failure> {
+        Ok(LoadedSite(Arc::new(Site::read(path)?)))
+    }
+}
+
+/// The path of a file that rules in a folder name, as reports have it.
+pub(crate) fn from_here(folder: &Path, name: &str) -> String {
+    folder.join(name).to_string_lossy().replace('\\', "/")
+}
+
+impl From<ReadError> for Failure {
+    fn from(error: ReadError) -> Failure {
+        match error {
+            ReadError::Rules(problems, texts) => Failure::Rules(problems, texts),
             error => Failure::Message(error.to_string()),
-        })
+        }
     }
 }
 
@@ -52,9 +89,8 @@ pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
 
 /// Writes a file that was asked for; says why where it cannot.
 pub(crate) fn write_or_say(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    write_beside(path, bytes).map_err(|error| {
-        Failure::Message(format!("`{}` cannot be written: {error}", path.display()))
-    })
+    write_beside(path, bytes)
+        .map_err(|error| Failure::Message(format!("cannot write `{}`: {error}", path.display())))
 }
 
 /// Writes a file beside its place and renames it, so that it is never half there.

@@ -4,6 +4,7 @@
 mod build;
 mod check;
 mod demo;
+mod diagnostic;
 mod domain;
 mod explain;
 mod findings;
@@ -11,48 +12,120 @@ mod fmt;
 mod folder;
 mod load;
 mod problems;
-mod sarif;
+mod report;
 mod serve;
+mod shell;
 mod style;
 mod test;
 
+use std::collections::HashMap;
 use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
+use ravel::language::Problems;
 
 /// Write and test the edge routing rules of a static site before publishing them.
 #[derive(Parser)]
-#[command(name = "ravel", version, max_term_width = 100)]
+#[command(
+    name = "ravel",
+    version,
+    max_term_width = 100,
+    after_help = EXIT_STATUS,
+    help_template = HELP,
+    subcommand_required = false
+)]
 struct Arguments {
     /// The rules file
     #[arg(long, global = true, value_name = "FILE", default_value = "edge.ravel")]
     rules: PathBuf,
     #[command(subcommand)]
-    command: Command,
+    command: Option<Command>,
 }
+
+/// What each exit status means, in the help of every command.
+const EXIT_STATUS: &str = "Exit status: 0 if all is as wanted, 1 if an answer is not, \
+2 if the command cannot run.";
+
+/// The help of `ravel` alone: the commands by what they are for.
+const HELP: &str = "\
+{about}
+
+{usage-heading} {usage}
+
+Write:
+  fmt      Format rules files
+  check    Find mistakes in the rules and in the built files
+
+Ask:
+  explain  Show what URLs get, hop by hop, and why
+  test     Run the expectations of the rules file, against the rules or the live site
+
+Compare:
+  domain   Compare the DNS and the certificate of a domain with what the site needs
+
+See:
+  serve    Serve the site locally as the rules answer, with a page that shows each request
+  demo     Try all of this on a demo site
+
+Publish:
+  build    Write what is published, for hosts that run code or only serve files
+
+Options:
+{options}
+
+{after-help}
+";
 
 #[derive(Subcommand)]
 enum Command {
-    /// Say what addresses get, hop by hop, and why
+    /// Show what URLs get, hop by hop, and why
+    #[command(after_help = EXIT_STATUS)]
     Explain(explain::Arguments),
-    /// Run the expectations of the rules file
+    /// Run the expectations of the rules file, against the rules or the live site
+    #[command(after_help = EXIT_STATUS)]
     Test(test::Arguments),
-    /// Say what is wrong with the rules and the folder, before anybody visits
+    /// Find mistakes in the rules and in the built files
+    #[command(after_help = EXIT_STATUS)]
     Check(check::Arguments),
-    /// Show the records that a domain needs beside those it has, and what visitors see while they
-    /// change
+    /// Compare the DNS and the certificate of a domain with what the site needs
+    #[command(after_help = EXIT_STATUS)]
     Domain(domain::Arguments),
-    /// Write what is published: a module for hosts that run code, or pages for hosts that only
-    /// serve files
+    /// Write what is published, for hosts that run code or only serve files
+    #[command(after_help = EXIT_STATUS)]
     Build(build::Arguments),
-    /// Serve the site as the rules answer it, with a page that shows each request and why
+    /// Serve the site locally as the rules answer, with a page that shows each request
+    #[command(after_help = EXIT_STATUS)]
     Serve(serve::Arguments),
-    /// Bring rules files to their canonical form
+    /// Format rules files
+    #[command(after_help = EXIT_STATUS)]
     Fmt(fmt::Arguments),
-    /// Put the demo site in a folder and go through the job with it, or run one command on it
+    /// Try all of this on a demo site
+    #[command(after_help = EXIT_STATUS)]
     Demo(demo::Arguments),
+    /// Write the completions of a shell
+    #[command(hide = true)]
+    Completions(shell::Completions),
+    /// Write the manual pages to a folder
+    #[command(hide = true)]
+    Man(shell::Man),
+}
+
+impl Command {
+    /// Whether data is printed for programs.
+    fn is_json(&self) -> bool {
+        match self {
+            Command::Explain(explain) => explain.json,
+            Command::Test(test) => test.json,
+            Command::Check(check) => check.json,
+            Command::Domain(domain) => domain.is_json(),
+            Command::Build(build) => build.json,
+            Command::Serve(serve) => serve.json,
+            Command::Fmt(fmt) => fmt.json,
+            Command::Demo(_) | Command::Completions(_) | Command::Man(_) => false,
+        }
+    }
 }
 
 /// How a command ended, when it could run.
@@ -65,8 +138,9 @@ enum ExitStatus {
 
 /// Why a command could not run.
 enum Failure {
-    /// A message for people; nothing where it was shown already.
     Message(String),
+    /// The rules cannot be read; with the texts that the errors are in.
+    Rules(Problems, HashMap<String, String>),
     Output(io::Error),
 }
 
@@ -80,38 +154,52 @@ impl From<io::Error> for Failure {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    let json = arguments.command.as_ref().is_some_and(Command::is_json);
     let mut out = io::BufWriter::new(anstream::stdout().lock());
     let outcome = run(arguments, &mut out).and_then(|ended| Ok(out.flush().map(|()| ended)?));
-    match outcome {
-        Ok(ExitStatus::Well) => ExitCode::SUCCESS,
-        Ok(ExitStatus::Found) => ExitCode::from(1),
+    let failure = match outcome {
+        Ok(ExitStatus::Well) => return ExitCode::SUCCESS,
+        Ok(ExitStatus::Found) => return ExitCode::from(1),
+        Err(failure) => failure,
+    };
+    match failure {
         // Whoever reads the output has seen enough.
-        Err(Failure::Output(error)) if error.kind() == io::ErrorKind::BrokenPipe => {
-            ExitCode::SUCCESS
+        Failure::Output(error) if error.kind() == io::ErrorKind::BrokenPipe => {
+            return ExitCode::SUCCESS;
         }
-        Err(failure) => {
-            let message = match failure {
-                Failure::Message(message) => message,
-                Failure::Output(error) => format!("the output cannot be written: {error}"),
-            };
-            let _ = out.flush();
-            if !message.is_empty() {
-                anstream::eprintln!("{}error{:#}: {message}", style::ERROR, style::ERROR);
+        Failure::Rules(problems, texts) => {
+            if json {
+                let _ = problems::print_json(&problems, &mut out);
             }
-            ExitCode::from(2)
+            let _ = out.flush();
+            anstream::eprintln!("{}", problems::render(&problems, &texts));
         }
+        Failure::Message(message) => {
+            let _ = out.flush();
+            say(&message);
+        }
+        Failure::Output(error) => say(&format!("cannot write the output: {error}")),
     }
+    ExitCode::from(2)
+}
+
+fn say(message: &str) {
+    anstream::eprintln!("{}error{:#}: {message}", style::ERROR, style::ERROR);
 }
 
 fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
-    match arguments.command {
-        Command::Explain(explain) => explain::run(&arguments.rules, &explain, out),
-        Command::Test(test) => test::run(&arguments.rules, &test, out),
-        Command::Check(check) => check::run(&arguments.rules, &check, out),
-        Command::Domain(domain) => domain::run(&arguments.rules, &domain, out),
-        Command::Build(build) => build::run(&arguments.rules, &build, out),
-        Command::Serve(serve) => serve::run(&arguments.rules, &serve, out),
-        Command::Fmt(fmt) => fmt::run(&arguments.rules, &fmt, out),
+    let rules = &arguments.rules;
+    let Some(command) = arguments.command else { return shell::begin(rules, out) };
+    match command {
+        Command::Explain(explain) => explain::run(rules, &explain, out),
+        Command::Test(test) => test::run(rules, &test, out),
+        Command::Check(check) => check::run(rules, &check, out),
+        Command::Domain(domain) => domain::run(rules, &domain, out),
+        Command::Build(build) => build::run(rules, &build, out),
+        Command::Serve(serve) => serve::run(rules, &serve, out),
+        Command::Fmt(fmt) => fmt::run(rules, &fmt, out),
         Command::Demo(demo) => demo::run(&demo, out),
+        Command::Completions(completions) => shell::completions(&completions, out),
+        Command::Man(man) => shell::man(&man, out),
     }
 }

@@ -1,40 +1,79 @@
-//! Problems of rules files, shown on the lines they stand on.
+//! Errors of rules files, shown on their lines.
 
 use std::collections::HashMap;
+use std::io::{self, Write};
 
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-use ravel::language::Problems;
+use ravel::language::{Problem, Problems};
+use ravel::rules::Severity;
+use serde::Serialize;
+use serde_json::json;
 
-/// Every problem with its line, the place marked, and what to write instead; a count at the end.
+use crate::diagnostic::{Diagnostic, Place, line_of, whole_line, width};
+use crate::style::count;
+
+/// Every error with its line, the place marked, and what to write instead; a count at the end.
 pub(crate) fn render(problems: &Problems, texts: &HashMap<String, String>) -> String {
-    let renderer = Renderer::styled();
-    let mut shown = String::new();
-    for problem in problems.iter() {
-        let source = problems.source(problem.place());
-        let text = texts.get(source).map_or("", String::as_str);
-        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-        let number = problem.place().line().number().max(1) as usize;
-        let line = text.split('\n').nth(number - 1).unwrap_or_default().trim_end();
-        let columns = &problem.place().columns();
-        let whole = columns.is_empty() && columns.start == 0;
-        let start = if whole {
-            line.len() - line.trim_start().len()
-        } else {
-            columns.start.min(line.len())
-        };
-        let end = if whole { line.len() } else { columns.end.clamp(start, line.len()) };
-        let what = problem.kind().to_string();
-        let snippet = Snippet::source(line)
-            .line_start(number)
-            .path(source)
-            .annotation(AnnotationKind::Primary.span(start..end));
-        let remedy = Level::HELP.message(problem.kind().remedy());
-        let report: &[Group<'_>] =
-            &[Level::ERROR.primary_title(what).element(snippet).element(remedy)];
-        shown.push_str(&renderer.render(report).to_string());
-        shown.push_str("\n\n");
+    let width = width();
+    let shown: Vec<String> = problems
+        .iter()
+        .map(|problem| diagnostic(problem, problems, texts).render(width) + "\n\n")
+        .collect();
+    let count = count(shown.len(), "error", "errors");
+    format!("{}{count}: the rules cannot be used until they can be read", shown.concat())
+}
+
+fn diagnostic<'a>(
+    problem: &Problem,
+    problems: &Problems,
+    texts: &'a HashMap<String, String>,
+) -> Diagnostic<'a> {
+    let source = problems.source(problem.place());
+    let number = problem.place().line().number().max(1);
+    let line = line_of(texts.get(source).map_or("", String::as_str), number);
+    let columns = problem.place().columns();
+    let marked = match columns.is_empty() && columns.start == 0 {
+        true => whole_line(line, '#'),
+        false => {
+            let start = columns.start.min(line.len());
+            start..columns.end.clamp(start, line.len())
+        }
+    };
+    Diagnostic {
+        severity: Severity::Error,
+        name: None,
+        message: problem.kind().to_string(),
+        place: Place::Line { path: source.to_owned(), number, line, marked },
+        notes: Vec::new(),
+        help: Some(problem.kind().remedy()),
     }
-    let count = crate::style::count(problems.iter().len(), "problem", "problems");
-    shown.push_str(&format!("{count}: nothing is answered until the rules can be read"));
-    shown
+}
+
+#[derive(Serialize)]
+struct ProblemData<'a> {
+    severity: &'a str,
+    source: &'a str,
+    line: u32,
+    column: usize,
+    message: String,
+    help: String,
+}
+
+/// Every error as data.
+fn data(problems: &Problems) -> Vec<ProblemData<'_>> {
+    let one = |problem: &Problem| ProblemData {
+        severity: Severity::Error.as_str(),
+        source: problems.source(problem.place()),
+        line: problem.place().line().number().max(1),
+        column: problem.place().columns().start + 1,
+        message: problem.kind().to_string(),
+        help: problem.kind().remedy(),
+    };
+    problems.iter().map(one).collect()
+}
+
+/// What a command that prints data prints where the rules cannot be read.
+pub(crate) fn print_json(problems: &Problems, out: &mut dyn Write) -> io::Result<()> {
+    let list = data(problems);
+    serde_json::to_writer_pretty(&mut *out, &json!({ "errors": list.len(), "unreadable": list }))?;
+    writeln!(out)
 }

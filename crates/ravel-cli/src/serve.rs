@@ -6,12 +6,17 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use ravel::rules::Domain;
+use ravel_dns::Zone;
 use ravel_serve::{
-    Authority, Forwards, Live, Options, ReadError, Record, ServeError, Server, ServerEvent,
+    Authority, Forwards, Live, NameServer, Options, ReadError, Record, ServeError, Server,
+    ServerEvent,
 };
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
+use crate::domain::no_zone;
+use crate::load::LoadedSite;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{ExitStatus, Failure, problems, style};
 
@@ -29,6 +34,10 @@ pub(crate) struct Arguments {
     /// The address to listen on; with another than loopback, others on the network can see the site
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
     listen: IpAddr,
+    /// Serve also the zone of the rules' domain as a name server, on this port, over UDP and TCP;
+    /// 0 picks a free one
+    #[arg(long, value_name = "PORT")]
+    dns: Option<u16>,
     /// The folder with the local certificate authority, which is made on first use
     #[arg(long, value_name = "FOLDER")]
     authority: Option<PathBuf>,
@@ -38,9 +47,9 @@ pub(crate) struct Arguments {
     /// Let `--forward` lead to other machines
     #[arg(long)]
     forward_anywhere: bool,
-    /// Print a line of data for each request
+    /// Output JSON, a line for each request
     #[arg(long)]
-    json: bool,
+    pub(crate) json: bool,
 }
 
 /// How long lines are gathered before they are written.
@@ -83,6 +92,10 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         );
     }
     let json = arguments.json;
+    let dns = match arguments.dns {
+        Some(port) => Some(name_server(options.rules(), port).await?),
+        None => None,
+    };
     let mut forwards = Forwards::default();
     for forward in &arguments.forward {
         forwards = forwards.with(forward, arguments.forward_anywhere).map_err(Failure::Message)?;
@@ -94,10 +107,12 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         .ok_or_else(|| Failure::Message("the requests are read already".to_owned()))?;
     let live = Arc::clone(server.live());
     match json {
-        true => writeln!(out, "{}", begun(&server))?,
-        false => greet(&server, out)?,
+        true => writeln!(out, "{}", begun(&server, dns.as_ref()))?,
+        false => greet(&server, dns.as_ref(), out)?,
     }
     out.flush()?;
+    // It ends with the process.
+    let _dns = dns.map(|dns| tokio::spawn(dns.run(std::future::pending())));
     let mut running = tokio::spawn(server.run(interrupted(), move |event| told(&live, event)));
     let mut ended = false;
     while !ended {
@@ -136,18 +151,39 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
     Ok(ExitStatus::Well)
 }
 
+/// A name server for the zone that the rules name.
+async fn name_server(rules: &Path, port: u16) -> Result<NameServer, Failure> {
+    let loaded = LoadedSite::read(rules)?;
+    let named: Vec<&Domain> =
+        loaded.rules().domains().iter().filter(|domain| domain.zone().is_some()).collect();
+    let domain = match named.as_slice() {
+        [domain] => *domain,
+        [] => {
+            let message = "`--dns` needs a `domain` statement with a `zone`";
+            return Err(Failure::Message(message.to_owned()));
+        }
+        _ => {
+            let message = "`--dns` serves one zone, and the rules name several";
+            return Err(Failure::Message(message.to_owned()));
+        }
+    };
+    let zone = Zone::of_domain(domain, |path: &str| loaded.named(path))
+        .map_err(|error| Failure::Message(error.to_string()))?
+        .ok_or_else(|| no_zone(domain))?;
+    NameServer::bind(zone, port).await.map_err(|error| {
+        Failure::Message(format!("cannot listen on port {port} of 127.0.0.1: {error}"))
+    })
+}
+
 fn failure(error: ServeError) -> Failure {
     match error {
-        ServeError::Read(ReadError::Rules(found, texts)) => {
-            anstream::eprintln!("{}", problems::render(&found, &texts));
-            Failure::Message(String::new())
-        }
+        ServeError::Read(error) => error.into(),
         error => Failure::Message(error.to_string()),
     }
 }
 
 /// Says where the site is.
-fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
+fn greet(server: &Server, dns: Option<&NameServer>, out: &mut dyn Write) -> std::io::Result<()> {
     let addresses = server.addresses();
     let site = server.live().site();
     let site = site.rules().site();
@@ -174,6 +210,15 @@ fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
         "\nEach request, and why it was answered so:  {}",
         in_style(STRONG, format_args!("http://{}/", addresses.inspect()))
     )?;
+    if let Some(dns) = dns {
+        let address = dns.address();
+        writeln!(
+            out,
+            "The zone, over UDP and TCP:  {}  {}",
+            in_style(STRONG, address),
+            in_style(FAINT, format_args!("ravel domain ask {address}"))
+        )?;
+    }
     writeln!(
         out,
         "The local authority's certificate, for those who want to trust it:  {}",
@@ -182,13 +227,14 @@ fn greet(server: &Server, out: &mut dyn Write) -> std::io::Result<()> {
     writeln!(out, "{}\n", in_style(FAINT, "Ctrl-C ends it."))
 }
 
-fn begun(server: &Server) -> serde_json::Value {
+fn begun(server: &Server, dns: Option<&NameServer>) -> serde_json::Value {
     let addresses = server.addresses();
     json!({
         "http": addresses.http().to_string(),
         "https": addresses.https().to_string(),
         "inspect": addresses.inspect().to_string(),
         "authority": server.authority().path().display().to_string(),
+        "dns": dns.map(|dns| dns.address().to_string()),
     })
 }
 
@@ -253,8 +299,8 @@ fn told(live: &Live, event: ServerEvent) {
         (_, problem) => {
             let why = problem.map_or(String::new(), ToString::to_string);
             anstream::eprintln!(
-                "{}: {why}; what was there before is served",
-                in_style(style::NOTE, "the site cannot be read again")
+                "{}: {why}; the last good site is served",
+                in_style(style::NOTE, "cannot read the site again")
             );
         }
     }

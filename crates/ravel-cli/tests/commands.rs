@@ -62,6 +62,35 @@ fn explain_prints_the_shape_for_programs() {
     }
 }
 
+/// Lines of a list may have a method and the status that is expected.
+#[test]
+fn lists_say_what_is_expected() {
+    let demo = demo();
+    let lines = "/summer 302\nHEAD /fares 301\nPOST /about 405\n/no-such-page 200\n";
+    let (status, out, _) = run(demo.path(), &["explain", "-", "--brief"], lines);
+    let wrong: Vec<&str> = out.lines().filter(|line| line.contains("expected")).collect();
+    assert_eq!((status, wrong.len()), (1, 1), "{out}");
+    assert!(wrong[0].ends_with("expected 200, got 404"), "{out}");
+    let (status, _, _) =
+        run(demo.path(), &["explain", "-", "--fail-on", "missing,loop"], "/about\n");
+    assert_eq!(status, 0);
+    let (status, _, _) = run(demo.path(), &["explain", "/none", "--fail-on", "missing"], "");
+    assert_eq!(status, 1);
+    let (status, _, errors) = run(demo.path(), &["explain", "-"], "/about 2000\n");
+    assert!(status == 2 && errors.contains("`2000` is not a valid status"), "{errors}");
+}
+
+/// What a header replaces or drops is said beside it.
+#[test]
+fn headers_say_what_they_replace() {
+    let rules = "site https://h.example/\n  files dist\nheaders {/any*}\n  set x-a: 1\n  set x-b: 1\n\
+                 headers /\n  set x-a: 2\n  drop x-b\n";
+    let folder = folder(&[("edge.ravel", rules), ("dist/index.html", "")]);
+    let (_, out, _) = run(folder.path(), &["explain", "/"], "");
+    assert!(out.contains("x-a: 2") && out.contains("replaces `1` of edge.ravel:4"), "{out}");
+    assert!(out.contains("dropped: `1` of edge.ravel:5"), "{out}");
+}
+
 #[test]
 fn one_address_is_one_document() {
     let demo = demo();
@@ -92,8 +121,7 @@ fn five_mistakes_are_five_problems_in_one_run() {
     for place in places {
         assert!(errors.contains(place), "{place} is not in\n{errors}");
     }
-    for words in
-        ["did you mean `alias`?", "write `{slug}`", "did you mean `rewrite`?", "5 problems"]
+    for words in ["did you mean `alias`?", "write `{slug}`", "did you mean `rewrite`?", "5 errors"]
     {
         assert!(errors.contains(words), "{words} is not in\n{errors}");
     }
@@ -135,26 +163,25 @@ fn what_can_not_run_ends_with_2_and_says_why() {
     fs::write(latin.path().join("edge.ravel"), b"site https://h.example/\n# caf\xe9\n").unwrap();
     let fine = folder(&[("edge.ravel", site), ("dist/index.html", "")]);
     let cases: &[(&tempfile::TempDir, &[&str], &str)] = &[
-        (&empty, &["test"], "there is no rules file `edge.ravel`"),
-        (&empty, &["test", "--rules", "x.ravel"], "there is no rules file `x.ravel`"),
+        (&empty, &["test"], "cannot read `edge.ravel`: no such file"),
+        (&empty, &["test", "--rules", "x.ravel"], "cannot read `x.ravel`: no such file"),
         (&no_folder, &["test"], "which the rules name with `files`"),
-        (&latin, &["test"], "is no UTF-8 on line 2"),
-        (&fine, &["explain", "harbour"], "`harbour` is no whole address"),
-        (&fine, &["explain"], "ADDRESS"),
+        (&latin, &["test"], "is not UTF-8 on line 2"),
+        (&fine, &["explain", "harbour"], "`harbour` is not a whole URL"),
+        (&fine, &["explain"], "<URL>"),
         (&fine, &["explian"], "explain"),
         (&fine, &["explain", "/", "--header", "x"], "write it as `NAME: VALUE`"),
-        (&fine, &["explain", "/", "--method", "get"], "a method is written in capitals"),
+        (&fine, &["explain", "/", "--method", "get"], "write the method in capitals"),
     ];
     for (folder, arguments, words) in cases {
         let (status, out, errors) = run(folder.path(), arguments, "");
         assert_eq!((status, out.as_str()), (2, ""), "{arguments:?}");
         assert!(errors.contains(words), "{arguments:?}: {words} is not in\n{errors}");
     }
-    let (status, out, _) = run(fine.path(), &["test"], "");
-    assert_eq!(
-        (status, out.as_str()),
-        (0, "edge.ravel states no expectation; add one with `expect`\n")
-    );
+    let (status, _, errors) = run(fine.path(), &["test"], "");
+    assert!(status == 2 && errors.contains("edge.ravel has no expectation"), "{errors}");
+    let (status, _, errors) = run(empty.path(), &[], "");
+    assert!(status == 2 && errors.contains("ravel demo"), "{errors}");
 }
 
 #[test]
@@ -195,7 +222,7 @@ fn the_demo_walks_the_job() {
         "$ ravel test",
         "37 expectations hold",
         "$ ravel check",
-        "0 problems",
+        "0 errors",
     ] {
         assert!(out.contains(words), "{words} is not in\n{out}");
     }
@@ -205,7 +232,7 @@ fn the_demo_walks_the_job() {
     assert_eq!(
         (status, out.as_str()),
         (0, "1 expectation holds\n"),
-        "what stands there is left as it is"
+        "what is there is left as it is"
     );
     let (status, _, errors) = run(folder.path(), &["demo", "demo"], "");
     assert_eq!(status, 2, "{errors}");
@@ -219,10 +246,7 @@ fn fmt_changes_files_only_when_asked_to() {
         ("bad.ravel", "gone \"/a\n"),
     ]);
     let (status, out, _) = run(folder.path(), &["fmt", "--check"], "");
-    assert_eq!(
-        (status, out.as_str()),
-        (1, "edge.ravel is not in canonical form; `ravel fmt` brings it there\n")
-    );
+    assert_eq!((status, out.as_str()), (1, "edge.ravel is not formatted; run `ravel fmt`\n"));
     let (status, out, _) = run(folder.path(), &["fmt", "edge.ravel", "good.ravel"], "");
     assert_eq!((status, out.as_str()), (0, "edge.ravel\n"));
     assert_eq!(

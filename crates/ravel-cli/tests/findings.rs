@@ -1,7 +1,7 @@
-//! The catalogue of findings in docs/findings.md: each wrong site has what is said, and each fixed
+//! The catalogue of findings in docs/findings.md: each wrong site has its message, and each fixed
 //! one has it no more.
 //!
-//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test findings` writes down what is said now.
+//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test findings` writes the messages of now.
 
 mod catalogue;
 
@@ -83,8 +83,8 @@ fn said(sources: &[String], finding: &Finding) -> String {
         FindingPlace::Named { name, .. } => name.to_string(),
         other => panic!("{other:?} is shown nowhere"),
     };
-    let mut text = format!("{place}: {}\n", finding.what());
-    for (label, words) in [("visitors", &finding.visitor()), ("instead", &finding.instead())] {
+    let mut text = format!("{place}: {}\n", finding.message());
+    for (label, words) in [("note", &finding.note()), ("help", &finding.help())] {
         if let Some(words) = words {
             writeln!(text, "  {label}: {words}").unwrap();
         }

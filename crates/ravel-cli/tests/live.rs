@@ -60,9 +60,9 @@ fn live(folder: &Path, reach: &[String], more: &[&str]) -> (i32, String, String)
 fn the_served_demo_is_as_expected() {
     let demo = demo();
     let (_serving, reach) = serve(demo.path());
-    let (status, out, errors) = live(demo.path(), &reach, &["--junit", "junit.xml"]);
+    let (status, out, errors) = live(demo.path(), &reach, &["--report", "junit.xml"]);
     assert_eq!(status, 0, "{out}{errors}");
-    assert!(out.starts_with("35 expectations hold on the running site\n"), "{out}");
+    assert!(out.starts_with("35 expectations hold on the live site\n"), "{out}");
     assert!(
         out.contains("`expect every` was sampled")
             && out.contains("not asked: edge.ravel:103  /api/seats"),
@@ -118,9 +118,9 @@ fn a_site_that_differs_is_told_from_wrong_rules() {
     }));
     let got = failed[0]["failures"][0]["got"].as_str().unwrap();
     assert!(got.contains("that are not those of `about.html`"), "{got}");
-    let (_, out, _) = live(ours.path(), &reach, &["--junit", "junit.xml"]);
+    let (_, out, _) = live(ours.path(), &reach, &["--report", "junit.xml"]);
     for part in [
-        "5 of 35 expectations failed on the running site",
+        "5 of 35 expectations failed on the live site",
         "expected  serves /about.html",
         "got       goes to https://lanternferries.example/timetable/",
         "rules     goes to https://lanternferries.example/offers/summer-2027/",
@@ -229,10 +229,7 @@ fn what_can_not_be_reached_is_said_in_time() {
         &["test", "--live", "--connect", &plain, "--connect-http", &plain, "--timeout", "2"],
         "",
     );
-    assert!(
-        status == 1 && out.contains("expectations failed on the running site"),
-        "{out}{errors}"
-    );
+    assert!(status == 1 && out.contains("expectations failed on the live site"), "{out}{errors}");
     let (_serving, reach) = serve(demo.path());
     let (status, out, _) = live(demo.path(), &reach[..4], &[]);
     assert!(status == 1 && out.contains("UnknownIssuer"), "{out}");
@@ -252,7 +249,7 @@ fn the_rules_own_expectations_are_written_as_junit() {
         ),
         ("dist/index.html", ""),
     ]);
-    let (status, ..) = run(site.path(), &["test", "--junit", "junit.xml"], "");
+    let (status, ..) = run(site.path(), &["test", "--report", "junit.xml"], "");
     let junit = fs::read_to_string(site.path().join("junit.xml")).unwrap();
     assert!(
         status == 1

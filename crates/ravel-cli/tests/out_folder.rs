@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use common::{build, contents, demo, run};
 
-/// What stands beside the folders that were built, but for the lists of what was made.
+/// What is beside the folders that were built, but for the lists of what was made.
 fn beside(folder: &Path) -> Vec<String> {
     let names = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name());
     names

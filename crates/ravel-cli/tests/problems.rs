@@ -1,7 +1,7 @@
 //! The catalogue of problems in docs/problems.md: each wrong file says what is shown, and each
 //! fixed file can be read.
 //!
-//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test problems` writes down what is said now.
+//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test problems` writes the messages of now.
 
 mod catalogue;
 
@@ -22,7 +22,8 @@ fn load(name: &str) -> Result<Vec<u8>, &'static str> {
         "from-to.csv" => b"from,to\n/a,/b\n".to_vec(),
         "comma.csv" => b"old,new\n/a, b,/c\n".to_vec(),
         "links.ravel" => b"redirect /q/1 -> /a\n".to_vec(),
-        "circle.ravel" => b"include circle.ravel\n".to_vec(),
+        "semicolons.csv" => b"old;new\n/a;/b\n".to_vec(),
+        "loop.ravel" => b"include loop.ravel\n".to_vec(),
         _ => return Err("there is no such file"),
     })
 }

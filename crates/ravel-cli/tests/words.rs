@@ -5,12 +5,31 @@ use std::path::{Path, PathBuf};
 
 use regex_automata::meta::Regex;
 
-/// A pattern, and what is said instead.
+/// A pattern, and what to write instead.
 const PHRASES: &[(&str, &str)] = &[
     (r"\bcan not\b", "cannot"),
+    (
+        r"\b(is|are) no (name|value|host|address|place|path|port|header|setting|list|whole|method|URL|URLs|file|type)\b",
+        "is not a valid …",
+    ),
+    (
+        r"\b(no|short|long|old|lower(ed)?|same) li(fe|ves)\b|\b(the|its|a) life\b",
+        "TTL, max-age or lifetime",
+    ),
+    (r"\bways?\s+in\b", "entry point"),
+    (
+        r"\b(goes|go|leads?|and) round\b|\bcirc(?:le) (is|of|that|with)\b|\bcirc(?:les)\b",
+        "redirect loop",
+    ),
+    (r"\bnever acts?\b|\bstands already\b", "unreachable, duplicate"),
+    (r"\bpieces? of advice\b", "warning"),
     (r"\bmend(ed|s)?\b", "fix"),
     (r"\bnot decided\b", "undecided"),
-    (r"\b(ways in|the way in|a way in)\b", "entry point"),
+    (
+        r"\bwhat (stands|is missing|came|is got|is\s+said)\b|\bof nobody\b|\b(is|are) sought\b",
+        "say it plainly",
+    ),
+    (r"\bmade to hurt\b|\btakes? turns?\b", "median, worst case, interleaved"),
 ];
 
 /// Names in code, by the same.

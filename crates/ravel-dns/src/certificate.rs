@@ -190,14 +190,14 @@ pub fn certificate_findings(
             (host == base || host.ends_with(&format!(".{base}"))).then_some(name)
         });
         let why = match wild {
-            Some(name) => format!(": `{name}` is for one label and not for the name below"),
+            Some(name) => format!(": `{name}` covers one label only"),
             None => String::new(),
         };
         out.push(
-            on(Code::CertificateLacksHost, format!("the certificate does not name `{host}`{why}"))
-                .with_visitor(refused)
-                .with_instead(format!(
-                    "a certificate with `{host}` among its subject alternative names; it has {}",
+            on(Code::CertificateHostMismatch, format!("the certificate does not name `{host}`{why}"))
+                .with_note(refused)
+                .with_help(format!(
+                    "get a certificate with `{host}` among its subject alternative names; this one has {}",
                     certificate.hosts().join(", ")
                 )),
         );
@@ -206,26 +206,22 @@ pub fn certificate_findings(
     if now < from {
         let what = format!("the certificate is not valid before {}", from);
         out.push(
-            on(Code::CertificateDates, what)
-                .with_visitor(refused)
-                .with_instead("serve it from then on, or have one issued that is valid now"),
+            on(Code::CertificateValidity, what)
+                .with_note(refused)
+                .with_help("serve it from then on, or get one that is valid now"),
         );
     } else if now >= until {
         let what = format!("the certificate expired on {}", until);
-        out.push(
-            on(Code::CertificateDates, what)
-                .with_visitor(refused)
-                .with_instead("have a new one issued"),
-        );
+        out.push(on(Code::CertificateValidity, what).with_note(refused).with_help("get a new one"));
     }
     if let Some((number, subject, wanted)) = certificate.misplaced() {
         out.push(
             on(
-                Code::CertificateChain,
+                Code::CertificateChainOrder,
                 format!("certificate {number} of the chain is `{subject}`, which did not issue the one before it"),
             )
-            .with_visitor("browsers that do not know the missing link refuse the site")
-            .with_instead(format!("behind each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
+            .with_note("browsers that do not know the missing certificate refuse the site")
+            .with_help(format!("put after each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
         );
     }
     out

@@ -11,7 +11,7 @@ use ravel::finding::{Finding, FindingPlace};
 use ravel::language::Line;
 use ravel::rules::{Apex, Code, Domain};
 
-/// A life longer than this, in seconds, is long for a record that is about to change.
+/// A TTL longer than this, in seconds, is long for a record that is about to change.
 const LONG: u32 = 86_400;
 
 impl Plan<'_> {
@@ -22,7 +22,7 @@ impl Plan<'_> {
     /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\nwww 1h CNAME @\n";
     /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
     /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
-    /// assert!(plan.findings().iter().any(|finding| finding.code().name() == "records-to-do"));
+    /// assert!(plan.findings().iter().any(|finding| finding.code().name() == "pending-records"));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn findings(&self) -> Vec<Finding> {
@@ -61,22 +61,23 @@ impl Plan<'_> {
             let Some(other) = other.filter(|_| seen.insert(name)) else { continue };
             let finding = if name == self.zone.origin() {
                 let instead = match self.domain.addresses().is_empty() {
-                    true => "address records, or an alias of the DNS host's own making".to_owned(),
-                    false => format!("address records for {}", addresses(self.domain)),
+                    true => "write address records, or use an alias that the DNS host resolves"
+                        .to_owned(),
+                    false => format!("write address records for {}", addresses(self.domain)),
                 };
-                self.on(Code::CnameAtApex, record, format!("a CNAME stands at `{}`, the name of the zone", name))
-                    .with_visitor(
-                        "it hides the zone's name servers and its mail (RFC 1034, section 3.6.2); name servers refuse the zone",
+                self.on(Code::CnameAtApex, record, format!("`{}`, the apex of the zone, has a CNAME", name))
+                    .with_note(
+                        "it conflicts with the zone's NS, SOA and MX records (RFC 1034, section 3.6.2); name servers refuse the zone",
                     )
-                    .with_instead(instead)
+                    .with_help(instead)
             } else {
                 let what = format!(
-                    "a CNAME stands at `{}` beside a record of type {} (line {})",
+                    "`{}` has a CNAME and a record of type {} (line {})",
                     name, other.kind, other.line
                 );
-                self.on(Code::CnameBesideOthers, record, what)
-                    .with_visitor("either is hidden by the other (RFC 1034, section 3.6.2); name servers refuse the zone")
-                    .with_instead("keep the one that is meant")
+                self.on(Code::CnameConflict, record, what)
+                    .with_note("a name with a CNAME has no other records (RFC 1034, section 3.6.2); name servers refuse the zone")
+                    .with_help("keep one of them")
             };
             out.push(finding);
         }
@@ -101,19 +102,18 @@ impl Plan<'_> {
             }
             for record in there().filter(|record| !is_new(record)) {
                 let address = record.data.as_ref().map(ToString::to_string).unwrap_or_default();
-                let beside =
-                    if alias { "an alias is meant to stand" } else { "the new addresses stand" };
+                let beside = if alias { "an alias is wanted" } else { "the new addresses are" };
                 out.push(
                     self.on(
-                        Code::AddressLeftOver,
+                        Code::StaleAddress,
                         record,
                         format!("`{}` still has the address {address} where {beside}", host.host),
                     )
-                    .with_visitor(match record.kind {
-                        RecordType::AAAA => "those with IPv6 reach the former host",
-                        _ => "by chance, some reach the former host",
+                    .with_note(match record.kind {
+                        RecordType::AAAA => "visitors with IPv6 reach the former host",
+                        _ => "some visitors reach the former host",
                     })
-                    .with_instead("remove it"),
+                    .with_help("remove it"),
                 );
             }
         }
@@ -139,15 +139,15 @@ impl Plan<'_> {
                 if !leads_there {
                     out.push(
                         self.on(
-                            Code::HidesWildcard,
+                            Code::WildcardBlocked,
                             record,
                             format!(
-                                "`{}` has a record of its own, so `{}` does not answer for it",
+                                "`{}` has a record of its own, so the wildcard `{}` does not match it",
                                 &record.name, host.host
                             ),
                         )
-                        .with_visitor("that preview does not reach the site")
-                        .with_instead("remove it, or give the preview another name"),
+                        .with_note("that preview does not reach the site")
+                        .with_help("remove it, or give the preview another name"),
                     );
                 }
             }
@@ -163,13 +163,13 @@ impl Plan<'_> {
                     Code::HostDelegated,
                     record,
                     format!(
-                        "`{}` is answered by other name servers: `{}` is delegated",
+                        "`{}` is in `{}`, which is delegated to other name servers",
                         host.host, &cut
                     ),
                 )
-                .with_visitor("what this zone says of the host is not seen")
-                .with_instead(format!(
-                    "write its records in the zone of `{}`, and a `domain` statement for that",
+                .with_note("resolvers do not see the records of this zone for the host")
+                .with_help(format!(
+                    "write its records in the zone `{}`, and a `domain` statement for it",
                     &cut
                 )),
             );
@@ -184,10 +184,10 @@ impl Plan<'_> {
                     self.on(
                         Code::CaaForbids,
                         record,
-                        format!("the critical CAA tag `{tag}` is not known, so nobody may issue for {hosts}"),
+                        format!("the critical CAA tag `{tag}` is unknown, so no CA may issue for {hosts}"),
                     )
-                    .with_visitor("no certificate can be issued (RFC 8659, section 4.5); browsers refuse the site")
-                    .with_instead("flags 0, or remove it"),
+                    .with_note("no certificate can be issued (RFC 8659, section 4.5); browsers refuse the site")
+                    .with_help("write flags 0, or remove it"),
                 );
                 continue;
             }
@@ -198,23 +198,25 @@ impl Plan<'_> {
                     self.on(
                         Code::CaaForbids,
                         record,
-                        format!("CAA keeps every authority from issuing a certificate for {hosts}"),
+                        format!("CAA forbids every certificate authority to issue for {hosts}"),
                     )
-                    .with_visitor("no certificate can be issued (RFC 8659); browsers refuse the site")
-                    .with_instead("`0 issue \"AUTHORITY\"` with the name of the authority that the hosting uses, or remove it"),
+                    .with_note("no certificate can be issued (RFC 8659); browsers refuse the site")
+                    .with_help("write `0 issue \"CA\"` with the name of the certificate authority that the hosting uses, or remove it"),
                 );
             } else {
                 let names =
                     allowed.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ");
                 out.push(
                     self.on(
-                        Code::CaaNames,
+                        Code::CaaRestricts,
                         record,
-                        format!("by CAA only {names} may issue a certificate for {hosts}"),
+                        format!("CAA allows only {names} to issue a certificate for {hosts}"),
                     )
-                    .with_visitor("if the hosting uses another authority, it can issue none")
-                    .with_instead(
-                        "ask the hosting which one it uses; if it is named here, accept this",
+                    .with_note(
+                        "a hosting that uses another certificate authority gets no certificate",
+                    )
+                    .with_help(
+                        "ask the hosting which one it uses; if it is allowed here, accept this",
                     ),
                 );
             }
@@ -247,15 +249,17 @@ impl Plan<'_> {
         };
         let (lacks, more) = (list(&wanted, &there), list(&there, &wanted));
         let what = match (lacks.is_empty(), more.is_empty()) {
-            (false, false) => format!("the zone names {more} as name servers, and not {lacks}"),
-            (false, true) => format!("the zone does not name {lacks} among its name servers"),
-            _ => format!("the zone names {more} as name servers, which the registry must not"),
+            (false, false) => format!("the zone has the name servers {more}, and not {lacks}"),
+            (false, true) => format!("the zone lacks the name servers {lacks}"),
+            _ => {
+                format!("the zone has the name servers {more}, which the delegation does not have")
+            }
         };
         let record = records.first().copied().unwrap_or(self.zone.soa());
         out.push(
-            self.on(Code::NameserversDiffer, record, what)
-                .with_visitor("what they get depends on which server is asked; some servers may not know the zone")
-                .with_instead("the same set at the registry, in the zone and in `nameservers`"),
+            self.on(Code::NameserverMismatch, record, what)
+                .with_note("answers depend on which name server a resolver asks; some may not serve the zone")
+                .with_help("use the same set at the registry, in the zone and in `nameservers`"),
         );
     }
 
@@ -267,14 +271,14 @@ impl Plan<'_> {
             if record.ttl > LONG && seen.insert((&record.name, record.kind)) {
                 let days = record.ttl.div_ceil(86_400);
                 let what = format!(
-                    "{} of `{}` lives {days} days, and is about to change",
+                    "{} of `{}` has a TTL of {days} days, and is about to change",
                     record.kind, &record.name
                 );
                 out.push(
-                    self.on(Code::LongLife, record, what)
-                        .with_visitor(format!("for {days} days after the change, some still get what it says now"))
-                        .with_instead(format!(
-                            "give it a life of 300 now, and change it {days} days later: see `ravel domain --switch`"
+                    self.on(Code::LongTtl, record, what)
+                        .with_note(format!("for {days} days after the change, some visitors get the old answer"))
+                        .with_help(format!(
+                            "set its TTL to 300 now, and change it {days} days later: see `ravel domain plan`"
                         )),
                 );
             }
@@ -300,12 +304,14 @@ impl Plan<'_> {
             let place = FindingPlace::Named { by, name, number: None };
             out.push(
                 Finding::at(
-                    Code::RecordsToDo,
+                    Code::PendingRecords,
                     place,
-                    format!("the zone is not what the site needs: {}", text.join(", ")),
+                    format!("the zone lacks what the site needs: {}", text.join(", ")),
                 )
-                .with_visitor("not every host of the site reaches it")
-                .with_instead("what `ravel domain` shows; `--write FILE` writes the zone"),
+                .with_note("not every host reaches the site")
+                .with_help(
+                    "`ravel domain show` lists them; `ravel domain write FILE` writes the zone",
+                ),
             );
         }
     }

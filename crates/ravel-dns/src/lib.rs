@@ -95,13 +95,14 @@ impl Zone {
         let Some(file) = domain.zone() else { return Ok(None) };
         let fail = |number, why| NamedFileError { file: file.clone(), number, why };
         let bytes =
-            read(file.path()).map_err(|error| fail(None, format!("it cannot be read: {error}")))?;
+            read(file.path()).map_err(|error| fail(None, format!("cannot read it: {error}")))?;
         let text = String::from_utf8(bytes).map_err(|error| {
             let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
             let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
             fail(
                 u32::try_from(line).ok(),
-                "this is no UTF-8; write other bytes as `\\DDD`, and save the file as UTF-8".into(),
+                "this is not UTF-8; write other bytes as `\\DDD`, and save the file as UTF-8"
+                    .into(),
             )
         })?;
         Zone::parse(domain.name().as_str(), &text)
@@ -131,8 +132,7 @@ impl Certificate {
     ) -> Result<Option<Certificate>, NamedFileError> {
         let Some(file) = domain.certificate() else { return Ok(None) };
         let fail = |why| NamedFileError { file: file.clone(), number: None, why };
-        let bytes =
-            read(file.path()).map_err(|error| fail(format!("it cannot be read: {error}")))?;
+        let bytes = read(file.path()).map_err(|error| fail(format!("cannot read it: {error}")))?;
         Certificate::read(&bytes).map(Some).map_err(|error| fail(error.to_string()))
     }
 }
@@ -179,8 +179,8 @@ impl From<NamedFileError> for Finding {
     fn from(error: NamedFileError) -> Finding {
         let (by, name) = (error.file.line(), error.file.path().into());
         let place = FindingPlace::Named { by, name, number: error.number };
-        Finding::at(Code::Unreadable, place, error.why)
-            .with_visitor("nothing is known of what they get")
-            .with_instead("a file that can be read, or none at all")
+        Finding::at(Code::UnreadableFile, place, error.why)
+            .with_note("it was not checked")
+            .with_help("correct the file, or remove the line")
     }
 }

@@ -74,7 +74,7 @@ impl<'z> Plan<'z> {
         for host in site.hosts().filter(|host| domain.holds(host)) {
             plan.host(host);
         }
-        plan.proof();
+        plan.verification();
         plan
     }
 
@@ -210,12 +210,12 @@ impl<'z> Plan<'z> {
         });
     }
 
-    fn proof(&mut self) {
-        let Some(proof) = self.domain.verification() else { return };
-        let (host, name) = (proof.name().to_string(), name_of(proof.name().as_str()));
-        let data = RecordData::text(proof.text());
+    fn verification(&mut self) {
+        let Some(verification) = self.domain.verification() else { return };
+        let (host, name) = (verification.name().to_string(), name_of(verification.name().as_str()));
+        let data = RecordData::text(verification.text());
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
-        let there = texts.iter().find(|record| said(record) == proof.text().as_bytes());
+        let there = texts.iter().find(|record| said(record) == verification.text().as_bytes());
         let ttl =
             self.domain.ttl().or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
         let needed = Some(RecordValue {
@@ -246,7 +246,7 @@ impl<'z> Plan<'z> {
         self.rows.push(row);
     }
 
-    /// Plans the records of a name and type, so that they become these. Their life changes only
+    /// Plans the records of a name and type, so that they become these. Their TTL changes only
     /// where it must: where the rules state one, and so that all of them have the same (RFC 2181,
     /// section 5.2).
     fn set(&mut self, host: &str, name: &Name, kind: RecordType, needed: &[RecordData]) {

@@ -57,9 +57,9 @@ impl Requirement {
             data,
             others,
         };
-        if let Some(proof) = domain.verification() {
-            let text = RecordData::text(proof.text());
-            wanted.push(at(proof.name().as_str(), RecordType::TXT, vec![text], true));
+        if let Some(verification) = domain.verification() {
+            let text = RecordData::text(verification.text());
+            wanted.push(at(verification.name().as_str(), RecordType::TXT, vec![text], true));
         }
         if !domain.nameservers().is_empty() {
             let servers = domain

@@ -16,7 +16,7 @@ pub struct Row {
 }
 
 impl Row {
-    /// The host, as the rules name it, or the name of the proof.
+    /// The host, as the rules name it, or the name of the verification.
     pub fn host(&self) -> &str {
         &self.host
     }
@@ -61,7 +61,7 @@ impl RecordValue {
         &self.data
     }
 
-    /// Its life, in seconds; none where it is not a record.
+    /// Its TTL, in seconds; none where it is not a record.
     pub fn ttl(&self) -> Option<u32> {
         self.ttl
     }
@@ -75,7 +75,7 @@ pub enum Action {
     Keep,
     /// Add it.
     Add,
-    /// Write something else in its place, or another life.
+    /// Write something else in its place, or another TTL.
     Change,
     /// Remove it.
     Remove,

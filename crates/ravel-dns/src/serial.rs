@@ -46,7 +46,7 @@ impl Serialize for Issuance {
     }
 }
 
-/// Records with the life that they have.
+/// Records with the TTL that they have.
 #[derive(serde::Serialize)]
 struct LoweredRecords<'a> {
     name: &'a str,

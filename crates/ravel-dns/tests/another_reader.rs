@@ -72,7 +72,7 @@ deep    IN TXT \"one\" \"two\"
     assert_eq!(read.len(), 13);
 }
 
-/// A line that both readers know: a name, perhaps a life and a class, a type and its data.
+/// A line that both readers know: a name, perhaps a TTL and a class, a type and its data.
 fn line() -> impl Strategy<Value = String> {
     let name =
         prop::sample::select(vec!["@", "www", "a.b", "*.w", "_x._tcp", "far.harbour.example.", ""]);

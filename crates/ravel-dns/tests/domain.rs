@@ -84,7 +84,7 @@ fn plans_say_what_is_to_do() {
             &GOOD.replace("*.preview CNAME site.host.example.", "preview NS ns.elsewhere.example."),
             &["blocked *.preview.H CNAME - > site.host.example."],
         ),
-        // A life that is stated is wanted; none is left as it is.
+        // A TTL that is stated is wanted; none is left as it is.
         (
             &format!("{SETTINGS}ttl 5m"),
             GOOD,

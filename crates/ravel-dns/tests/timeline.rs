@@ -19,7 +19,7 @@ struct Destinations {
     missing: bool,
 }
 
-/// A resolver: what it fetched, by question, with the end of its life.
+/// A resolver: what it fetched, by question, with the end of its TTL.
 struct Resolver {
     kept: Vec<(Name, RecordType, i64, Option<Kept>)>,
 }
@@ -135,7 +135,7 @@ fn brute_force(versions: &Versions<'_>, name: &Name, now: i64) -> Destinations {
     Destinations { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
 }
 
-/// Zones with short lives, in which names lead to names.
+/// Zones with short TTLs, in which names lead to names.
 fn small() -> impl Strategy<Value = String> {
     let one = |data: &'static [&'static str]| (prop::sample::select(data), 0..6u32);
     let apex = one(&[
@@ -208,7 +208,7 @@ fn after(course: &Timeline, at: Option<Moment>) -> Option<i64> {
 
 #[test]
 fn a_switch_at_once_shows_how_long_the_old_one_stays() {
-    let rules = rules(&format!("{SETTINGS}issue proof"));
+    let rules = rules(&format!("{SETTINGS}issue verification"));
     let zone = zone("@ 7200 A 203.0.113.1\nwww 86400 CNAME former.example.\n");
     let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
     let course = Timeline::at_once(&plan, None, moment());
@@ -248,7 +248,7 @@ fn a_switch_at_once_shows_how_long_the_old_one_stays() {
 
 #[test]
 fn in_order_nobody_is_without_https() {
-    let rules = rules(&format!("{SETTINGS}issue proof"));
+    let rules = rules(&format!("{SETTINGS}issue verification"));
     let zone = zone("@ 7200 A 203.0.113.1\nwww 86400 CNAME former.example.\n@ CAA 0 issue \";\"\n");
     let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
     assert_eq!(Timeline::at_once(&plan, None, moment()).certificate(), Issuance::Forbidden);

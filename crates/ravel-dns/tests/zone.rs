@@ -27,7 +27,7 @@ fn the_notations_of_master_files_are_read() {
     let cases: &[(&str, &[&str])] = &[
         ("www 60 IN A 192.0.2.1", &["www.harbour.example 60 A 192.0.2.1"]),
         ("www IN 60 A 192.0.2.1", &["www.harbour.example 60 A 192.0.2.1"]),
-        ("www in a 192.0.2.1 ; no life", &["www.harbour.example 3600 A 192.0.2.1"]),
+        ("www in a 192.0.2.1 ; no TTL", &["www.harbour.example 3600 A 192.0.2.1"]),
         ("www CLASS1 TYPE1 \\# 4 C0000201", &["www.harbour.example 3600 A 192.0.2.1"]),
         ("WWW.Harbour.Example. 1h30m A 192.0.2.1", &["WWW.Harbour.Example 5400 A 192.0.2.1"]),
         (
@@ -80,42 +80,36 @@ fn the_notations_of_master_files_are_read() {
 #[test]
 fn what_is_no_zone_is_refused_with_its_line() {
     let cases = [
-        ("www A 192.0.2", "line 2: `192.0.2` stands where an IPv4 address should"),
-        ("www AAAA 192.0.2.1", "line 2: `192.0.2.1` stands where an IPv6 address should"),
-        ("www A", "line 2: the record ends where an IPv4 address should stand"),
+        ("www A 192.0.2", "line 2: expected an IPv4 address, found `192.0.2`"),
+        ("www AAAA 192.0.2.1", "line 2: expected an IPv6 address, found `192.0.2.1`"),
+        ("www A", "line 2: expected an IPv4 address, found the end of the record"),
+        ("www A 192.0.2.1 192.0.2.2", "line 2: expected the end of the record, found `192.0.2.2`"),
+        ("www CNMAE x", "line 2: expected a type such as `A` or `CNAME`, found `CNMAE`"),
         (
-            "www A 192.0.2.1 192.0.2.2",
-            "line 2: `192.0.2.2` stands where the end of the record should",
+            "www 60 IN",
+            "line 2: expected a type such as `A` or `CNAME`, found the end of the record",
         ),
-        ("www CNMAE x", "line 2: `CNMAE` stands where a type such as `A` or `CNAME` should"),
-        ("www 60 IN", "line 2: the record ends where a type such as `A` or `CNAME` should stand"),
-        ("@ MX mail", "line 2: the record ends where a preference and a name should stand"),
-        ("@ MX ten mail", "line 2: `ten` stands where a preference and a name should"),
-        ("@ CAA x issue \";\"", "line 2: `x` stands where flags, a tag and a value should"),
-        (
-            "@ SRV 1 2 mail x",
-            "line 2: `mail` stands where priority, weight, port and a name should",
-        ),
+        ("@ MX mail", "line 2: expected a preference and a name, found the end of the record"),
+        ("@ MX ten mail", "line 2: expected a preference and a name, found `ten`"),
+        ("@ CAA x issue \";\"", "line 2: expected flags, a tag and a value, found `x`"),
+        ("@ SRV 1 2 mail x", "line 2: expected priority, weight, port and a name, found `mail`"),
         (
             "@ TXT \"open\nx A 192.0.2.1",
             "line 2: this quote is not closed on its line; close it, and write `\\\"` for a quote inside",
         ),
-        ("\n@ MX ( 10 mail\n", "line 3: this `(` is not closed; write `)` where the record ends"),
+        ("\n@ MX ( 10 mail\n", "line 3: unclosed `(`; write `)` where the record ends"),
         (
             "@ MX 10 mail )",
-            "line 2: this `)` closes nothing; remove it, or write `(` where the record begins",
+            "line 2: unbalanced `)`; remove it, or write `(` where the record begins",
         ),
         (
             "$INCLUDE other.zone",
-            "line 2: `$INCLUDE` is not read; write out the records that it stands for (`$ORIGIN` and `$TTL` are read)",
+            "line 2: `$INCLUDE` is not supported; write its records instead (`$ORIGIN` and `$TTL` are supported)",
         ),
-        ("$TTL soon", "line 2: `soon` stands where a life in seconds should"),
-        ("$TTL", "line 2: the record ends where a life in seconds should stand"),
-        ("$ORIGIN a. b", "line 2: `b` stands where the end of the line should"),
-        (
-            "www CH A 192.0.2.1",
-            "line 2: the class `CH` is not read; the web's records are of class `IN`",
-        ),
+        ("$TTL soon", "line 2: expected a TTL in seconds, found `soon`"),
+        ("$TTL", "line 2: expected a TTL in seconds, found the end of the record"),
+        ("$ORIGIN a. b", "line 2: expected the end of the line, found `b`"),
+        ("www CH A 192.0.2.1", "line 2: the class `CH` is not supported; write `IN`"),
         (
             "www.other.example. A 192.0.2.1",
             "line 2: `www.other.example` is not in this zone; a name without a final dot is relative to the origin",
@@ -126,7 +120,7 @@ fn what_is_no_zone_is_refused_with_its_line() {
         ),
         (
             "x TYPE65280 \\# 3 0a0b",
-            "line 2: `\\#` stands where `\\#`, a length and as many bytes in hexadecimal should",
+            "line 2: expected `\\#`, a length and as many bytes in hexadecimal, found `\\#`",
         ),
     ];
     for (body, expected) in cases {
@@ -137,11 +131,11 @@ fn what_is_no_zone_is_refused_with_its_line() {
         ("", "line 1: the zone has no SOA record; export it whole from the DNS host"),
         (
             "  A 192.0.2.1",
-            "line 1: this record has no name, and none stands before it; begin the line with a name or `@`",
+            "line 1: this record has no name, and there is none before it; begin the line with a name or `@`",
         ),
         (
             "www A 192.0.2.1",
-            "line 1: `A` stands where a life in seconds (here, or in `$TTL` above) should",
+            "line 1: expected a TTL in seconds (here, or in `$TTL` above), found `A`",
         ),
         (
             "other.example. 60 SOA a b 1 2 3 4 5",

@@ -143,7 +143,7 @@ fn rule(rule: &Rule, program: &Program) -> Value {
     let mut out = Map::new();
     if let Some(origin) = pattern.origin() {
         let site = program.site();
-        // What is said of HTTPS holds for the plain requests that are sent on to it.
+        // A rule for HTTPS is for the plain requests that are sent on to it.
         let schemes = [Scheme::Http, Scheme::Https].into_iter().filter(|scheme| {
             *scheme == origin.scheme() || (origin.scheme() == Scheme::Https && site.upgrades())
         });

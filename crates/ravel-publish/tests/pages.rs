@@ -1,4 +1,4 @@
-//! Which pages are made for a host that only serves files, and what is said of them.
+//! Which pages are made for a host that only serves files, and their support.
 
 use ravel::{Edge, FileList, Rules};
 use ravel_publish::{Page, Support, files};
@@ -12,7 +12,7 @@ fn pages_stand_where_file_servers_show_them() {
         ("/caf%C3%A9", "caf\u{e9}/index.html"),
         ("/two%20words", "two words/index.html"),
         ("/__proto__", "__proto__/index.html"),
-        // What is sent as another type, is no name of a file, or would be hidden is left to the
+        // What is sent as another type, is not the name of a file, or would be hidden is left to the
         // missing page.
         ("/old.php", ""),
         ("/data.json", ""),

@@ -1,7 +1,7 @@
 //! The CPU time that the preview takes for a request, beside a bare hyper server that sends the
 //! same bytes over the same TLS.
 //!
-//! `cargo bench -p ravel-serve`; each server is a process of its own, and the two take turns.
+//! `cargo bench -p ravel-serve`; each server is a process of its own, and the two are interleaved.
 
 use std::convert::Infallible;
 use std::fs;

@@ -66,7 +66,7 @@ impl ResolvesServerCert for HostCertificates {
         let site = self.live.site();
         let meant = Visitor::of(&name, &site.rules).host;
         if !site.rules.site().has_host(&meant) {
-            tracing::info!(%name, "no certificate: this is no host of the site");
+            tracing::info!(%name, "no certificate: this is not a host of the site");
             return None;
         }
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);

@@ -150,7 +150,7 @@ impl Visitor {
         if let Some(pem) = &reach.authority {
             let mut added = 0;
             for block in x509_parser::pem::Pem::iter_from_buffer(pem) {
-                let block = block.map_err(|_| "it is no PEM".to_owned())?;
+                let block = block.map_err(|_| "it is not PEM".to_owned())?;
                 if block.label == "CERTIFICATE" {
                     roots.add(block.contents.into()).map_err(|error| error.to_string())?;
                     added += 1;
@@ -186,7 +186,7 @@ impl Visitor {
         let place = self.reach.place(site.scheme().as_str(), site.host().as_str());
         connect(&place).await.map(drop).map_err(|error| match error.kind() {
             std::io::ErrorKind::ConnectionRefused => format!("nothing listens at {place}"),
-            _ => format!("{place} cannot be reached: {error}"),
+            _ => format!("cannot reach {place}: {error}"),
         })
     }
 
@@ -256,9 +256,9 @@ impl Visitor {
             Err(error) => return LiveVerdict { not_asked: Some(error.to_string()), ..verdict },
         };
         verdict.not_asked = match (request.address(), expectation.outcome()) {
-            (Err(why), _) => Some(format!("it is no address: {why}")),
+            (Err(why), _) => Some(format!("it is not a valid URL: {why}")),
             (Ok(address), _) if !site.has_host(address.host()) => {
-                Some(format!("`{}` is no host of this site", address.host()))
+                Some(format!("`{}` is not a host of this site", address.host()))
             }
             (_, Some(ExpectedOutcome::Is(StatedOutcome::Elsewhere, _))) => {
                 Some("another service answers there".to_owned())
@@ -296,7 +296,7 @@ impl Visitor {
         let expected = match self.site.bytes(file) {
             Ok(bytes) => bytes,
             Err(error) => {
-                return Some(format!("`{file}` cannot be read to compare with: {error}"));
+                return Some(format!("cannot read `{file}` to compare with: {error}"));
             }
         };
         if expected == seen.body() && !seen.cut() {

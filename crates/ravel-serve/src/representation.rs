@@ -59,7 +59,7 @@ impl OpenFile {
             None => open_checked(path, root)?,
         };
         let data = file.metadata().map_err(missing)?;
-        // What is no file, such as a pipe, is not read.
+        // What is not a file, such as a pipe, is not read.
         if !data.is_file() {
             return Err(FileError::Missing);
         }
@@ -179,7 +179,7 @@ fn open_checked(path: &Path, root: &Path) -> Result<File, FileError> {
         tracing::warn!(file = %path.display(), "the file leads out of the folder and is not shown");
         return Err(FileError::Missing);
     }
-    // What is no file would perhaps never be opened.
+    // What is not a file would perhaps never be opened.
     if !real.metadata().map_err(missing)?.is_file() {
         return Err(FileError::Missing);
     }

@@ -36,7 +36,7 @@ pub(crate) struct Decision {
     pub(crate) file: Option<PathBuf>,
     /// In order; the `location` is one that the visitor can follow.
     pub(crate) headers: Vec<(HeaderName, HeaderValue)>,
-    /// What is said where no file is shown.
+    /// The text where no file is shown.
     pub(crate) text: String,
 }
 
@@ -90,7 +90,7 @@ fn with_rules(
     }
     for (name, value) in &of_file {
         match *name {
-            // Several parts have a type of their own; what is said of an error too.
+            // Several parts have a type of their own; so does an error.
             CONTENT_TYPE => drop(headers.insert(CONTENT_TYPE, value.clone())),
             VARY => add_vary(&mut headers, value),
             _ if headers.contains_key(name) => {}
@@ -179,7 +179,7 @@ async fn shown_file(
         return Ok(instead(said, StatusCode::NOT_ACCEPTABLE, method));
     };
     let is_found = decided.status == StatusCode::OK;
-    // What is missing has no parts and no versions.
+    // What is not there has no parts and no versions.
     let selected = if is_found { file.selected(method, asked, encoding) } else { Selected::Whole };
     let mut headers = HeaderMap::new();
     if is_found {

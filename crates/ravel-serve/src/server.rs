@@ -58,6 +58,11 @@ impl Options {
         }
     }
 
+    /// The rules file.
+    pub fn rules(&self) -> &std::path::Path {
+        &self.rules
+    }
+
     /// The address to listen on.
     pub fn listen(&self) -> IpAddr {
         self.listen
@@ -114,10 +119,10 @@ impl fmt::Display for ServeError {
                 )
             }
             ServeError::Port(address, error) => {
-                write!(f, "{address} cannot be listened on: {error}")
+                write!(f, "cannot listen on {address}: {error}")
             }
             ServeError::Forward(message) => f.write_str(message),
-            ServeError::Tls(error) => write!(f, "TLS cannot be set up: {error}"),
+            ServeError::Tls(error) => write!(f, "cannot set up TLS: {error}"),
         }
     }
 }
@@ -194,7 +199,7 @@ impl Server {
     /// ```
     ///
     /// # Errors
-    /// What stands in the way; nothing is left open.
+    /// What prevents it; nothing is left open.
     pub async fn bind(options: Options) -> Result<Server, ServeError> {
         let listen = Some(options.listen).filter(|ip| !ip.is_loopback() && !ip.is_unspecified());
         let live = Live::read_without(&options.rules, listen, &options.data);

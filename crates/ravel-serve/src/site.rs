@@ -167,7 +167,7 @@ pub fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, String> {
     String::from_utf8(bytes).map_err(|error| {
         let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
         let line = 1 + good.iter().filter(|byte| **byte == b'\n').count();
-        format!("`{name}` is no UTF-8 on line {line}; save it as UTF-8")
+        format!("`{name}` is not UTF-8 on line {line}; save it as UTF-8")
     })
 }
 
@@ -181,10 +181,10 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
         .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
     let bytes = fs::read(path).map_err(|error| match error.kind() {
         ErrorKind::NotFound => ReadError::Disk(format!(
-            "there is no rules file `{}`; write one, or name it with `--rules FILE`",
+            "cannot read `{}`: no such file; write it, or name another with `--rules FILE`",
             path.display()
         )),
-        _ => ReadError::Disk(format!("`{}` cannot be read: {error}", path.display())),
+        _ => ReadError::Disk(format!("cannot read `{}`: {error}", path.display())),
     })?;
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
@@ -215,13 +215,13 @@ fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
 /// Every file of a folder; links that lead out of it are left out, and what cannot be read.
 fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
-        ReadError::Disk(format!("the folder of files `{}` cannot be read: {error}", root.display()))
+        ReadError::Disk(format!("cannot read the folder `{}`: {error}", root.display()))
     };
     let real = match root.canonicalize() {
         Ok(real) => real,
         Err(error) if error.kind() == ErrorKind::NotFound => {
             return Err(ReadError::Disk(format!(
-                "there is no folder `{}`, which the rules name with `files`; build the site first, or correct the name",
+                "cannot read the folder `{}`, which the rules name with `files`: no such folder; build the site first, or correct the name",
                 root.display()
             )));
         }
@@ -236,7 +236,7 @@ fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
     while let Some(entry) = entries.next() {
         let entry = match entry {
             Ok(entry) => entry,
-            // A link that leads nowhere, or back to a folder it is in, is no file.
+            // A link that leads nowhere, or back to a folder it is in, is not a file.
             Err(error)
                 if error.loop_ancestor().is_some()
                     || error.path().is_some_and(Path::is_symlink) =>

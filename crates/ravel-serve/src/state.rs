@@ -52,7 +52,7 @@ impl CheckResult {
     }
 
     /// Where each entry point ends.
-    pub fn ways(&self) -> &EntryPoints {
+    pub fn points(&self) -> &EntryPoints {
         &self.ways
     }
 }

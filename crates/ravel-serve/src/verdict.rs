@@ -1,4 +1,4 @@
-//! What came of an expectation, beside a running site or the rules alone.
+//! The result of an expectation, beside a running site or the rules alone.
 
 use ravel::Rules;
 use ravel::expect::{Failure, Verdict};
@@ -6,7 +6,7 @@ use ravel::language::Line;
 use ravel::serial::{Data, SerializeBeside};
 use serde::{Serialize, Serializer};
 
-/// What came of an expectation of a running site.
+/// The result of an expectation of a running site.
 #[derive(Debug)]
 pub struct LiveVerdict {
     pub(crate) verdict: Verdict,

@@ -10,7 +10,7 @@ pub(crate) struct Ports {
     pub(crate) https: Option<u16>,
 }
 
-/// What stands for a name of the web on this machine: browsers send all names below it here (RFC
+/// What is for a name of the web on this machine: browsers send all names below it here (RFC
 /// 6761, section 6.3).
 const LOCAL: &str = ".localhost";
 /// Names of this machine itself, which act as a preview host.

@@ -91,17 +91,17 @@ async fn a_browser_finds_the_site_and_the_reasons() {
     let (http, https) = (server.addresses.http().port(), server.addresses.https().port());
     let home = format!("https://lanternferries.example.localhost:{https}");
 
-    for way in [
+    for point in [
         format!("http://www.lanternferries.example.localhost:{http}"),
         format!("http://lanternferries.example.localhost:{http}"),
         format!("https://www.lanternferries.example.localhost:{https}"),
         home.clone(),
     ] {
-        client.goto(&format!("{way}/fleet")).await.unwrap();
+        client.goto(&format!("{point}/fleet")).await.unwrap();
         assert_eq!(
             client.current_url().await.unwrap().as_str(),
             format!("{home}/fleet"),
-            "from {way}"
+            "from {point}"
         );
     }
 

@@ -383,6 +383,6 @@ async fn what_is_no_file_any_more_is_said() {
     fs::remove_file(server.path("dist/fleet.html")).unwrap();
     let made = std::process::Command::new("mkfifo").arg(server.path("dist/fleet.html")).status();
     assert!(made.unwrap().success());
-    assert_eq!(server.ask("GET", url, &[]).await.status(), 404, "a pipe is no file");
+    assert_eq!(server.ask("GET", url, &[]).await.status(), 404, "a pipe is not a file");
     server.end().await;
 }

@@ -10,7 +10,7 @@ use ravel_serve::{NameServer, ServerAnswer, ask};
 use tokio::sync::oneshot;
 
 const RULES: &str = "site https://harbour.example/\n  alias www.harbour.example, mail.harbour.example\n  preview *.preview.harbour.example\n\
-    domain harbour.example\n  host site.host.example\n  address 192.0.2.44\n  proof _edge-proof \"p-1\"\n  nameservers ns1.dns.example\n";
+    domain harbour.example\n  host site.host.example\n  address 192.0.2.44\n  verification _edge-proof \"p-1\"\n  nameservers ns1.dns.example\n";
 
 fn zone() -> Zone {
     let long: String = (0..90).map(|number| format!("many TXT \"{:->60}\"\n", number)).collect();

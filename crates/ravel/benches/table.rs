@@ -1,6 +1,6 @@
 //! One table of ratios, each taken in one run: `cargo bench -p ravel`.
 //!
-//! Things that are compared take turns of several rounds, so that each finds in the caches what it
+//! Things that are compared are interleaved of several rounds, so that each finds in the caches what it
 //! used itself and not what the others did; the fastest round of each counts, since what else the
 //! machine does makes a round slower, never faster.
 
@@ -241,7 +241,7 @@ fn worst_case(rules: usize) {
     row(&format!("(d) worst case: {rules} rules alike in one segment / apart"), alike, spread);
 }
 
-/// A path of 8 000 characters made to hurt, beside an ordinary one of 80, per byte.
+/// A path of 8 000 characters of the worst case, beside an ordinary one of 80, per byte.
 fn long_paths() {
     let patterns = [
         "{+x}/b",

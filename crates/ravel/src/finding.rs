@@ -8,9 +8,9 @@ use crate::rules::{Accept, Code, Rules, Site};
 pub struct Finding {
     pub(crate) code: Code,
     pub(crate) place: FindingPlace,
-    pub(crate) what: String,
-    pub(crate) visitor: Option<String>,
-    pub(crate) instead: Option<String>,
+    pub(crate) message: String,
+    pub(crate) note: Option<String>,
+    pub(crate) help: Option<String>,
     pub(crate) example: Option<String>,
     pub(crate) lines: Vec<Line>,
 }
@@ -104,7 +104,7 @@ impl PartialOrd for Finding {
 impl Ord for Finding {
     fn cmp(&self, other: &Finding) -> std::cmp::Ordering {
         let key = |finding: &Finding| (finding.place_key(), finding.code as usize);
-        key(self).cmp(&key(other)).then_with(|| self.what.cmp(&other.what))
+        key(self).cmp(&key(other)).then_with(|| self.message.cmp(&other.message))
     }
 }
 
@@ -132,8 +132,8 @@ impl Finding {
     /// use ravel::finding::Finding;
     /// use ravel::rules::Code;
     ///
-    /// let rules = ravel::Rules::parse("site https://h.example/\n  files dist\n  accept no-index \"an API\"\n")?;
-    /// let finding = Finding::in_file(Code::NoIndex, "index.html", "no first page");
+    /// let rules = ravel::Rules::parse("site https://h.example/\n  files dist\n  accept missing-index \"an API\"\n")?;
+    /// let finding = Finding::in_file(Code::MissingIndex, "index.html", "no first page");
     /// assert!(finding.is_accepted_by(&rules.accepts()[0], rules.site()));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
@@ -166,12 +166,12 @@ impl Finding {
     /// use ravel::rules::Code;
     ///
     /// let line = rules.rules(ravel::program::Stage::Redirect)[0].line();
-    /// let finding = Finding::on(Code::NeverActs, line, "no request gets here").with_instead("remove it");
-    /// assert_eq!(finding.instead(), Some("remove it"));
+    /// let finding = Finding::on(Code::UnreachableRule, line, "no request gets here").with_help("remove it");
+    /// assert_eq!(finding.help(), Some("remove it"));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn on(code: Code, line: Line, what: impl Into<String>) -> Finding {
-        Finding::at(code, FindingPlace::Line(line), what)
+    pub fn on(code: Code, line: Line, message: impl Into<String>) -> Finding {
+        Finding::at(code, FindingPlace::Line(line), message)
     }
 
     /// A finding about a built file as a whole.
@@ -182,8 +182,8 @@ impl Finding {
     ///
     /// assert_eq!(Finding::in_file(Code::BrokenLink, "a.html", "a link leads nowhere").lines(), []);
     /// ```
-    pub fn in_file(code: Code, name: &str, what: impl Into<String>) -> Finding {
-        Finding::at(code, FindingPlace::File { name: name.into(), at: None }, what)
+    pub fn in_file(code: Code, name: &str, message: impl Into<String>) -> Finding {
+        Finding::at(code, FindingPlace::File { name: name.into(), at: None }, message)
     }
 
     /// A finding at a place.
@@ -195,13 +195,13 @@ impl Finding {
     /// let place = FindingPlace::File { name: "a.html".into(), at: Some((3, 40..52)) };
     /// assert_eq!(Finding::at(Code::BrokenLink, place, "a link leads nowhere").place().number(), Some(3));
     /// ```
-    pub fn at(code: Code, place: FindingPlace, what: impl Into<String>) -> Finding {
+    pub fn at(code: Code, place: FindingPlace, message: impl Into<String>) -> Finding {
         Finding {
             code,
             place,
-            what: what.into(),
-            visitor: None,
-            instead: None,
+            message: message.into(),
+            note: None,
+            help: None,
             example: None,
             lines: Vec::new(),
         }
@@ -210,21 +210,21 @@ impl Finding {
     /// With more about what is so.
     #[must_use]
     pub fn with_more(mut self, text: &str) -> Finding {
-        self.what.push_str(text);
+        self.message.push_str(text);
         self
     }
 
     /// With what a visitor gets from it.
     #[must_use]
-    pub fn with_visitor(mut self, text: impl Into<String>) -> Finding {
-        self.visitor = Some(text.into());
+    pub fn with_note(mut self, text: impl Into<String>) -> Finding {
+        self.note = Some(text.into());
         self
     }
 
     /// With what to write instead.
     #[must_use]
-    pub fn with_instead(mut self, text: impl Into<String>) -> Finding {
-        self.instead = Some(text.into());
+    pub fn with_help(mut self, text: impl Into<String>) -> Finding {
+        self.help = Some(text.into());
         self
     }
 
@@ -253,18 +253,18 @@ impl Finding {
     }
 
     /// What is so.
-    pub fn what(&self) -> &str {
-        &self.what
+    pub fn message(&self) -> &str {
+        &self.message
     }
 
     /// What a visitor gets from it, unless that is said already.
-    pub fn visitor(&self) -> Option<&str> {
-        self.visitor.as_deref()
+    pub fn note(&self) -> Option<&str> {
+        self.note.as_deref()
     }
 
     /// What to write instead.
-    pub fn instead(&self) -> Option<&str> {
-        self.instead.as_deref()
+    pub fn help(&self) -> Option<&str> {
+        self.help.as_deref()
     }
 
     /// A request that shows it.

@@ -76,7 +76,7 @@ proptest! {
         let browser = Url::parse(&format!("https://{name}/")).ok().and_then(|url| url.host_str().map(str::to_owned));
         match (Host::parse(&name), browser) {
             (Ok(ours), Some(theirs)) => prop_assert_eq!(ours.as_str(), theirs.trim_end_matches('.'), "{}", name),
-            (Ok(ours), None) => prop_assert!(false, "{} is no name to a browser", ours),
+            (Ok(ours), None) => prop_assert!(false, "{} is not a valid name to a browser", ours),
             (Err(_), _) => {}
         }
         if let Ok(host) = Host::parse(&name) {

@@ -103,19 +103,19 @@ fn verdicts_and_findings_as_data() {
         FindingPlace::Named { by: line, name: "h.zone".into(), number: Some(3) },
     ];
     for place in places {
-        let finding = Finding::at(Code::Chain, place.clone(), "what")
-            .with_visitor("visitor")
+        let finding = Finding::at(Code::RedirectChain, place.clone(), "what")
+            .with_note("visitor")
             .with_example("https://h.example/")
             .with_lines([line]);
         let data = serde_json::to_value(rules.data(&finding)).unwrap();
         let expected = json!({
-            "code": "chain",
-            "weight": "advice",
+            "name": "redirect-chain",
+            "severity": "warning",
             "source": place.file(&rules),
             "line": place.number(),
-            "what": "what",
-            "visitors": "visitor",
-            "instead": null,
+            "message": "what",
+            "note": "visitor",
+            "help": null,
             "example": "https://h.example/",
             "lines": [rules.line_name(line)],
         });

@@ -1,4 +1,4 @@
-//! What expectations say, and what is said when they do not hold.
+//! What expectations say, and their messages when they fail.
 
 use ravel::expect::verify;
 use ravel::{Edge, FileList, Rules};
@@ -46,6 +46,16 @@ fn what_holds() {
         "/a#part goes to /about#part",
         "/a goes to /%61bout",
         "/away goes to https://o.example/x",
+        "/lost redirects to /none",
+        "/away redirects to https://o.example/x as 302",
+        "http://w.example/a redirects to /about",
+        "/about is not missing",
+        "/a is not missing",
+        "/lost is not gone",
+        "/a is not a loop",
+        "/api/x is not missing",
+        "/about has x-a matching /t.o/",
+        "/about has cache-control matching /no-cache|max-age=0/",
         "/gone is gone",
         "/gone is gone as 410",
         "/none is missing as 404",
@@ -110,6 +120,23 @@ fn what_fails_and_what_is_said() {
         ("/none is missing as 410", "is missing as 410", "is missing (404)"),
         ("/api is missing", "is missing", "is elsewhere"),
         ("/about is a loop", "is a loop", "serves /about.html"),
+        (
+            "/lost is not missing",
+            "is not missing",
+            "goes to https://h.example/none as 302 in 1 hop, which is missing (404)",
+        ),
+        ("/round is not a loop", "is not a loop", "is a loop (508)"),
+        (
+            "/a redirects to /about as 301",
+            "redirects to https://h.example/about as 301",
+            "302 to https://h.example/about",
+        ),
+        (
+            "/about redirects to /about",
+            "redirects to https://h.example/about",
+            "serves /about.html",
+        ),
+        ("/about has x-a matching /t/", "has x-a matching /t/", "x-a: one, two"),
         ("/about has x-b", "has x-b", "serves /about.html without x-b"),
         ("/about has x-a: three", "has x-a: three", "x-a: one, two"),
         ("/about has x-a containing three", "has x-a containing three", "x-a: one, two"),
@@ -123,4 +150,52 @@ fn what_fails_and_what_is_said() {
         3,
         "every part that fails is told"
     );
+}
+
+/// A table asks each of its URLs; its own outcome wins over the line's.
+#[test]
+fn tables_of_urls() {
+    let text = format!("{RULES}expect is not missing\n  table urls.csv\n");
+    let table = |rows: &'static str| {
+        Rules::parse_with(&text, move |_| Ok::<_, String>(rows.as_bytes().to_vec()))
+    };
+    let rules = table("url,outcome\n/a,\n/none,is missing\n/lost,\n/a,goes to /about\n").unwrap();
+    let edge = Edge::new(&rules, FileList::from_iter(["about.html", "404.html"]));
+    let verdicts: Vec<(u32, bool)> = rules
+        .expectations()
+        .iter()
+        .map(|one| (one.line().number(), verify(&edge, one).holds()))
+        .collect();
+    assert_eq!(verdicts, [(2, true), (3, true), (4, false), (5, true)]);
+    assert_eq!(rules.line_name(rules.expectations()[2].line()), "urls.csv:4");
+    for (rows, wanted) in [
+        ("address\n/a\n", "no column `url`"),
+        ("url;outcome\n/a;is gone\n", "separated by semicolons"),
+        ("url,outcome\n/a,is away\n", "unknown outcome `away`"),
+        ("url\na\n", "`a` is not a valid URL"),
+        ("", "begin the file with a header row"),
+    ] {
+        let problems = table(rows).unwrap_err().to_string();
+        assert!(problems.contains(wanted), "{rows}: {problems}");
+    }
+    let problems =
+        Rules::parse(&format!("{RULES}expect is not missing\n")).unwrap_err().to_string();
+    assert!(problems.contains("`table FILE.csv` on a line below"), "{problems}");
+}
+
+/// An outcome that is none names the nearest.
+#[test]
+fn outcomes_that_are_none() {
+    for (written, nearest) in [
+        ("/a is 200", "serves FILE"),
+        ("/a is 301", "redirects to URL"),
+        ("/a is 404", "is missing"),
+        ("/a is mising", "missing"),
+        ("/a status 200", "goes to"),
+        ("/a redirect to /b", "redirects to"),
+    ] {
+        let text = format!("{RULES}expect {written}\n");
+        let problems = Rules::parse(&text).unwrap_err().to_string();
+        assert!(problems.contains(&format!("did you mean `{nearest}`?")), "{written}: {problems}");
+    }
 }

@@ -66,7 +66,7 @@ fn each_word_stands_once_in_its_table_and_says_what_it_does() {
     }
 }
 
-/// What stands in no place of the language is refused wherever it stands.
+/// What is in no place of the language is refused everywhere.
 #[test]
 fn a_word_of_another_place_is_refused() {
     let places: Vec<&str> = tables().iter().map(|(table, _)| *table).collect();

@@ -10,7 +10,7 @@ enum Op {
     Drop(&'static str),
 }
 
-/// A `headers` statement: its pattern, what stands behind it, and its lines.
+/// A `headers` statement: its pattern, what follows it, and its lines.
 #[derive(Debug, Clone)]
 struct Statement {
     pattern: &'static str,

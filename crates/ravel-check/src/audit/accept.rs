@@ -18,7 +18,7 @@ impl Report {
     /// use ravel::rules::Severity;
     ///
     /// let audit = ravel_check::Audit::new(&edge);
-    /// assert_eq!(audit.report(audit.rules()).count(Severity::Problem), 0);
+    /// assert_eq!(audit.report(audit.rules()).count(Severity::Error), 0);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn count(&self, severity: Severity) -> usize {
@@ -67,12 +67,11 @@ impl<'r> Audit<'r> {
         for (accept, _) in accepts.iter().zip(&used).filter(|(_, used)| !**used) {
             findings.push(
                 Finding::on(
-                    Code::NothingAccepted,
+                    Code::UnusedAccept,
                     accept.line(),
-                    format!("there is no finding `{}` here to accept", accept.code()),
+                    format!("there is no finding `{}` here", accept.code()),
                 )
-                .with_visitor("nothing")
-                .with_instead("remove the line"),
+                .with_help("remove this line"),
             );
         }
         findings.sort();

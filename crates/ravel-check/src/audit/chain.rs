@@ -1,8 +1,8 @@
 //! Where redirects end.
 //!
 //! A literal redirect is followed. One that captures stands for many addresses: which rules its
-//! target could meet is decided for all of them, as sets; whether it goes round is then tried on
-//! addresses made to meet those rules. If the rules that could meet each other make no circle,
+//! target could meet is decided for all of them, as sets; whether it is a redirect loop is then tried on
+//! addresses made to meet those rules. If the rules that could meet each other make no loop,
 //! there is none.
 
 use std::cmp::Ordering;
@@ -47,7 +47,7 @@ impl<'r> Audit<'r> {
             let Some(routes) = self.routes(rule, out) else { continue };
             if let Some((request, route)) = routes.iter().find(|(_, route)| route.never_ends()) {
                 in_circle.extend(route.hops().iter().filter_map(|hop| hop.rule()));
-                out.push(self.circle(rule, request, route));
+                out.push(self.redirect_loop(rule, request, route));
                 continue;
             }
             self.leads_on(rule, redirect, &routes, out);
@@ -78,12 +78,10 @@ impl<'r> Audit<'r> {
                     routes.retain(acts);
                     return (!routes.is_empty()).then_some(routes);
                 }
-                None => {
-                    out.push(self.not_decided(
-                        rule.line(),
-                        format!("whether redirects go round from `{rule}`"),
-                    ))
-                }
+                None => out.push(self.not_decided(
+                    rule.line(),
+                    format!("whether `{rule}` is part of a redirect loop"),
+                )),
             }
         }
         let mut routes: Vec<(Request, Route)> = Vec::new();
@@ -113,12 +111,10 @@ impl<'r> Audit<'r> {
             if !routes.iter().any(|(_, route)| route.never_ends())
                 && self.routes_stay_open(rule, &mut routes)
             {
-                out.push(
-                    self.not_decided(
-                        rule.line(),
-                        format!("whether redirects go round from `{rule}`"),
-                    ),
-                );
+                out.push(self.not_decided(
+                    rule.line(),
+                    format!("whether `{rule}` is part of a redirect loop"),
+                ));
             }
         }
         (!routes.is_empty()).then_some(routes)
@@ -311,7 +307,7 @@ impl<'r> Audit<'r> {
         })
     }
 
-    fn circle(&self, rule: RuleRef<'_>, request: &Request, route: &Route) -> Finding {
+    fn redirect_loop(&self, rule: RuleRef<'_>, request: &Request, route: &Route) -> Finding {
         let first = request.url();
         let mut way: Vec<&str> = vec![self.short(first)];
         way.extend(route.hops().iter().map(|hop| self.short(hop.to().as_str())));
@@ -331,15 +327,21 @@ impl<'r> Audit<'r> {
             .into_iter()
             .map(|by| self.line(by))
             .collect();
-        let ends = if grows { "and on without an end" } else { "and round again" };
-        Finding::on(Code::Circle, rule.line(), format!("`{rule}` leads round: {}, {ends}", way.join(" → ")))
-            .with_visitor(match route.end() {
-                RouteEnd::TooLong => "the URL grows until it is too long to be answered (414)",
-                _ => "the visitor's browser gives up (508)",
-            })
-            .with_instead("let one of the rules lead to a page, or narrow the pattern so that it does not match its own target")
-            .with_example(first)
-            .with_lines(lines)
+        let ends = if grows { "and so on for ever" } else { "and again" };
+        Finding::on(
+            Code::RedirectLoop,
+            rule.line(),
+            format!("`{rule}` is part of a redirect loop: {}, {ends}", way.join(" → ")),
+        )
+        .with_note(match route.end() {
+            RouteEnd::TooLong => "the URL grows until it is too long to be answered (414)",
+            _ => "browsers give up with an error",
+        })
+        .with_help(
+            "redirect to a page, or narrow the pattern so that it does not match its own target",
+        )
+        .with_example(first)
+        .with_lines(lines)
     }
 
     /// The spellings of files that lead to the file's own address, where that is taken by a rule,
@@ -363,7 +365,7 @@ impl<'r> Audit<'r> {
     }
 }
 
-/// Whether rules that meet each other can do so without an end: in a circle with one that does not
+/// Whether rules that meet each other can do so without an end: in a loop with one that does not
 /// make paths shorter.
 fn goes_round(meets: &[(RuleId, bool, RuleId)]) -> bool {
     let reaches = |from: RuleId, to: RuleId| {

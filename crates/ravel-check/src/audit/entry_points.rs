@@ -9,7 +9,7 @@ use ravel::program::Role;
 #[derive(Debug, Clone)]
 pub struct EntryPoints {
     pub(crate) deep: Option<String>,
-    pub(crate) ways: Vec<EntryPoint>,
+    pub(crate) points: Vec<EntryPoint>,
 }
 
 impl EntryPoints {
@@ -20,8 +20,8 @@ impl EntryPoints {
     }
 
     /// One for each host and scheme, the canonical host first.
-    pub fn ways(&self) -> &[EntryPoint] {
-        &self.ways
+    pub fn points(&self) -> &[EntryPoint] {
+        &self.points
     }
 }
 
@@ -99,14 +99,14 @@ impl<'r> Audit<'r> {
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
     /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
-    /// let ways = ravel_check::Audit::new(&edge).entry_points();
-    /// assert_eq!(ways.ways()[0].origin(), "https://h.example");
+    /// let entry_points = ravel_check::Audit::new(&edge).entry_points();
+    /// assert_eq!(entry_points.points()[0].origin(), "https://h.example");
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn entry_points(&self) -> EntryPoints {
         let deep = self.deep_page();
         let site = self.edge().site();
-        let mut ways = Vec::new();
+        let mut points = Vec::new();
         let mut entrances: Vec<_> = self.space.entrances().collect();
         let hosts: Vec<_> = entrances.iter().map(|origin| origin.host.clone()).collect();
         let of_host = |host: &str| hosts.iter().position(|known| **known == *host);
@@ -129,14 +129,14 @@ impl<'r> Audit<'r> {
             let end =
                 |path: &str| self.end_of(&format!("{whole}{}{path}", &base[..base.len() - 1]));
             let Some(first) = end("/") else { continue };
-            ways.push(EntryPoint {
+            points.push(EntryPoint {
                 origin: whole.clone(),
                 line,
                 first,
                 deep: deep.as_deref().and_then(end),
             });
         }
-        EntryPoints { deep, ways }
+        EntryPoints { deep, points }
     }
 
     fn end_of(&self, url: &str) -> Option<EntryPointEnd> {
@@ -178,43 +178,43 @@ impl<'r> Audit<'r> {
     }
 
     /// Findings on the entry points.
-    pub fn way_findings(&self, ways: &EntryPoints) -> Vec<Finding> {
+    pub fn way_findings(&self, entry_points: &EntryPoints) -> Vec<Finding> {
         let site = self.edge().site();
         let mut out = Vec::new();
-        for way in &ways.ways {
-            let plain = way.origin.starts_with("http:");
-            let alone = site.is_preview(way.origin.split("://").nth(1).unwrap_or_default());
+        for point in &entry_points.points {
+            let plain = point.origin.starts_with("http:");
+            let alone = site.is_preview(point.origin.split("://").nth(1).unwrap_or_default());
             let most = if site.hsts().is_some_and(|hsts| hsts.subdomains()) && plain && !alone {
                 2
             } else {
                 1
             };
-            for end in std::iter::once(&way.first).chain(&way.deep) {
+            for end in std::iter::once(&point.first).chain(&point.deep) {
                 let found = if end.back_to_plain {
                     Finding::on(
-                        Code::WayInBack,
-                        way.line,
-                        format!("{} passes from HTTPS to plain HTTP", end.asked),
+                        Code::EntryPointDowngrade,
+                        point.line,
+                        format!("{} redirects from HTTPS to plain HTTP", end.asked),
                     )
-                    .with_visitor("browsers warn, and anybody on the way can read along")
-                    .with_instead("write `https` in the target")
+                    .with_note("browsers warn, and anybody on the network can read along")
+                    .with_help("write `https` in the target")
                 } else if end.hops > most {
                     let what = format!("{} takes {} hops to {}", end.asked, end.hops, end.url);
-                    Finding::on(Code::WayInHops, way.line, what)
-                        .with_visitor("each hop is a round trip")
-                        .with_instead("leave out `hops each`, or let the first redirect lead to the last address at once")
+                    Finding::on(Code::EntryPointHops, point.line, what)
+                        .with_note("each hop costs a round trip")
+                        .with_help("remove `hops each`, or redirect to the last URL at once")
                 } else if site.scheme() == Scheme::Https
                     && end.url.starts_with("http:")
                     && !alone
                     && end.status.is_some()
                 {
                     Finding::on(
-                        Code::WayInPlain,
-                        way.line,
+                        Code::EntryPointHttp,
+                        point.line,
                         format!("{} ends on plain HTTP, at {}", end.asked, end.url),
                     )
-                    .with_visitor("anybody on the way can read and change what is sent")
-                    .with_instead("`http upgrade`, which is what holds when nothing is said")
+                    .with_note("anybody on the network can read and change what is sent")
+                    .with_help("write `http upgrade`, or leave the setting out")
                 } else {
                     continue;
                 };

@@ -23,25 +23,28 @@ impl<'r> Audit<'r> {
         let Some(folder) = site.files() else { return };
         let sources = self.sources();
         if let Some(first) = sources.first() {
-            let what =
-                format!("{folder} looks like sources rather than built files: it holds {first}");
+            let what = format!(
+                "{folder} looks like a source folder, not like built files: it has {first}"
+            );
             out.push(
-                Finding::on(Code::Sources, line, what)
-                    .with_visitor("they see sources, or a list of them, instead of the site")
-                    .with_instead("name the folder that the build writes"),
+                Finding::on(Code::SourceFolder, line, what)
+                    .with_note("visitors get source files instead of the site")
+                    .with_help("name the folder that the build writes"),
             );
         }
         if !edge.files().contains(site.index()) {
             let what = format!("{folder} has no {} at its root", site.index());
             let elsewhere = names.iter().find(|name| name.ends_with(&format!("/{}", site.index())));
             let instead = match elsewhere.and_then(|name| name.rsplit_once('/')) {
-                Some((inner, _)) => format!("`files {folder}/{inner}`, if that is the built site"),
+                Some((inner, _)) => {
+                    format!("write `files {folder}/{inner}`, if that is the built site")
+                }
                 None => "name the folder that the build writes".to_owned(),
             };
             out.push(
-                Finding::on(Code::NoIndex, line, what)
-                    .with_visitor("the site's first page is 404")
-                    .with_instead(instead)
+                Finding::on(Code::MissingIndex, line, what)
+                    .with_note("the home page is 404")
+                    .with_help(instead)
                     .with_example(site.url()),
             );
         }
@@ -50,19 +53,14 @@ impl<'r> Audit<'r> {
                 .iter()
                 .find(|name| matches!(&***name, "404.html" | "404/index.html" | "not-found.html"));
             let instead = match ready {
-                Some(name) => format!("`missing /{name}`"),
-                None => {
-                    "build a page that says so and leads on, and name it with `missing`".to_owned()
-                }
+                Some(name) => format!("write `missing /{name}` below `site`"),
+                None => "build a page such as 404.html, and write `missing /404.html` below `site`"
+                    .to_owned(),
             };
             out.push(
-                Finding::on(
-                    Code::NoMissingPage,
-                    site.line(),
-                    "no page is shown for what is missing",
-                )
-                .with_visitor("an unknown address gets one line of plain text")
-                .with_instead(instead),
+                Finding::on(Code::Missing404Page, site.line(), "the site has no 404 page")
+                    .with_note("an unknown URL gets one line of plain text")
+                    .with_help(instead),
             );
         }
         self.left_out(line, out);
@@ -92,17 +90,17 @@ impl<'r> Audit<'r> {
             (
                 Omission::Link,
                 "are links that lead out of the folder",
-                "copy what they lead to into the folder",
+                "copy the files into the folder",
             ),
             (
                 Omission::NotUtf8,
-                "have names that are no UTF-8, which no address can spell",
+                "have names that are not UTF-8, which no URL can name",
                 "rename them",
             ),
             (
                 Omission::Unreadable,
-                "stand for files or folders that cannot be read",
-                "let the one who publishes read them",
+                "are files or folders that cannot be read",
+                "make them readable",
             ),
         ] {
             let names: Vec<&str> = left_out
@@ -124,12 +122,12 @@ impl<'r> Audit<'r> {
             };
             out.push(
                 Finding::on(
-                    Code::LeftOut,
+                    Code::UnpublishedFile,
                     line,
                     format!("{count} not published: {shown}{more}; such names {said}"),
                 )
-                .with_visitor(format!("/{first} is 404"))
-                .with_instead(instead),
+                .with_note(format!("/{first} is 404"))
+                .with_help(instead),
             );
         }
     }
@@ -148,12 +146,14 @@ impl<'r> Audit<'r> {
             if files.contains(&folder) {
                 out.push(
                     Finding::in_file(
-                        Code::TwoAddresses,
+                        Code::DuplicatePage,
                         name,
-                        format!("{name} and {folder} are one page by name: /{stem} and /{stem}/"),
+                        format!(
+                            "{name} and {folder} are the same page by name: /{stem} and /{stem}/"
+                        ),
                     )
-                    .with_visitor("which of the two is seen hangs on a `/`")
-                    .with_instead("keep one of the files"),
+                    .with_note("a trailing slash decides which of the two a visitor gets")
+                    .with_help("keep one of the files"),
                 );
             }
         }
@@ -185,9 +185,9 @@ impl<'r> Audit<'r> {
                     points(&two)
                 );
                 out.push(
-                    Finding::in_file(Code::SameUrl, name, what)
-                        .with_visitor("which of the two is seen is left to chance")
-                        .with_instead("rename one of them"),
+                    Finding::in_file(Code::DuplicateUrl, name, what)
+                        .with_note("it is not defined which of the two a visitor gets")
+                        .with_help("rename one of them"),
                 );
             }
         }
@@ -199,12 +199,12 @@ impl<'r> Audit<'r> {
             if let Some(other) = by_lower.insert(name.to_lowercase(), name) {
                 out.push(
                     Finding::in_file(
-                        Code::CaseOnly,
+                        Code::CaseVariants,
                         name,
                         format!("{other} and {name} differ only in case"),
                     )
-                    .with_visitor("who types the address in the other case gets the other file")
-                    .with_instead("rename one of them"),
+                    .with_note("typing the URL in the other case gets the other file")
+                    .with_help("rename one of them"),
                 );
             }
         }

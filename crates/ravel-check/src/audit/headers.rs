@@ -37,19 +37,19 @@ impl<'r> Audit<'r> {
                 Some(true) => {}
                 Some(false) => {
                     let what = format!("`{rule}` changes no answer");
-                    let finding = Finding::on(Code::HeadersNever, rule.line(), what);
+                    let finding = Finding::on(Code::UnusedHeaders, rule.line(), what);
                     out.push(match self.has_type(rule) {
                         true => finding
-                            .with_visitor(format!(
+                            .with_note(format!(
                                 "no answer that its pattern matches is {}",
                                 on_words(statement.on())
                             ))
-                            .with_instead(
-                                "correct the pattern, or say `on missing`, `on redirects` or `on all`",
+                            .with_help(
+                                "correct the pattern, or write `on missing`, `on redirects` or `on all`",
                             ),
                         false => finding
-                            .with_visitor("no file has such a type; it follows from the ending of its name")
-                            .with_instead("correct the type"),
+                            .with_note("no file has such a type; the type follows from the file extension")
+                            .with_help("correct the type"),
                     });
                 }
                 None => out.push(
@@ -125,7 +125,7 @@ impl<'r> Audit<'r> {
         self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id() == rule.id())
     }
 
-    /// A long life that the answer of a fallback gets.
+    /// A long cache lifetime that the answer of a fallback gets.
     fn sticks_to_fallback(
         &self,
         rule: RuleRef<'r>,
@@ -166,14 +166,14 @@ impl<'r> Audit<'r> {
             });
             if let Some(url) = shown {
                 let what = format!(
-                    "the long life sticks to what {} shows at {}",
+                    "the long cache lifetime also applies to what {} shows at {}",
                     self.name(fallback.line()),
                     self.short(&url)
                 );
                 out.push(
-                    Finding::on(Code::LongLifeFallback, line, what)
-                        .with_visitor("browsers keep the app's page under that address, also when there is a file or a newer app")
-                        .with_instead("give the long life only to names that change with their content, as `/assets/{+file}`")
+                    Finding::on(Code::FallbackCached, line, what)
+                        .with_note("browsers reuse the app's page under that URL, even when there is a file or a newer app")
+                        .with_help("set a long `max-age` only for fingerprinted files, as in `/assets/{+file}`")
                         .with_example(url)
                         .with_lines([fallback.line()]),
                 );
@@ -229,15 +229,15 @@ impl<'r> Audit<'r> {
                 }
                 if let Some(url) = shown {
                     let what = format!(
-                        "`set {name}` acts here and on {} too, at {}",
+                        "`{name}` is set here and on {} too, for {}",
                         self.name(before),
                         self.short(&url)
                     );
                     out.push(
-                        Finding::on(Code::SetTwice, line, what)
-                            .with_visitor("the later line wins")
-                            .with_instead(
-                                "narrow one of the patterns, or accept this where it is meant",
+                        Finding::on(Code::HeaderSetTwice, line, what)
+                            .with_note("the later line wins")
+                            .with_help(
+                                "narrow one of the patterns, or accept it where it is intended",
                             )
                             .with_example(url)
                             .with_lines([before]),
@@ -261,14 +261,11 @@ impl<'r> Audit<'r> {
         let (Outcome::Missing, Some((_, line))) = (answer.outcome(), lacks.first()) else { return };
         let names: Vec<&str> = lacks.iter().map(|(name, _)| *name).collect();
         let are = if names.len() == 1 { "is" } else { "are" };
-        let what = format!(
-            "{} {are} on {page} and not on the answer to a missing address",
-            names.join(", ")
-        );
+        let what = format!("{} {are} on {page} and not on the 404 page", names.join(", "));
         out.push(
-            Finding::on(Code::MissingLacksHeader, *line, what)
-                .with_visitor("the missing page is a page too, and can be abused as one")
-                .with_instead("say `on all` behind the pattern")
+            Finding::on(Code::HeaderNotOn404, *line, what)
+                .with_note("the 404 page is a page too, and can be attacked like one")
+                .with_help("write `on all` after the pattern")
                 .with_example(request.url()),
         );
     }
@@ -296,12 +293,13 @@ impl<'r> Audit<'r> {
                     Finding::on(
                         Code::HstsBroken,
                         hsts.line(),
-                        format!("{} sends visitors to http://{host}, which the promise of HTTPS covers", self.name(rule.line())),
+                        format!(
+                            "{} redirects to http://{host}, which `hsts` covers",
+                            self.name(rule.line())
+                        ),
                     )
-                    .with_visitor(
-                        "browsers that have seen the promise ask https:// there, and reach nothing if that host has no HTTPS",
-                    )
-                    .with_instead(format!("give {host} HTTPS, or leave out `subdomains`"))
+                    .with_note("browsers use https:// there, and fail if that host has no HTTPS")
+                    .with_help(format!("give {host} HTTPS, or remove `subdomains`"))
                     .with_lines([rule.line()]),
                 );
             }
@@ -321,9 +319,7 @@ pub(super) fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
 
 fn on_words(on: HeaderScope) -> &'static str {
     match on {
-        HeaderScope::Served => {
-            "a file shown with 200, and `on served` is meant when nothing is said"
-        }
+        HeaderScope::Served => "a file with status 200, which is what `headers` is for by default",
         HeaderScope::Missing => "404 or 410",
         HeaderScope::Redirects => "a redirect",
         HeaderScope::All => "one of the site's own",

@@ -50,16 +50,14 @@ impl<'r> Audit<'r> {
                 2 => " and 1 other page are".to_owned(),
                 number => format!(" and {} other pages are", number - 1),
             };
-            let what = format!(
-                "{name}{others} kept for {} without being asked for again",
-                in_words(*kept)
-            );
+            let what =
+                format!("{name}{others} cached for {} without revalidation", in_words(*kept));
             let place = line.unwrap_or(edge.site().line());
             out.push(
-                Finding::on(Code::PageKept, place, what)
-                    .with_visitor("who has seen the page sees the old one for that long, whatever is published")
-                    .with_instead(
-                        "`set cache-control: no-cache` for pages; give a long life only to names that change with their content",
+                Finding::on(Code::HtmlCached, place, what)
+                    .with_note("visitors who have seen the page get the old one for that long")
+                    .with_help(
+                        "write `set cache-control: no-cache` for pages, and a long `max-age` only for fingerprinted files",
                     ),
             );
         }
@@ -76,11 +74,11 @@ impl<'r> Audit<'r> {
                 format!("/{folder}/{{+file}}")
             };
             let what =
-                format!("the name of {first}{many} with the content, and no long life is set");
+                format!("the name of {first}{many} with the content, and no long `max-age` is set");
             out.push(
-                Finding::on(Code::AssetNotKept, self.files_line(), what)
-                    .with_visitor("browsers ask for it again and again")
-                    .with_instead(format!("`headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
+                Finding::on(Code::AssetNotCached, self.files_line(), what)
+                    .with_note("browsers request it again and again")
+                    .with_help(format!("write `headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
             );
         }
         self.missing_lacks(secured, out);

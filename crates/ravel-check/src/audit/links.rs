@@ -100,14 +100,12 @@ impl<'r> Audit<'r> {
         }
         let shell = content.app_shell && !self.is_fallback_page(name);
         if shell {
-            let what = format!("{name} looks like the shell of an app, and no fallback shows it");
+            let what = format!("{name} looks like a single-page app, and no fallback serves it");
             let address = edge.own_address(file);
             let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
             let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
-                .with_visitor(
-                    "a link within the app works; opened directly, or refreshed, it is 404",
-                )
-                .with_instead(format!("`fallback {folder}{{/step*}} -> {address}`"));
+                .with_note("a URL of the app that is opened directly, or reloaded, is 404")
+                .with_help(format!("write `fallback {folder}{{/step*}} -> {address}`"));
             self.folder.add(name, finding);
         }
     }
@@ -119,14 +117,14 @@ impl<'r> Audit<'r> {
     /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
     /// let mut audit = ravel_check::Audit::new(&edge);
     /// audit.unreadable("index.html", "permission denied");
-    /// assert_eq!(audit.content()[0].code().name(), "unreadable");
+    /// assert_eq!(audit.content()[0].code().name(), "unreadable-file");
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn unreadable(&mut self, name: &str, why: &str) {
         let finding =
-            Finding::in_file(Code::Unreadable, name, format!("{name} cannot be read: {why}"))
-                .with_visitor("what it refers to was not looked at")
-                .with_instead("fix the file");
+            Finding::in_file(Code::UnreadableFile, name, format!("cannot read {name}: {why}"))
+                .with_note("its links were not checked")
+                .with_help("fix the file");
         self.folder.add(name, finding);
     }
 
@@ -171,9 +169,12 @@ impl<'r> Audit<'r> {
             && site.scheme() == ravel::address::Scheme::Https
         {
             let what = format!("`{}` is loaded over plain HTTP", reference.url);
-            let finding = finding(Code::PlainContent, what)
-                .with_visitor("browsers do not load it on an HTTPS page, or warn")
-                .with_instead(format!("`https{}`, or a copy of your own", &url.as_str()[4..]));
+            let finding = finding(Code::MixedContent, what)
+                .with_note("browsers block it on an HTTPS page, or warn")
+                .with_help(format!(
+                    "write `https{}`, or serve a copy of your own",
+                    &url.as_str()[4..]
+                ));
             return self.folder.add(url.as_str(), finding);
         }
         if !site.has_host(&host) {
@@ -189,7 +190,7 @@ impl<'r> Audit<'r> {
         let missing = match route.end() {
             RouteEnd::Answer { outcome: Outcome::Missing | Outcome::Outside, .. } => Some("404"),
             RouteEnd::Answer { outcome: Outcome::Gone, .. } => Some("410"),
-            RouteEnd::Loop => Some("redirects without an end"),
+            RouteEnd::Loop => Some("a redirect loop"),
             RouteEnd::TooLong => Some("redirects to a URL that is too long"),
             _ => None,
         };
@@ -200,23 +201,21 @@ impl<'r> Audit<'r> {
                 true => {
                     let below = format!("{}{}", site.open_base(), reference.url);
                     finding(
-                        Code::OutsideBase,
-                        format!("`{}` leads out of the base path {}", reference.url, site.base()),
+                        Code::LinkOutsideBase,
+                        format!("`{}` is outside the base path {}", reference.url, site.base()),
                     )
-                    .with_visitor(if reference.kind.is_loaded() {
-                        "404, and a blank page where a script or a style is meant"
+                    .with_note(if reference.kind.is_loaded() {
+                        "404, and a blank page where it is a script or a style"
                     } else {
                         "404"
                     })
-                    .with_instead(format!(
-                        "build the site for the base path, so that it reads `{below}`"
-                    ))
+                    .with_help(format!("build the site for the base path, so that it is `{below}`"))
                 }
                 false => {
                     let found =
-                        finding(Code::BrokenLink, format!("`{}` leads to nothing", reference.url))
-                            .with_visitor(gets);
-                    found.with_instead(self.or_nearest(request.url(), "fix or remove it"))
+                        finding(Code::BrokenLink, format!("`{}` is a broken link", reference.url))
+                            .with_note(gets);
+                    found.with_help(self.or_nearest(request.url(), "correct or remove it"))
                 }
             };
             // A build that does not know the base path is one mistake, however many references it
@@ -230,12 +229,12 @@ impl<'r> Audit<'r> {
             && content_type(&edge.files().names()[*file as usize]).starts_with("text/html")
         {
             let name = &edge.files().names()[*file as usize];
-            let found =
-                finding(Code::GetsPage, format!("`{}` gets the page {name}", reference.url))
-                    .with_visitor(
-                        "HTML where a script, a style or an image is meant: the browser refuses it",
-                    )
-                    .with_instead("build the file, or correct its name");
+            let found = finding(
+                Code::AssetGetsHtml,
+                format!("`{}` gets the HTML page {name}", reference.url),
+            )
+            .with_note("browsers refuse HTML for a script, a style or an image")
+            .with_help("build the file, or correct its name");
             return self.folder.add(&asked, found.with_example(request.url()));
         }
         if let Some(last) = last {
@@ -243,9 +242,9 @@ impl<'r> Audit<'r> {
                 Some(fragment) => format!("{}#{fragment}", self.short(&last)),
                 None => self.short(&last).to_owned(),
             };
-            let found = finding(Code::LinkRedirects, format!("`{}` only redirects", reference.url))
-                .with_visitor("one more round trip")
-                .with_instead(format!("`{written}`"));
+            let found = finding(Code::LinkRedirects, format!("`{}` redirects", reference.url))
+                .with_note("one more round trip")
+                .with_help(format!("write `{written}`"));
             self.folder.add(&asked, found.with_example(request.url()));
         }
     }
@@ -261,31 +260,31 @@ impl<'r> Audit<'r> {
     ) {
         let edge = self.edge();
         let finding =
-            |what: String| Finding::at(Code::NotCanonical, from.at(&reference.range), what);
+            |what: String| Finding::at(Code::CanonicalMismatch, from.at(&reference.range), what);
         let route = Request::get(stated).map(|request| edge.route(&request));
         let shown = route.as_ref().is_ok_and(|route| {
             matches!(route.end(), RouteEnd::Answer { outcome: Outcome::File, .. })
         });
         let found = match reference.kind {
             Kind::Canonical if stated != own && last.as_deref() == Some(own) => finding(format!(
-                "the canonical link names {stated}, which redirects to the page's own address"
+                "the canonical link is {stated}, which redirects to the canonical URL"
             ))
-            .with_visitor("search engines are sent round")
-            .with_instead(format!("`{own}`")),
+            .with_note("search engines follow a redirect")
+            .with_help(format!("write `{own}`")),
             Kind::Canonical if stated != own && !shown => {
-                finding(format!("the canonical link names {stated}, where nothing is"))
-                    .with_visitor("search engines may drop the page")
-                    .with_instead(format!("`{own}`"))
+                finding(format!("the canonical link is {stated}, which is missing"))
+                    .with_note("search engines may drop the page")
+                    .with_help(format!("write `{own}`"))
             }
             Kind::SitemapEntry if !shown => {
-                finding(format!("the sitemap names {stated}, where nothing is"))
-                    .with_visitor("search engines find 404")
-                    .with_instead(self.or_nearest(stated, "remove it"))
+                finding(format!("the sitemap lists {stated}, which is missing"))
+                    .with_note("search engines get 404")
+                    .with_help(self.or_nearest(stated, "remove it"))
             }
             Kind::SitemapEntry => match last {
-                Some(last) => finding(format!("the sitemap names {stated}, which redirects"))
-                    .with_visitor("search engines are sent round")
-                    .with_instead(format!("`{last}`")),
+                Some(last) => finding(format!("the sitemap lists {stated}, which redirects"))
+                    .with_note("search engines follow a redirect")
+                    .with_help(format!("write `{last}`")),
                 None => return,
             },
             _ => return,
@@ -317,7 +316,7 @@ impl<'r> Audit<'r> {
             }
             _ => "404".to_owned(),
         };
-        let code = if gets == "404" { Code::BrokenLink } else { Code::GetsPage };
+        let code = if gets == "404" { Code::BrokenLink } else { Code::AssetGetsHtml };
         let what = format!(
             "`{}` is relative: on {} it is {}, which gets {gets}",
             reference.url,
@@ -325,8 +324,8 @@ impl<'r> Audit<'r> {
             self.short(request.url())
         );
         let found = Finding::at(code, from.at(&reference.range), what)
-            .with_visitor("the page is shown without its scripts or styles")
-            .with_instead("begin it with the base path, or state `<base href>`")
+            .with_note("the page appears without its scripts or styles")
+            .with_help("begin it with the base path, or write `<base href>`")
             .with_example(request.url())
             .with_lines(line);
         self.folder.add(&format!("{} {}", from.name, reference.url), found);

@@ -5,7 +5,7 @@
 //!                                  (space: every address)         (accepted ones left out)
 //! ```
 //!
-//! What is said of rules is decided for all addresses; what could not be decided is a finding of
+//! Findings on rules are decided for all URLs; what could not be decided is a finding of
 //! its own. Every finding shows a request that the edge itself was asked.
 
 mod accept;
@@ -16,6 +16,7 @@ mod folder;
 mod headers;
 mod lifetimes;
 mod links;
+mod needless;
 mod pages;
 mod sample;
 mod shadowing;
@@ -87,7 +88,7 @@ impl<'r> Audit<'r> {
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a{/x*} -> /b{/x*}\nredirect /a/c -> /d\n")?;
     /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html", "d.html"]));
     /// let findings = ravel_check::Audit::new(&edge).rules();
-    /// assert_eq!(findings[0].code().name(), "never-acts");
+    /// assert_eq!(findings[0].code().name(), "unreachable-rule");
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn new(edge: &'r Edge) -> Audit<'r> {
@@ -144,6 +145,7 @@ impl<'r> Audit<'r> {
         self.never_acting(&mut out);
         self.crowded(&mut out);
         self.redirects(&mut out);
+        self.needless(&mut out);
         self.shown_files(&mut out);
         self.header_rules(&mut out);
         self.promises(&mut out);
@@ -280,10 +282,8 @@ impl<'r> Audit<'r> {
     }
 
     fn not_decided(&self, line: Line, what: String) -> Finding {
-        Finding::on(Code::NotDecided, line, format!("undecided: {what}"))
-            .with_visitor("it would take too long to look at every address")
-            .with_instead(
-                "ask single addresses with `ravel explain`, or state what must hold with `expect`",
-            )
+        Finding::on(Code::Undecided, line, format!("undecided: {what}"))
+            .with_note("checking every URL would take too long")
+            .with_help("ask single URLs with `ravel explain`, or write `expect` for them")
     }
 }

@@ -13,8 +13,8 @@ impl<'r> Audit<'r> {
             && !self.names_a_file(path)
         {
             out.push(
-                self.no_such_file(*line, "the missing page", path)
-                    .with_visitor("an unknown address gets a plain 404"),
+                self.no_such_file(*line, "the 404 page", path)
+                    .with_note("an unknown URL gets a plain 404"),
             );
         }
         for stage in [Stage::Rewrite, Stage::Fallback, Stage::Missing] {
@@ -24,19 +24,19 @@ impl<'r> Audit<'r> {
                 if literal && !self.names_a_file(path.path().as_str()) {
                     let finding =
                         self.no_such_file(rule.line(), &format!("`{rule}`"), path.path().as_str());
-                    out.push(finding.with_visitor(match stage {
-                        Stage::Rewrite => "the address is 404, unless a fallback takes it",
-                        Stage::Fallback => "the addresses below it are 404",
-                        _ => "an unknown address gets the site's missing page",
+                    out.push(finding.with_note(match stage {
+                        Stage::Rewrite => "the URL is 404, unless a fallback matches it",
+                        Stage::Fallback => "the URLs that it matches are 404",
+                        _ => "an unknown URL gets the site's 404 page",
                     }));
                 }
                 if self.paths_with_files(rule).is_some_and(|paths| paths.is_empty()) {
                     let what = format!("`{rule}` names no file, whatever it captures");
-                    let finding = Finding::on(Code::NoSuchFile, rule.line(), what);
+                    let finding = Finding::on(Code::MissingFile, rule.line(), what);
                     out.push(
                         finding
-                            .with_visitor("it never shows anything")
-                            .with_instead("correct the path, or build the files"),
+                            .with_note("it never serves anything")
+                            .with_help("correct the path, or build the files"),
                     );
                 }
                 if stage == Stage::Rewrite && literal {
@@ -49,11 +49,11 @@ impl<'r> Audit<'r> {
 
     fn no_such_file(&self, line: ravel::language::Line, who: &str, path: &str) -> Finding {
         Finding::on(
-            Code::NoSuchFile,
+            Code::MissingFile,
             line,
-            format!("{who} names {path}, and no such file is in the folder"),
+            format!("{who} names {path}, and the folder has no such file"),
         )
-        .with_instead(self.or_nearest(path, "build the file, or name one that is there"))
+        .with_help(self.or_nearest(path, "build the file, or name an existing one"))
     }
 
     /// A rewrite of the address of a file that shows another.
@@ -99,12 +99,12 @@ impl<'r> Audit<'r> {
             if let Member::None = rest.shortest(&self.space) {
                 out.push(
                     Finding::on(
-                        Code::FallbackEverywhere,
+                        Code::CatchAllFallback,
                         rule.line(),
-                        format!("`{rule}` covers the whole site: no address is ever missing"),
+                        format!("`{rule}` matches the whole site, so no URL is ever missing"),
                     )
-                    .with_visitor(format!("a mistyped address answers 200 with {path}"))
-                    .with_instead("give the fallback only the part of the site that is an app, and the rest a missing page")
+                    .with_note(format!("a mistyped URL gets {path} with 200"))
+                    .with_help("use the fallback only for the part of the site that is an app, and a 404 page for the rest")
                     .with_example(unknown.url()),
                 );
             }

@@ -15,7 +15,7 @@ use ravel::template::{Expression, Pattern};
 pub(super) enum RuleRemainder {
     /// It acts, for example on this request; the earlier lines that take a part of what it matches.
     Something(Request, Vec<Line>),
-    /// It never acts: the earlier lines that take all it matches, and whether files do too.
+    /// It is unreachable: the earlier lines that take all it matches, and whether files do too.
     Nothing(Vec<Line>, bool),
     Undecided,
 }
@@ -30,7 +30,7 @@ const MAX_SAMPLED: usize = 1_000;
 const MAX_TRIED: usize = 12;
 
 impl<'r> Audit<'r> {
-    /// Every rule but `headers` that never acts, or is there twice.
+    /// Every rule but `headers` that is unreachable, or is there twice.
     pub(super) fn never_acting(&self, out: &mut Vec<Finding>) {
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
             for (number, rule) in (0..).zip(self.space.rules(stage)) {
@@ -39,16 +39,16 @@ impl<'r> Audit<'r> {
                 }
                 if let Some(first) = self.same_before(stage, number, rule) {
                     let same = Finding::on(
-                        Code::SameRule,
+                        Code::DuplicateRule,
                         rule.line(),
-                        format!("`{rule}` stands already on {}", self.name(first)),
+                        format!("`{rule}` duplicates {}", self.name(first)),
                     );
-                    out.push(same.with_instead("remove one of the two").with_lines([first]));
+                    out.push(same.with_help("remove one of the two").with_lines([first]));
                     continue;
                 }
                 let with_files = self.paths_with_files(rule);
                 if with_files.as_ref().is_some_and(Vec::is_empty) {
-                    // Said as `no-such-file`.
+                    // Said as `missing-file`.
                     continue;
                 }
                 match self.left(stage, number, rule) {
@@ -56,8 +56,9 @@ impl<'r> Audit<'r> {
                     RuleRemainder::Nothing(lines, files) => {
                         out.push(self.never(rule, lines, files, with_files.is_some()))
                     }
-                    RuleRemainder::Undecided => out
-                        .push(self.not_decided(rule.line(), format!("whether `{rule}` ever acts"))),
+                    RuleRemainder::Undecided => out.push(
+                        self.not_decided(rule.line(), format!("whether `{rule}` is unreachable")),
+                    ),
                 }
             }
         }
@@ -77,13 +78,13 @@ impl<'r> Audit<'r> {
             });
             let Some((request, count, line)) = crowd else { continue };
             let what = format!(
-                "{count} rules match {} and are asked one after another",
+                "{count} rules match {} and are tried one after another",
                 self.short(request.url())
             );
             out.push(
-                Finding::on(Code::ManyRulesAsked, line, what)
-                    .with_visitor("the answer takes longer with each of them")
-                    .with_instead("tell them apart by text before their first capture, by a segment, or by a value of the query")
+                Finding::on(Code::SlowRules, line, what)
+                    .with_note("each of them makes the answer slower")
+                    .with_help("distinguish them by the text before their first capture, by a segment, or by a query value")
                     .with_example(request.url()),
             );
         }
@@ -94,41 +95,43 @@ impl<'r> Audit<'r> {
         let names = lines.iter().map(|line| self.name(*line)).collect::<Vec<_>>().join(", ");
         let (why, instead) = match (lines.len(), files) {
             (0, false) => (
-                "no request can be as it asks".to_owned(),
+                "no request can meet its conditions".to_owned(),
                 "correct its conditions, or remove it".to_owned(),
             ),
-            (0, true) => {
-                ("all that it matches are files of the site".to_owned(), "remove it".to_owned())
-            }
+            (0, true) => (
+                "every URL that it matches is a file of the site".to_owned(),
+                "remove it".to_owned(),
+            ),
             (1, _) => (
-                format!("{names} takes every address that it matches"),
+                format!("{names} takes every URL that it matches"),
                 format!("move it above {names}, or remove it"),
             ),
             (_, false) => (
-                format!("{names} together take every address that it matches"),
+                format!("{names} together take every URL that it matches"),
                 "move it above them, or remove it".to_owned(),
             ),
             (_, true) => (
-                format!("files and {names} take every address that it matches"),
+                format!("files and {names} take every URL that it matches"),
                 "move it above them, or remove it".to_owned(),
             ),
         };
         let shown = self.space.matching(rule.rule());
-        let why =
-            if with_files { format!("wherever its captures name a file, {why}") } else { why };
-        let finding =
-            Finding::on(Code::NeverActs, rule.line(), format!("`{rule}` never acts: {why}"))
-                .with_instead(instead)
-                .with_lines(lines);
+        let why = if with_files { format!("where its captures name a file, {why}") } else { why };
+        let finding = Finding::on(
+            Code::UnreachableRule,
+            rule.line(),
+            format!("`{rule}` is unreachable: {why}"),
+        )
+        .with_help(instead)
+        .with_lines(lines);
         match self.space_member(&shown) {
             Some(request) => {
                 let gets = self.gets(&request);
                 finding
-                    .with_visitor(format!("{} {gets}", self.short(request.url())))
+                    .with_note(format!("{} {gets}", self.short(request.url())))
                     .with_example(request.url())
             }
-            None => finding
-                .with_visitor(format!("nobody ever gets it, whatever address `{pattern}` names")),
+            None => finding.with_note(format!("no URL of `{pattern}` gets it")),
         }
     }
 

@@ -18,22 +18,22 @@ impl<'r> Audit<'r> {
         for (request, route) in routes {
             let Some(next) = route.hops().get(1) else { continue };
             let last = &route.hops()[route.hops().len() - 1].to();
-            let by = next.rule().map_or("its page's own address".to_owned(), |by| self.name_of(by));
+            let by = next.rule().map_or("the canonical URL".to_owned(), |by| self.name_of(by));
             if let Some(by) =
                 route.hops()[1..].iter().filter(|hop| !hop.permanent()).find_map(|hop| hop.rule())
                 && permanent
             {
                 let what = format!(
-                    "`{rule}` is permanent, but {} redirects its target only for now",
+                    "`{rule}` is permanent, but {} redirects its target temporarily",
                     self.name_of(by)
                 );
                 out.push(
                     Finding::on(Code::PermanentToTemporary, rule.line(), what)
-                        .with_visitor(format!(
-                            "with `hops each`, browsers remember the way to {} for good",
+                        .with_note(format!(
+                            "with `hops each`, browsers remember the redirect to {} for good",
                             self.short(route.hops()[0].to().as_str())
                         ))
-                        .with_instead(format!(
+                        .with_help(format!(
                             "make {} permanent, or this rule temporary",
                             self.name_of(by)
                         ))
@@ -51,24 +51,24 @@ impl<'r> Audit<'r> {
                 self.edge().site().aliases().iter().any(|alias| alias.host().as_str() == host)
             };
             if own(route.hops()[0].to().host()) {
-                // Said as `through-alias`.
+                // Said as `redirect-to-alias`.
                 return;
             }
             let what = format!(
-                "{} leads to {}, which {by} redirects to {}",
+                "{} redirects to {}, which {by} redirects to {}",
                 self.short(request.url()),
                 self.short(route.hops()[0].to().as_str()),
                 self.short(last.as_str())
             );
             out.push(
-                Finding::on(Code::Chain, rule.line(), what)
-                    .with_visitor(format!(
+                Finding::on(Code::RedirectChain, rule.line(), what)
+                    .with_note(format!(
                         "{} hops with `hops each`; joined into one otherwise",
                         route.hops().len()
                     ))
-                    .with_instead(match redirect.target().path().is_literal() {
-                        true => format!("lead to {} at once", self.short(last.as_str())),
-                        false => "lead to the last address at once".to_owned(),
+                    .with_help(match redirect.target().path().is_literal() {
+                        true => format!("redirect to {} at once", self.short(last.as_str())),
+                        false => "redirect to the last URL at once".to_owned(),
                     })
                     .with_example(request.url())
                     .with_lines(next.rule().map(|by| self.line(by))),
@@ -96,7 +96,7 @@ impl<'r> Audit<'r> {
         let count = missing.len();
         let what = match fixed || count == 1 {
             true => format!(
-                "{} ends at {}, where nothing is",
+                "{} redirects to {}, which is missing",
                 self.short(request.url()),
                 self.short(last)
             ),
@@ -104,16 +104,16 @@ impl<'r> Audit<'r> {
                 let urls: Vec<&str> =
                     missing.iter().take(3).map(|(request, _)| self.short(request.url())).collect();
                 format!(
-                    "{} and others end where nothing is, the first at {}",
+                    "{} and others redirect to missing URLs, the first to {}",
                     urls.join(", "),
                     self.short(last)
                 )
             }
         };
         out.push(
-            Finding::on(Code::EndsMissing, rule.line(), what)
-                .with_visitor("404 after a redirect")
-                .with_instead(self.or_nearest(last, "lead to a page that is there"))
+            Finding::on(Code::RedirectToMissing, rule.line(), what)
+                .with_note("404 after a redirect")
+                .with_help(self.or_nearest(last, "redirect to an existing page"))
                 .with_example(request.url()),
         );
     }
@@ -167,14 +167,18 @@ impl<'r> Audit<'r> {
         let Some(request) = self.request_below(&other) else { return };
         let route = self.edge().route(&request);
         if route.ends_missing() && route.hops().is_empty() {
-            let what = format!("{path} is redirected, and {other} is missing");
+            let what = format!("{path} redirects, and {other} is missing");
             out.push(
-                Finding::on(Code::OneSlashForm, rule.line(), what)
-                    .with_visitor(format!(
-                        "people who type the address {} get 404",
-                        if other.ends_with('/') { "with a `/`" } else { "without the `/`" }
+                Finding::on(Code::MissingSlashVariant, rule.line(), what)
+                    .with_note(format!(
+                        "visitors who type the URL {} get 404",
+                        if other.ends_with('/') {
+                            "with a trailing slash"
+                        } else {
+                            "without the trailing slash"
+                        }
                     ))
-                    .with_instead(format!("add a line for `{other}`"))
+                    .with_help(format!("add a line for `{other}`"))
                     .with_example(request.url()),
             );
         }
@@ -205,10 +209,10 @@ impl<'r> Audit<'r> {
                 Finding::on(
                     Code::OpenRedirect,
                     rule.line(),
-                    format!("`{target}` leads to any name under {host}, where anybody can register one"),
+                    format!("`{target}` redirects to any name under {host}, where anybody can register one"),
                 )
-                .with_visitor("a link to this site can lead to a stranger's")
-                .with_instead("put the captured label before a domain of your own, or list its values with `where … is one of`"),
+                .with_note("a link to this site can lead to an attacker's")
+                .with_help("put the captured label before a domain of your own, or list its values with `where … is one of`"),
             );
         }
         if site.aliases().iter().any(|alias| alias.host().as_str() == host)
@@ -216,15 +220,12 @@ impl<'r> Audit<'r> {
         {
             out.push(
                 Finding::on(
-                    Code::ThroughAlias,
+                    Code::RedirectToAlias,
                     rule.line(),
-                    format!(
-                        "`{target}` is on {host}, an alias that only leads back to {}",
-                        site.host()
-                    ),
+                    format!("`{target}` is on {host}, an alias that redirects to {}", site.host()),
                 )
-                .with_visitor("one more hop with `hops each`")
-                .with_instead(format!(
+                .with_note("one more hop with `hops each`")
+                .with_help(format!(
                     "write `{}`",
                     target.replacen(host, site.host().as_str(), 1).replacen(
                         "http://",
@@ -235,9 +236,9 @@ impl<'r> Audit<'r> {
             );
         } else if origin.scheme() == Scheme::Http && (!site.has_host(host) || site.upgrades()) {
             out.push(
-                Finding::on(Code::PlainTarget, rule.line(), format!("`{target}` is plain HTTP"))
-                    .with_visitor("anybody on the way can read and change what is sent")
-                    .with_instead(format!("write `https{}` if that host has HTTPS", &target[4..])),
+                Finding::on(Code::RedirectToHttp, rule.line(), format!("`{target}` is plain HTTP"))
+                    .with_note("anybody on the network can read and change what is sent")
+                    .with_help(format!("write `https{}` if that host has HTTPS", &target[4..])),
             );
         }
     }
@@ -262,8 +263,8 @@ impl<'r> Audit<'r> {
             let what = format!("`{}` is captured and not used", unused.join("`, `"));
             out.push(
                 Finding::on(Code::UnusedCapture, rule.line(), what)
-                    .with_visitor("addresses that differ only there lead to one place")
-                    .with_instead("use it in the target, or accept this where it is meant"),
+                    .with_note("URLs that differ only there redirect to the same place")
+                    .with_help("use it in the target, or accept this where it is meant"),
             );
         }
     }
@@ -300,11 +301,11 @@ impl<'r> Audit<'r> {
         let name = &self.edge().files().names()[first as usize];
         let files = match count {
             1 => format!("the file {name}"),
-            _ => format!("{count} files, {name} the first of them"),
+            _ => format!("{count} files, the first is {name}"),
         };
-        Finding::on(Code::HidesFile, rule.line(), format!("`{rule}` hides {files}"))
-            .with_visitor("nobody can ever see what is there")
-            .with_instead("remove the file, narrow the pattern, or add `when no file`")
+        Finding::on(Code::ShadowedFile, rule.line(), format!("`{rule}` shadows {files}"))
+            .with_note("no visitor can get what is there")
+            .with_help("remove the file, narrow the pattern, or add `when no file`")
             .with_example(self.edge().url_of(first))
     }
 }

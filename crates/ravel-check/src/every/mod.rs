@@ -14,7 +14,7 @@ use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{Failure, Verdict, verify};
 use ravel::program::{Effect, HeaderOp, Redirect, Role, Rule, Stage};
-use ravel::rules::{EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome};
+use ravel::rules::{Check, EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome};
 
 /// Addresses of one class that are gone through, where it has no more.
 const MAX_LISTED: usize = 64;
@@ -47,14 +47,19 @@ struct Prover<'s, 'r> {
 }
 
 /// Proves or refutes what is expected of every address of a pattern.
-fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectation) -> Verdict {
+pub(crate) fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectation) -> Verdict {
     let mut prover = Prover::new(space, universal);
     prover.run();
-    let asked = format!("every {}", universal.pattern());
-    let expected = universal.outcome().map_or_else(
-        || universal.checks().iter().map(|check| check.to_string()).collect::<Vec<_>>().join(", "),
-        |outcome| outcome.to_string(),
-    );
+    let asked = match universal.is_of_files() {
+        true => format!("every file {}", universal.pattern()),
+        false => format!("every {}", universal.pattern()),
+    };
+    let checks = universal.checks().iter().map(ToString::to_string);
+    let locations = universal.locations().iter().map(|to| format!("has location: {to}"));
+    let expected = match universal.outcome() {
+        Some(outcome) => outcome.to_string(),
+        None => checks.chain(locations).collect::<Vec<_>>().join(", "),
+    };
     match (prover.failing, prover.undecided) {
         (Some((request, verdict)), _) => {
             let described = describe_request(&request);
@@ -95,6 +100,13 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
     verdicts
 }
 
+/// All that is asked of single URLs to verify it, as far as they are kept.
+pub(crate) fn asked_of_every(space: &Space<'_>, universal: &EveryExpectation) -> Vec<Expectation> {
+    let mut prover = Prover::new(space, universal);
+    prover.run();
+    prover.asked
+}
+
 /// What `expect every` comes to for some single addresses: one for each class of addresses that
 /// something else decides, so many at most.
 ///
@@ -105,13 +117,11 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn witnesses(edge: &Edge, universal: &EveryExpectation, most: usize) -> Vec<Expectation> {
-    let space = Space::new(edge);
-    let mut prover = Prover::new(&space, universal);
-    prover.run();
-    prover.asked.sort_by_key(|asked| asked.url().len());
-    prover.asked.dedup_by(|one, other| one.url() == other.url() && one.given() == other.given());
-    prover.asked.truncate(most);
-    prover.asked
+    let mut asked = asked_of_every(&Space::new(edge), universal);
+    asked.sort_by_key(|asked| asked.url().len());
+    asked.dedup_by(|one, other| one.url() == other.url() && one.given() == other.given());
+    asked.truncate(most);
+    asked
 }
 
 /// The address, with the header fields that matter.
@@ -129,6 +139,9 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     fn run(&mut self) {
+        if self.universal.is_of_files() {
+            return self.each_file();
+        }
         let mut rest = self.subject();
         self.by_redirects(&mut rest);
         let home = self.space.at_home();
@@ -160,6 +173,21 @@ impl<'s, 'r> Prover<'s, 'r> {
         self.class(rest, ClassReason::Alike);
     }
 
+    /// Asks the canonical URL of every built file that the pattern names.
+    fn each_file(&mut self) {
+        let site = self.edge().site().url().trim_end_matches('/').to_owned();
+        let files: Vec<u32> = self.edge().files_named(self.universal.pattern()).collect();
+        for file in &files {
+            let url = format!("{site}{}", self.edge().own_address(*file));
+            if let Ok(request) = Request::get(&url) {
+                self.ask(&request);
+            }
+        }
+        if files.is_empty() {
+            self.undecided("no built file has such a name");
+        }
+    }
+
     fn edge(&self) -> &'r Edge {
         self.space.edge()
     }
@@ -168,7 +196,8 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn subject(&self) -> RequestSet<'r> {
         let site = self.edge().site();
         let get = self.space.with_methods(|method| *method == http::Method::GET);
-        let mut set = self.space.of_pattern(self.universal.pattern()).and(&get);
+        let (pattern, tests) = (self.universal.pattern(), self.universal.tests());
+        let mut set = self.space.of_pattern_where(pattern, tests).and(&get);
         set = match self.universal.pattern().origin() {
             None => set.and(&self.space.with_origins(|origin| {
                 origin.role == Role::Canonical && origin.scheme == site.scheme()
@@ -266,7 +295,7 @@ impl<'s, 'r> Prover<'s, 'r> {
                 ClassReason::Captures => false,
             };
             if !alike {
-                self.each_of(&set, "what the captures lead to");
+                self.each_of(&set, "what the captures expand to");
             }
         }
     }
@@ -274,7 +303,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Cuts a class by the header statements that touch what is asked about.
     fn by_headers(&self, set: RequestSet<'r>) -> Vec<RequestSet<'r>> {
         let mut classes = vec![set];
-        if self.universal.checks().is_empty() {
+        if self.universal.checks().is_empty() && self.universal.locations().is_empty() {
             return classes;
         }
         for number in self.overlapping(Stage::Headers) {
@@ -316,7 +345,11 @@ impl<'s, 'r> Prover<'s, 'r> {
     fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
         let follows = matches!(
             self.universal.outcome(),
-            Some(ExpectedOutcome::GoesTo { .. } | ExpectedOutcome::Is(StatedOutcome::Loop, _))
+            Some(
+                ExpectedOutcome::GoesTo { .. }
+                    | ExpectedOutcome::IsNot(_)
+                    | ExpectedOutcome::Is(StatedOutcome::Loop, _)
+            )
         );
         if !follows {
             return self.ask(request);
@@ -326,7 +359,7 @@ impl<'s, 'r> Prover<'s, 'r> {
                 routes.iter().fold(true, |hold, (request, _)| self.ask(request) && hold)
             }
             None => {
-                self.undecided("the rules tell too many requests apart");
+                self.undecided("the rules distinguish too many requests");
                 self.ask(request)
             }
         }
@@ -351,11 +384,16 @@ impl<'s, 'r> Prover<'s, 'r> {
         let verdict_of = |query: Option<&str>| {
             let outcome = self.outcome_for(request, query).ok();
             let expectation = self.universal.of_request(request, outcome);
+            let (expectation, expanded) = self.with_locations(expectation, request);
             let verdict = verify(self.edge(), &expectation);
             let verdict = match (expectation.outcome(), self.universal.outcome()) {
                 (None, Some(outcome)) => verdict.with_failure(Failure::new(
                     outcome.to_string(),
-                    "captures what cannot stand in that",
+                    "captures what is not allowed there",
+                )),
+                _ if !expanded => verdict.with_failure(Failure::new(
+                    "has location",
+                    "captures what is not allowed there",
                 )),
                 _ => verdict,
             };
@@ -372,6 +410,18 @@ impl<'s, 'r> Prover<'s, 'r> {
         // Parameters that the pattern leaves free may be carried along, or left behind.
         let carried = verdict_of(query);
         if carried.0.holds() { carried } else { plain }
+    }
+
+    /// With the values of `location` that are expected of one URL; whether its captures are allowed
+    /// there.
+    fn with_locations(&self, mut one: Expectation, request: &Request) -> (Expectation, bool) {
+        let (pattern, base) = (self.universal.pattern(), self.edge().site().target_base());
+        let Some(captures) = self.edge().captures_of(pattern, request) else { return (one, true) };
+        for target in self.universal.locations() {
+            let Ok(to) = target.expand(pattern, &captures, base, None) else { return (one, false) };
+            one = one.with_check(Check::has_value(http::header::LOCATION, to.as_str()));
+        }
+        (one, true)
     }
 
     /// The outcome that is expected of one address. `Err` if its captures cannot stand there.

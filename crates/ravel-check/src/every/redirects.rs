@@ -22,10 +22,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             // Where it could lead to itself, each address is asked.
             let doubtful = rest.and(&maybe);
             if let Member::Shortest(_) = doubtful.shortest(self.space) {
-                self.each_of(
-                    &doubtful,
-                    "whether a redirect leads to the very address that was asked",
-                );
+                self.each_of(&doubtful, "whether a redirect leads to the URL that was asked");
                 *rest = std::mem::take(rest).cut_by(&maybe);
             }
         }
@@ -44,28 +41,72 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Whether what holds for one address that a rule redirects holds for all of them.
     pub(super) fn redirect_is_alike(&self, rule: &'r Rule, redirect: &'r Redirect) -> bool {
         let target = &redirect.target();
-        let Some(ExpectedOutcome::GoesTo { address: expected, .. }) = self.universal.outcome()
-        else {
-            return false;
-        };
+        let leads = |expected: &Target| self.leads_alike(rule, target, expected);
+        let first = || self.universal.locations().iter().all(|to| leads(to) && self.stays(rule));
+        match self.universal.outcome() {
+            Some(ExpectedOutcome::GoesTo { address: expected, .. }) => {
+                if target.expressions().next().is_none() && expected.expressions().next().is_none()
+                {
+                    // All go to one address; what is decided there must not hang on the query that
+                    // is carried along.
+                    return self.end_is_plain(target) && first();
+                }
+                leads(expected) && (self.leaves(target) || self.image_is_served(rule)) && first()
+            }
+            Some(ExpectedOutcome::RedirectsTo { address: expected, .. }) => {
+                leads(expected) && self.stays(rule) && first()
+            }
+            Some(ExpectedOutcome::IsNot(_)) => {
+                let ends_alike = match target.expressions().next() {
+                    None => self.end_is_plain(target),
+                    Some(_) => self.image_is_served(rule),
+                };
+                (self.leaves(target) || ends_alike) && first()
+            }
+            // Headers but `location` are those of every redirect of the rule.
+            None => !self.asks_location() && first(),
+            Some(_) => false,
+        }
+    }
+
+    /// Whether a header is asked about whose value hangs on what is captured.
+    fn asks_location(&self) -> bool {
+        self.universal.checks().iter().any(|check| *check.name() == http::header::LOCATION)
+    }
+
+    /// Whether a target is written as what is expected is, whatever is captured.
+    fn leads_alike(&self, rule: &'r Rule, target: &Target, expected: &Target) -> bool {
         if target.expressions().next().is_none() && expected.expressions().next().is_none() {
-            // All go to one address; what is decided there must not hang on the query that is
-            // carried along.
-            return self.end_is_plain(target);
+            return true;
         }
         let now = symbolic(rule.pattern(), self.universal.pattern())
             .and_then(|known| written(target, &known));
         let wanted = symbolic(self.universal.pattern(), self.universal.pattern())
             .and_then(|known| written(expected, &known));
-        match (now, wanted) {
-            (Some(now), Some(wanted)) if now == wanted => {}
-            _ => return false,
-        }
+        matches!((now, wanted), (Some(now), Some(wanted)) if now == wanted)
+    }
+
+    /// Whether a target is on no host of the site.
+    fn leaves(&self, target: &Target) -> bool {
         let site = self.edge().site();
-        match target.origin() {
-            Some(origin) if !site.has_host(origin.host().host().as_str()) => true,
-            _ => self.image_is_served(rule),
+        target.origin().is_some_and(|origin| !site.has_host(origin.host().host().as_str()))
+    }
+
+    /// Whether no redirect of a rule is joined with a further one.
+    fn stays(&self, rule: &'r Rule) -> bool {
+        let Some(redirect) = rule.redirect() else { return false };
+        if self.leaves(redirect.target()) || !self.edge().site().one_hop() {
+            return true;
         }
+        let Some(image) = self.space.image(rule) else { return false };
+        let none = |set: RequestSet<'r>| matches!(set.shortest(self.space), Member::None);
+        let further = self.space.overlaps(Stage::Redirect).with_target(redirect.target());
+        let is_met = |number: &u32| {
+            let other = self.space.rule(Stage::Redirect, *number).rule();
+            !none(image.and(&self.space.matching(other)))
+        };
+        // A URL variant is redirected to the canonical URL.
+        !further.iter().any(is_met) && none(image.and(&self.space.naming_a_file()))
     }
 
     /// Whether no rule at a literal target asks about more than its path.

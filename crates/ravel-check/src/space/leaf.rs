@@ -81,7 +81,7 @@ pub(super) struct PatternLeaf<'r> {
 }
 
 impl<'r> PatternLeaf<'r> {
-    /// `tests` are about the template's expressions, by their number; `read` is what stands before
+    /// `tests` are about the template's expressions, by their number; `read` is what is before
     /// the paths that are asked about.
     pub(super) fn new(
         template: &Template,

@@ -1,4 +1,4 @@
-//! Sets of requests: what is said of a rule is decided for every address, not for samples.
+//! Sets of requests: a statement about a rule is decided for every address, not for samples.
 //!
 //! ```text
 //!   Rule ──Space::matching──▶ RequestSet ──and, or, minus──▶ RequestSet ──shortest──▶ a request, or none
@@ -250,6 +250,15 @@ impl<'r> Space<'r> {
     /// The requests that a pattern matches.
     pub fn of_pattern(&self, pattern: &'r Pattern) -> RequestSet<'r> {
         self.asked_by(pattern, Tests::NONE, None)
+    }
+
+    /// Those of them that pass tests of what it captures.
+    pub(crate) fn of_pattern_where(
+        &self,
+        pattern: &'r Pattern,
+        tests: &'r Tests,
+    ) -> RequestSet<'r> {
+        self.asked_by(pattern, tests, None)
     }
 
     /// Which rules of a stage could have an address in common with a pattern.

@@ -21,7 +21,7 @@ pub(crate) struct Origin {
 /// Paths that are seen from one place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Region {
-    /// What stands before every path of it, without its final `/`.
+    /// The prefix of every path of it, without its final `/`.
     pub(super) prefix: Box<str>,
     /// Whether it is below a base path; patterns without a host match only there.
     pub(super) inside: bool,

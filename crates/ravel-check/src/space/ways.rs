@@ -11,8 +11,8 @@ const MAX_CLASSES: usize = 128;
 const MAX_RULES: usize = 24;
 
 impl<'r> Space<'r> {
-    /// The routes of all requests in a set that is about one path: one for each way in which rules
-    /// on the way can tell requests apart. None where there are too many.
+    /// The routes of all requests in a set that is about one path: one for each way that rules
+    /// on their path can tell requests apart. None where there are too many.
     pub(crate) fn routes_of(&self, set: &RequestSet<'r>) -> Option<Vec<(Request, Route)>> {
         let mut classes = vec![set.clone()];
         let mut asked: Vec<RuleId> = Vec::new();

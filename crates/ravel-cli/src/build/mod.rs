@@ -25,9 +25,9 @@ pub(crate) struct Arguments {
     /// Remove files from it that this command has not made; a `.git` stays
     #[arg(long)]
     replace: bool,
-    /// Print data for programs
+    /// Output JSON
     #[arg(long)]
-    json: bool,
+    pub(crate) json: bool,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
@@ -162,7 +162,7 @@ fn pages(loaded: &LoadedSite) -> Result<Output, Failure> {
         ));
     };
     let unreadable = |name: &str, error: &dyn std::fmt::Display| {
-        Failure::Message(format!("`{name}` cannot be read: {error}"))
+        Failure::Message(format!("cannot read `{name}`: {error}"))
     };
     let lost = match loaded.edge().missing_file() {
         Some(name) => {

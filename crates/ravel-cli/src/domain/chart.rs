@@ -21,14 +21,14 @@ pub(super) fn print(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     writeln!(out, "\n{}  everything at {}\n", in_style(STRONG, "at once"), at_once.moment())?;
-    course(at_once, out)?;
+    timeline(at_once, out)?;
     writeln!(
         out,
         "\n{}  step by step, with the switch at the same moment\n",
         in_style(STRONG, "in order")
     )?;
     steps(in_order, out)?;
-    course(in_order, out)?;
+    timeline(in_order, out)?;
     if let Some(first) =
         in_order.steps().first().filter(|first| first.at() < now && in_order.moment() > now)
     {
@@ -43,25 +43,27 @@ pub(super) fn print(
     writeln!(out)
 }
 
-fn course(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
-    strips(course, out)?;
+fn timeline(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
+    strips(timeline, out)?;
     writeln!(out)?;
-    moments(course, out)?;
-    for words in gaps_in_words(course) {
+    moments(timeline, out)?;
+    for words in gaps_in_words(timeline) {
         writeln!(out, "{}", in_style(BAD, words))?;
     }
     Ok(())
 }
 
 /// When some get no HTTPS from the new site, and why.
-pub(super) fn gaps_in_words(course: &Timeline) -> Vec<String> {
-    match course.certificate() {
+pub(super) fn gaps_in_words(timeline: &Timeline) -> Vec<String> {
+    match timeline.certificate() {
         Issuance::Forbidden => {
             vec!["no certificate can be issued while CAA forbids it; the new site stays without HTTPS".to_owned()]
         }
-        _ => {
-            course.hosts().iter().filter_map(|host| Some(gap_in_words(host, host.gap()?))).collect()
-        }
+        _ => timeline
+            .hosts()
+            .iter()
+            .filter_map(|host| Some(gap_in_words(host, host.gap()?)))
+            .collect(),
     }
 }
 
@@ -82,20 +84,20 @@ fn gap_in_words(host: &HostTimeline, gap: Gap) -> String {
 }
 
 /// Start and end of what is drawn: a little more than what happens.
-pub(super) fn extent(course: &Timeline) -> (Moment, Moment) {
-    let (from, until) = course.extent();
+pub(super) fn extent(timeline: &Timeline) -> (Moment, Moment) {
+    let (from, until) = timeline.extent();
     let margin = (until.since(from) / 12).max(5 * 60);
     (from.plus(-margin), until.plus(margin))
 }
 
-/// Round distances from the switch, in seconds, that are marked on the axis.
-pub(super) fn marks(course: &Timeline, most: i64) -> Vec<i64> {
+/// Round distances from the cut-over, in seconds, that are marked on the axis.
+pub(super) fn marks(timeline: &Timeline, most: i64) -> Vec<i64> {
     const STEPS: [i64; 14] = [
         60, 300, 900, 1_800, 3_600, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800, 1_209_600,
         2_419_200, 31_536_000,
     ];
-    let (from, until) = extent(course);
-    let (from, until) = (from.since(course.moment()), until.since(course.moment()));
+    let (from, until) = extent(timeline);
+    let (from, until) = (from.since(timeline.moment()), until.since(timeline.moment()));
     let step = STEPS
         .into_iter()
         .find(|step| (until - from) / step < most)
@@ -103,16 +105,16 @@ pub(super) fn marks(course: &Timeline, most: i64) -> Vec<i64> {
     (from.div_euclid(step) + 1..=until.div_euclid(step)).map(|number| number * step).collect()
 }
 
-fn strips(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
-    let (from, until) = extent(course);
+fn strips(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
+    let (from, until) = extent(timeline);
     let length = until.since(from).max(1);
     let at = |column: i64| from.plus(length * column / WIDTH);
-    let names = course.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
+    let names = timeline.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let mut labels = String::new();
     let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
-    for mark in marks(course, MAX_MARKS) {
-        let column =
-            (course.moment().plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1) as usize;
+    for mark in marks(timeline, MAX_MARKS) {
+        let column = (timeline.moment().plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1)
+            as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
             labels.push_str(&" ".repeat(column - labels.chars().count()));
@@ -122,7 +124,7 @@ fn strips(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     }
     writeln!(out, "{:names$}  {}", "", in_style(FAINT, labels.trim_end()))?;
     writeln!(out, "{:names$}  {}", "", in_style(FAINT, ruler.iter().collect::<String>()))?;
-    for host in course.hosts() {
+    for host in timeline.hosts() {
         let mut strip = String::new();
         for column in 0..WIDTH {
             let (style, mark) = glyph(within(host, at(column), at(column + 1)));
@@ -130,7 +132,7 @@ fn strips(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         }
         writeln!(out, "{:names$}  {strip}", host.host())?;
     }
-    let shown: Vec<Destinations> = course
+    let shown: Vec<Destinations> = timeline
         .hosts()
         .iter()
         .flat_map(|host| host.spans().iter().map(|span| span.ends()))
@@ -175,13 +177,13 @@ fn glyph(ends: Destinations) -> (Style, &'static str) {
     }
 }
 
-fn moments(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
+fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let from_switch = |at: Option<Moment>, otherwise: &str| match at {
-        Some(at) => relative(course.moment(), at),
+        Some(at) => relative(timeline.moment(), at),
         None => otherwise.to_owned(),
     };
     let plain = Style::new();
-    let rows: Vec<Vec<Cell>> = course
+    let rows: Vec<Vec<Cell>> = timeline
         .hosts()
         .iter()
         .map(|host| {
@@ -216,30 +218,34 @@ fn moments(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         &rows,
         out,
     )?;
-    for host in course.unseen() {
+    for host in timeline.unseen() {
         writeln!(
             out,
             "{}",
             in_style(FAINT, format_args!("{host}: the zone does not show what it gets"))
         )?;
     }
-    if let Some(proof) = course.proof() {
-        let (best, worst) =
-            (relative(course.moment(), proof.best()), relative(course.moment(), proof.worst()));
-        writeln!(out, "ownership can be proved: at best {best}, at worst {worst}")?;
+    if let Some(verification) = timeline.verification() {
+        let (best, worst) = (
+            relative(timeline.moment(), verification.best()),
+            relative(timeline.moment(), verification.worst()),
+        );
+        writeln!(out, "ownership can be verified: at best {best}, at worst {worst}")?;
     }
-    if let Issuance::In(window) = course.certificate() {
-        let (best, worst) =
-            (relative(course.moment(), window.best()), relative(course.moment(), window.worst()));
+    if let Issuance::In(window) = timeline.certificate() {
+        let (best, worst) = (
+            relative(timeline.moment(), window.best()),
+            relative(timeline.moment(), window.worst()),
+        );
         writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
     }
     Ok(())
 }
 
-fn steps(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
+fn steps(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
-    for step in course.steps() {
-        let ahead = step.at().since(course.moment());
+    for step in timeline.steps() {
+        let ahead = step.at().since(timeline.moment());
         for words in step_in_words(step.kind()) {
             rows.push(vec![
                 (Style::new(), step.at().to_string()),
@@ -248,7 +254,7 @@ fn steps(course: &Timeline, out: &mut dyn Write) -> io::Result<()> {
             ]);
         }
     }
-    columns(&["moment", "from the switch", "step"], &rows, out)?;
+    columns(&["moment", "from the cut-over", "step"], &rows, out)?;
     writeln!(out)
 }
 
@@ -258,28 +264,28 @@ pub(super) fn step_in_words(step: &StepKind) -> Vec<String> {
         StepKind::Lower(sets, life) => {
             let lower = |(name, kind, ttl): &(String, _, u32)| {
                 let (old, new) = (duration(i64::from(*ttl)), duration(i64::from(*life)));
-                format!("lower the life of {kind} of {name} from {old} to {new}")
+                format!("lower the TTL of {kind} of {name} from {old} to {new}")
             };
             return sets.iter().map(lower).collect();
         }
         StepKind::Prove => "add the record that proves ownership",
-        StepKind::Allow => "let CAA name the authority that the hosting uses",
-        StepKind::Issue => "have the certificate issued",
-        StepKind::Switch => "switch: write the new records",
-        StepKind::Raise => "give the records the life that is wanted",
+        StepKind::Allow => "let CAA allow the certificate authority of the hosting",
+        StepKind::Issue => "get the certificate issued",
+        StepKind::Switch => "cut over: write the new records",
+        StepKind::Raise => "raise the TTL of the records to the wanted one",
     };
     vec![words.to_owned()]
 }
 
 fn relative(switch: Moment, at: Moment) -> String {
     match at.since(switch) {
-        0 => "at the switch".to_owned(),
+        0 => "at the cut-over".to_owned(),
         seconds if seconds > 0 => format!("{} later", duration(seconds)),
         seconds => format!("{} before", duration(seconds)),
     }
 }
 
-/// A distance from the switch.
+/// A distance from the cut-over.
 pub(super) fn signed(seconds: i64) -> String {
     match seconds {
         0 => "0".to_owned(),

@@ -32,8 +32,8 @@ fn domain(loaded: &LoadedSite, view: &View<'_>) -> Value {
     if !view.asked.is_empty() {
         value["servers"] = view.asked.iter().map(|asked| server(view, asked)).collect();
     }
-    if let Some((at_once, in_order)) = &view.courses {
-        value["switch"] = json!({ "at_once": at_once, "in_order": in_order });
+    if let Some((at_once, in_order)) = &view.timelines {
+        value["cut_over"] = json!({ "at_once": at_once, "in_order": in_order });
     }
     value
 }

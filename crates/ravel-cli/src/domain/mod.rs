@@ -1,5 +1,4 @@
-//! `ravel domain`: the records that a domain needs beside those it has, and what visitors see while
-//! they change.
+//! `ravel domain`: the records that a domain has and needs, and what visitors get while they change.
 
 mod asked;
 mod chart;
@@ -15,40 +14,125 @@ use std::time::SystemTime;
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{Action, Certificate, Moment, Plan, Requirement, Timeline, Zone};
-use ravel_serve::{NameServer, ServerReport};
+use ravel_serve::ServerReport;
+use serde_json::json;
 
 use crate::load::{LoadedSite, write_or_say};
+use crate::report::{Form, Reports, write_all};
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
-use crate::{ExitStatus, Failure, findings};
+use crate::{EXIT_STATUS, ExitStatus, Failure, findings};
 
 #[derive(clap::Args)]
+#[command(args_conflicts_with_subcommands = true)]
 pub(crate) struct Arguments {
+    #[command(subcommand)]
+    task: Option<Task>,
+    #[command(flatten)]
+    show: Show,
+}
+
+/// What is asked of a domain; `show` where nothing is said.
+#[derive(Clone, clap::Subcommand)]
+enum Task {
+    /// Show the records that a domain has and needs, and what is wrong with them (the default)
+    #[command(after_help = EXIT_STATUS)]
+    Show(Show),
+    /// Show what visitors get when the records change at a moment, and in which order nobody
+    /// notices
+    #[command(after_help = EXIT_STATUS)]
+    Plan(PlanTask),
+    /// Ask name servers for the records, several to compare them
+    #[command(after_help = EXIT_STATUS)]
+    Ask(Ask),
+    /// Write the zone as it must be
+    #[command(after_help = EXIT_STATUS)]
+    Write(WriteTask),
+}
+
+/// Which domain, and how it is shown.
+#[derive(Clone, clap::Args)]
+struct Show {
     /// Only this domain
-    #[arg(value_name = "DOMAIN")]
-    name: Option<String>,
+    #[arg(long, value_name = "NAME")]
+    domain: Option<String>,
     /// Take the zone from this file instead of the one that the rules name
     #[arg(long, value_name = "FILE")]
-    pub(crate) zone: Option<PathBuf>,
-    /// Write the zone as it must be
-    #[arg(long, value_name = "FILE")]
-    write: Option<PathBuf>,
-    /// Show what visitors see when the records change at this moment (RFC 3339), and in which order
-    /// nobody notices
-    #[arg(long, value_name = "MOMENT")]
-    switch: Option<Moment>,
-    /// Write what `--switch` shows as a picture
-    #[arg(long, value_name = "FILE", requires = "switch")]
-    svg: Option<PathBuf>,
-    /// Ask this name server instead of the zone file; several, to compare them
-    #[arg(long, value_name = "ADDRESS[:PORT]", value_parser = server)]
-    ask: Vec<SocketAddr>,
-    /// Answer questions from the zone on this port of 127.0.0.1, over UDP and TCP; 0 picks a free
-    /// one
-    #[arg(long, value_name = "PORT", conflicts_with_all = ["ask", "switch", "write", "json"])]
-    answer: Option<u16>,
-    /// Print data for programs
+    zone: Option<PathBuf>,
+    /// Output JSON
     #[arg(long)]
     json: bool,
+}
+
+#[derive(Clone, clap::Args)]
+struct PlanTask {
+    /// When the records change (RFC 3339)
+    #[arg(value_name = "MOMENT")]
+    moment: Moment,
+    #[command(flatten)]
+    show: Show,
+    #[command(flatten)]
+    reports: Reports,
+}
+
+#[derive(Clone, clap::Args)]
+struct Ask {
+    /// A name server's address, with its port if it is not 53
+    #[arg(required = true, value_name = "ADDRESS[:PORT]", value_parser = server)]
+    servers: Vec<SocketAddr>,
+    #[command(flatten)]
+    show: Show,
+}
+
+#[derive(Clone, clap::Args)]
+struct WriteTask {
+    /// The file to write
+    #[arg(value_name = "FILE")]
+    file: PathBuf,
+    /// Overwrite the file
+    #[arg(long)]
+    replace: bool,
+    #[command(flatten)]
+    show: Show,
+}
+
+/// The forms of reports that `plan` writes.
+const FORMS: &[Form] = &[("svg", "a picture")];
+
+impl Arguments {
+    pub(crate) fn is_json(&self) -> bool {
+        self.show().json
+    }
+
+    /// Which domain, and how it is shown.
+    fn show(&self) -> &Show {
+        match &self.task {
+            None => &self.show,
+            Some(Task::Show(show)) => show,
+            Some(Task::Plan(plan)) => &plan.show,
+            Some(Task::Ask(ask)) => &ask.show,
+            Some(Task::Write(write)) => &write.show,
+        }
+    }
+
+    /// With the zone file's path as seen from another folder.
+    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
+        let show = match &mut self.task {
+            None => &mut self.show,
+            Some(Task::Show(show)) => show,
+            Some(Task::Plan(plan)) => &mut plan.show,
+            Some(Task::Ask(ask)) => &mut ask.show,
+            Some(Task::Write(write)) => &mut write.show,
+        };
+        show.zone = show.zone.take().map(|zone| folder.join(zone));
+        self
+    }
+
+    fn servers(&self) -> &[SocketAddr] {
+        match &self.task {
+            Some(Task::Ask(ask)) => &ask.servers,
+            _ => &[],
+        }
+    }
 }
 
 /// An address with a port, or without: then it is that of the DNS.
@@ -67,73 +151,26 @@ struct View<'a> {
     certificate: Option<&'a Certificate>,
     findings: Vec<Finding>,
     /// At once, and in order.
-    courses: Option<(Timeline, Timeline)>,
+    timelines: Option<(Timeline, Timeline)>,
     wanted: Vec<Requirement>,
     asked: Vec<ServerReport>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let mut loaded = LoadedSite::read(rules)?;
-    let mut domains = chosen(&loaded, arguments)?;
-    if let Some(path) = &arguments.zone {
-        for domain in &mut domains {
-            let line = domain.zone().map_or(domain.line(), NamedFile::line);
-            *domain = domain.clone().with_zone(NamedFile::new(path.to_string_lossy(), line));
-        }
-    }
-    let read = |path: &str| match &arguments.zone {
-        Some(zone) if zone.to_string_lossy() == path => std::fs::read(zone),
-        _ => loaded.named(path),
+    let show = arguments.show();
+    let reports = match &arguments.task {
+        Some(Task::Plan(plan)) => plan.reports.of_forms(FORMS)?,
+        _ => Vec::new(),
     };
-    let unreadable = |error: ravel_dns::NamedFileError| Failure::Message(error.to_string());
-    let mut files: Vec<(Option<Zone>, Option<Certificate>)> = Vec::new();
-    for domain in &domains {
-        let zone = if arguments.ask.is_empty() {
-            Zone::of_domain(domain, read).map_err(unreadable)?
-        } else {
-            None
-        };
-        files.push((zone, Certificate::of_domain(domain, read).map_err(unreadable)?));
-    }
-    if let (Some(path), [(Some(zone), _)]) = (&arguments.zone, files.as_slice()) {
+    let mut loaded = LoadedSite::read(rules)?;
+    let domains = chosen(&loaded, arguments)?;
+    let files = files(&loaded, &domains, arguments)?;
+    if let (Some(path), [(Some(zone), _)]) = (&show.zone, files.as_slice()) {
         loaded.know(&path.to_string_lossy(), zone.text());
     }
-    if let Some(port) = arguments.answer {
-        return answer(&domains, files, port, out);
-    }
-    let asked = asked(&loaded, &domains, arguments)?;
-    let now = Moment::from(SystemTime::now());
-    let mut views = Vec::new();
-    for ((domain, (zone, certificate)), (wanted, asked)) in domains.iter().zip(&files).zip(asked) {
-        let plan = zone.as_ref().map(|zone| Plan::new(loaded.rules().site(), domain, zone));
-        let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
-        if let Some(certificate) = certificate {
-            findings.extend(ravel_dns::certificate_findings(
-                loaded.rules().site(),
-                domain,
-                certificate,
-                now,
-            ));
-        }
-        // The table says row by row what is to do.
-        findings.retain(|finding| {
-            finding.code() != Code::RecordsToDo && !finding.is_accepted(loaded.rules())
-        });
-        let courses = arguments.switch.zip(plan.as_ref()).map(|(moment, plan)| {
-            (
-                Timeline::at_once(plan, certificate.as_ref(), moment),
-                Timeline::in_order(plan, certificate.as_ref(), moment),
-            )
-        });
-        views.push(View {
-            domain,
-            plan,
-            certificate: certificate.as_ref(),
-            findings,
-            courses,
-            wanted,
-            asked,
-        });
+    let views = views(&loaded, &domains, &files, arguments)?;
+    if let Some(Task::Write(task)) = &arguments.task {
+        return write_zone(task, &views, out);
     }
     let outside: Vec<String> = loaded
         .rules()
@@ -141,12 +178,77 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         .hosts()
         .filter(|host| !loaded.rules().domains().iter().any(|domain| domain.holds(host)))
         .collect();
-    match arguments.json {
+    match show.json {
         true => data::print(&loaded, &views, &outside, out)?,
-        false => print(&loaded, &views, &outside, now, out)?,
+        false => print(&loaded, &views, &outside, out)?,
     }
-    write_files(arguments, &views, out)?;
+    write_all(&reports, |_| match views.as_slice() {
+        [View { domain, timelines: Some((at_once, in_order)), .. }] => {
+            Ok(svg::draw(domain.name().as_str(), at_once, in_order))
+        }
+        views => Err(no_zone(views[0].domain)),
+    })?;
     Ok(if views.iter().all(View::is_well) { ExitStatus::Well } else { ExitStatus::Found })
+}
+
+/// The zone and the certificate of each domain; no zone where its servers are asked.
+type DomainFiles = (Option<Zone>, Option<Certificate>);
+
+fn files(
+    loaded: &LoadedSite,
+    domains: &[Domain],
+    arguments: &Arguments,
+) -> Result<Vec<DomainFiles>, Failure> {
+    let given = arguments.show().zone.as_deref();
+    let read = |path: &str| match given {
+        Some(zone) if zone.to_string_lossy() == path => std::fs::read(zone),
+        _ => loaded.named(path),
+    };
+    let unreadable = |error: ravel_dns::NamedFileError| Failure::Message(error.to_string());
+    let mut files = Vec::new();
+    for domain in domains {
+        let zone = match arguments.servers() {
+            [] => Zone::of_domain(domain, read).map_err(unreadable)?,
+            _ => None,
+        };
+        files.push((zone, Certificate::of_domain(domain, read).map_err(unreadable)?));
+    }
+    Ok(files)
+}
+
+/// All that is known of each domain.
+fn views<'a>(
+    loaded: &'a LoadedSite,
+    domains: &'a [Domain],
+    files: &'a [DomainFiles],
+    arguments: &Arguments,
+) -> Result<Vec<View<'a>>, Failure> {
+    let moment = match &arguments.task {
+        Some(Task::Plan(plan)) => Some(plan.moment),
+        _ => None,
+    };
+    let asked = asked(loaded, domains, arguments.servers())?;
+    let site = loaded.rules().site();
+    let now = Moment::from(SystemTime::now());
+    let mut views = Vec::new();
+    for ((domain, (zone, certificate)), (wanted, asked)) in domains.iter().zip(files).zip(asked) {
+        let plan = zone.as_ref().map(|zone| Plan::new(site, domain, zone));
+        let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
+        if let Some(certificate) = certificate {
+            findings.extend(ravel_dns::certificate_findings(site, domain, certificate, now));
+        }
+        // The table says row by row what is to do.
+        findings.retain(|finding| {
+            finding.code() != Code::PendingRecords && !finding.is_accepted(loaded.rules())
+        });
+        let certificate = certificate.as_ref();
+        let timelines = moment.zip(plan.as_ref()).map(|(moment, plan)| {
+            let at_once = Timeline::at_once(plan, certificate, moment);
+            (at_once, Timeline::in_order(plan, certificate, moment))
+        });
+        views.push(View { domain, plan, certificate, findings, timelines, wanted, asked });
+    }
+    Ok(views)
 }
 
 impl View<'_> {
@@ -154,13 +256,13 @@ impl View<'_> {
     fn is_well(&self) -> bool {
         let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action().is_to_do());
         let wrong =
-            self.findings.iter().any(|finding| finding.code().severity() == Severity::Problem);
+            self.findings.iter().any(|finding| finding.code().severity() == Severity::Error);
         let answers = self.asked.iter().all(|asked| asked::is_met(asked, &self.wanted));
         !rows && !wrong && answers
     }
 }
 
-/// The domains that are meant.
+/// The domains that are meant, with the zone file that is named instead of theirs.
 fn chosen(loaded: &LoadedSite, arguments: &Arguments) -> Result<Vec<Domain>, Failure> {
     let all = loaded.rules().domains();
     let names =
@@ -172,61 +274,39 @@ fn chosen(loaded: &LoadedSite, arguments: &Arguments) -> Result<Vec<Domain>, Fai
                 .to_owned(),
         );
     }
-    let chosen: Vec<Domain> = match &arguments.name {
-        Some(name) => all
-            .iter()
-            .filter(|domain| domain.name().as_str() == name.trim_end_matches('.'))
-            .cloned()
-            .collect(),
-        None => all.to_vec(),
+    let show = arguments.show();
+    let is_meant = |domain: &&Domain| match &show.domain {
+        Some(name) => domain.name().as_str() == name.trim_end_matches('.'),
+        None => true,
     };
-    let one = [
-        ("--zone", arguments.zone.is_some()),
-        ("--write", arguments.write.is_some()),
-        ("--svg", arguments.svg.is_some()),
-        ("--answer", arguments.answer.is_some()),
-    ];
-    match (chosen.len(), one.iter().find(|(_, given)| *given)) {
-        (0, _) => message(format!("the rules have no such domain; they have {}", names())),
-        (1, _) | (_, None) => Ok(chosen),
-        (_, Some((option, _))) => {
-            message(format!("`{option}` is for one domain; name it: {}", names()))
+    let mut chosen: Vec<Domain> = all.iter().filter(is_meant).cloned().collect();
+    let of_one = match &arguments.task {
+        Some(Task::Write(_)) => Some("write"),
+        Some(Task::Plan(plan)) if plan.reports.are_wanted() => Some("--report"),
+        _ => show.zone.as_ref().map(|_| "--zone"),
+    };
+    match (chosen.len(), of_one) {
+        (0, _) => return message(format!("unknown domain; the rules have {}", names())),
+        (1, _) | (_, None) => {}
+        (_, Some(option)) => {
+            return message(format!(
+                "`{option}` is for one domain; add `--domain` with {}",
+                names()
+            ));
         }
     }
+    if let Some(path) = &show.zone {
+        for domain in &mut chosen {
+            let line = domain.zone().map_or(domain.line(), NamedFile::line);
+            *domain = domain.clone().with_zone(NamedFile::new(path.to_string_lossy(), line));
+        }
+    }
+    Ok(chosen)
 }
 
-/// Serves a zone until it is interrupted.
-fn answer(
-    domains: &[Domain],
-    files: Vec<(Option<Zone>, Option<Certificate>)>,
-    port: u16,
-    out: &mut dyn Write,
-) -> crate::Outcome {
-    let Some((Some(zone), _)) = files.into_iter().next() else { return Err(no_zone(&domains[0])) };
-    let origin = zone.origin().to_string();
-    let runtime = tokio::runtime::Runtime::new()?;
-    runtime.block_on(async {
-        let server = NameServer::bind(zone, port).await.map_err(|error| {
-            Failure::Message(format!(
-                "port {port} of 127.0.0.1 cannot be had: {error}; name another, or 0"
-            ))
-        })?;
-        let address = server.address();
-        writeln!(out, "{} is answered on {address}, over UDP and TCP", in_style(STRONG, &origin))?;
-        writeln!(
-            out,
-            "{}",
-            in_style(FAINT, format_args!("ravel domain --ask {address}    (Ctrl-C ends it)"))
-        )?;
-        out.flush()?;
-        server.run(crate::serve::interrupted()).await?;
-        Ok(ExitStatus::Well)
-    })
-}
-
-fn no_zone(domain: &Domain) -> Failure {
+pub(crate) fn no_zone(domain: &Domain) -> Failure {
     Failure::Message(format!(
-        "the zone of `{}` is not known; name its file with `zone FILE` below `domain`, or with `--zone FILE`",
+        "the zone of `{}` is unknown; name its file with `zone FILE` below `domain`, or with `--zone FILE`",
         domain.name()
     ))
 }
@@ -238,58 +318,50 @@ type ServerReports = (Vec<Requirement>, Vec<ServerReport>);
 fn asked(
     loaded: &LoadedSite,
     domains: &[Domain],
-    arguments: &Arguments,
+    servers: &[SocketAddr],
 ) -> Result<Vec<ServerReports>, Failure> {
     let wanted = domains.iter().map(|domain| Requirement::of(loaded.rules().site(), domain));
-    if arguments.ask.is_empty() {
+    if servers.is_empty() {
         return Ok(wanted.map(|wanted| (wanted, Vec::new())).collect());
     }
     let runtime = tokio::runtime::Runtime::new()?;
     let mut all = Vec::new();
     for wanted in wanted {
-        let questions = arguments.ask.iter().map(|server| ravel_serve::ask(*server, &wanted));
+        let questions = servers.iter().map(|server| ravel_serve::ask(*server, &wanted));
         let asked = runtime.block_on(futures_util::future::join_all(questions));
         all.push((wanted, asked));
     }
     Ok(all)
 }
 
-fn write_files(
-    arguments: &Arguments,
-    views: &[View<'_>],
-    out: &mut dyn Write,
-) -> Result<(), Failure> {
-    let [view] = views else { return Ok(()) };
-    if let Some(path) = &arguments.write {
-        let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
-        write_or_say(path, plan.zone().with(plan.changes()).as_bytes())?;
-        if !arguments.json {
-            let said = match plan.changes().is_empty() {
-                true => "is the zone as it stands: nothing has to change".to_owned(),
-                false => format!(
-                    "is the zone as it must be, with serial {}",
-                    plan.zone().serial().wrapping_add(1)
-                ),
-            };
-            writeln!(out, "{} {said}", in_style(STRONG, path.display()))?;
-        }
+fn write_zone(task: &WriteTask, views: &[View<'_>], out: &mut dyn Write) -> crate::Outcome {
+    let view = &views[0];
+    let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
+    if task.file.exists() && !task.replace {
+        let path = task.file.display();
+        return Err(Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it")));
     }
-    if let Some(path) = &arguments.svg {
-        let Some((at_once, in_order)) = &view.courses else { return Err(no_zone(view.domain)) };
-        let picture = svg::draw(view.domain.name().as_str(), at_once, in_order);
-        write_or_say(path, picture.as_bytes())?;
-        if !arguments.json {
-            writeln!(out, "{} is the picture", in_style(STRONG, path.display()))?;
-        }
+    write_or_say(&task.file, plan.zone().with(plan.changes()).as_bytes())?;
+    let (file, serial) = (task.file.display(), plan.zone().serial());
+    let is_changed = !plan.changes().is_empty();
+    if task.show.json {
+        let serial = if is_changed { serial.wrapping_add(1) } else { serial };
+        let data = json!({ "file": file.to_string(), "changed": is_changed, "serial": serial });
+        writeln!(out, "{data:#}")?;
+        return Ok(ExitStatus::Well);
     }
-    Ok(())
+    let said = match is_changed {
+        false => "is the zone unchanged: it has what the site needs".to_owned(),
+        true => format!("is the zone as it must be, with serial {}", serial.wrapping_add(1)),
+    };
+    writeln!(out, "{} {said}", in_style(STRONG, file))?;
+    Ok(ExitStatus::Well)
 }
 
 fn print(
     loaded: &LoadedSite,
     views: &[View<'_>],
     outside: &[String],
-    now: Moment,
     out: &mut dyn Write,
 ) -> Result<(), Failure> {
     for view in views {
@@ -303,33 +375,28 @@ fn print(
             table::print_certificate(certificate, out)?;
         }
         writeln!(out)?;
-        findings::print(loaded, &view.findings, out)?;
+        let shown: Vec<&Finding> = view.findings.iter().collect();
+        findings::print(loaded, &shown, true, out)?;
         summary(plan, &view.findings, out)?;
-        if let Some((at_once, in_order)) = &view.courses {
+        if let Some((at_once, in_order)) = &view.timelines {
             match plan.changes().is_empty() {
-                true => {
-                    writeln!(out, "\nnothing has to change, so there is nothing to wait for\n")?
-                }
-                false => chart::print(at_once, in_order, now, out)?,
+                true => writeln!(out, "\nnothing has to change, so there is nothing to plan\n")?,
+                false => chart::print(at_once, in_order, Moment::from(SystemTime::now()), out)?,
             }
         }
     }
     if !outside.is_empty() {
         let hosts = outside.join(", ");
-        writeln!(
-            out,
-            "{}",
-            in_style(FAINT, format_args!("no `domain` statement speaks of {hosts}"))
-        )?;
+        writeln!(out, "{}", in_style(FAINT, format_args!("no `domain` statement covers {hosts}")))?;
     }
     Ok(())
 }
 
 fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::io::Result<()> {
     let of = |action| plan.rows().iter().filter(|row| row.action() == action).count();
-    let problems =
-        findings.iter().filter(|finding| finding.code().severity() == Severity::Problem).count();
-    let advice = findings.len() - problems;
+    let errors =
+        findings.iter().filter(|finding| finding.code().severity() == Severity::Error).count();
+    let warnings = findings.len() - errors;
     let rows = [
         (Action::Add, "to add"),
         (Action::Change, "to change"),
@@ -346,8 +413,8 @@ fn summary(plan: &Plan<'_>, findings: &[Finding], out: &mut dyn Write) -> std::i
     let text = format!(
         "{}; {}, {}",
         rows.join(", "),
-        count(problems, "problem", "problems"),
-        count(advice, "piece of advice", "pieces of advice")
+        count(errors, "error", "errors"),
+        count(warnings, "warning", "warnings")
     );
-    writeln!(out, "{}", in_style(if to_do || problems > 0 { BAD } else { GOOD }, text))
+    writeln!(out, "{}", in_style(if to_do || errors > 0 { BAD } else { GOOD }, text))
 }

@@ -29,7 +29,7 @@ fn colour(ends: Destinations) -> &'static str {
     LEGEND.iter().find(|(other, ..)| *other == key).map_or("#b9b3a6", |(_, colour, _)| colour)
 }
 
-/// Both courses below each other, with axes and a legend.
+/// Both timelines below each other, with axes and a legend.
 pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> String {
     let names = at_once.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let left = MARGIN + CHARACTER * names as f64 + 16.0;
@@ -46,8 +46,8 @@ pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> Str
         x += 22.0 + CHARACTER * text.chars().count() as f64 + 22.0;
     }
     y += 2.0 * LINE;
-    for (title, course) in [("At once", at_once), ("In order", in_order)] {
-        y = panel(&mut body, title, course, left, y) + 1.4 * LINE;
+    for (title, timeline) in [("At once", at_once), ("In order", in_order)] {
+        y = panel(&mut body, title, timeline, left, y) + 1.4 * LINE;
     }
     let height = y;
     let svg = html! {
@@ -64,12 +64,12 @@ pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> Str
 const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px sans-serif}.head{font:600 15px sans-serif}\
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
-fn panel(body: &mut Vec<Markup>, title: &str, course: &Timeline, left: f64, mut y: f64) -> f64 {
-    body.push(words(MARGIN, y, "head", &format!("{title}: the switch is at {}", course.moment())));
+fn panel(body: &mut Vec<Markup>, title: &str, timeline: &Timeline, left: f64, mut y: f64) -> f64 {
+    body.push(words(MARGIN, y, "head", &format!("{title}: cut-over at {}", timeline.moment())));
     y += LINE;
-    if course.steps().len() > 1 {
-        for step in course.steps() {
-            let at = signed(step.at().since(course.moment()));
+    if timeline.steps().len() > 1 {
+        for step in timeline.steps() {
+            let at = signed(step.at().since(timeline.moment()));
             for (number, line) in step_in_words(step.kind()).iter().enumerate() {
                 if number == 0 {
                     body.push(words(MARGIN, y, "note", &at));
@@ -80,14 +80,14 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Timeline, left: f64, mut 
         }
         y += 6.0;
     }
-    let (from, until) = extent(course);
+    let (from, until) = extent(timeline);
     let right = WIDTH - MARGIN;
     let x = |at: Moment| {
         let share = at.since(from) as f64 / until.since(from).max(1) as f64;
         left + (right - left) * share.clamp(0.0, 1.0)
     };
     let top = y;
-    for host in course.hosts() {
+    for host in timeline.hosts() {
         body.push(words(MARGIN, y + STRIP * 0.7, "", host.host()));
         for span in host.spans() {
             let (start, end) = (x(span.from().unwrap_or(from)), x(span.until().unwrap_or(until)));
@@ -97,7 +97,7 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Timeline, left: f64, mut 
         }
         y += ROW;
     }
-    for (label, window) in windows(course) {
+    for (label, window) in windows(timeline) {
         body.push(words(MARGIN, y + STRIP * 0.6, "", label));
         let (best, worst) = (x(window.0), x(window.1));
         let middle = px(y + STRIP * 0.45);
@@ -108,27 +108,27 @@ fn panel(body: &mut Vec<Markup>, title: &str, course: &Timeline, left: f64, mut 
         });
         y += ROW * 0.8;
     }
-    for mark in marks(course, 9) {
-        let at = px(x(course.moment().plus(mark)));
+    for mark in marks(timeline, 9) {
+        let at = px(x(timeline.moment().plus(mark)));
         let dash = if mark == 0 { "none" } else { "2 4" };
         body.push(html! { line x1=(at) x2=(at) y1=(px(top - 4.0)) y2=(px(y)) stroke="#26221c" stroke-width="1" stroke-dasharray=(dash) {} });
         body.push(html! { text class="axis" x=(at) y=(px(y + 16.0)) { (signed(mark)) } });
     }
     y += 34.0;
-    body.push(html! { text class="axis" x=(px((left + right) / 2.0)) y=(px(y)) { "time from the switch (open ring: best case, full: worst case)" } });
-    for text in gaps_in_words(course) {
+    body.push(html! { text class="axis" x=(px((left + right) / 2.0)) y=(px(y)) { "time from the cut-over (open ring: best case, full: worst case)" } });
+    for text in gaps_in_words(timeline) {
         y += LINE;
         body.push(words(MARGIN, y, "bad", &text));
     }
     y + LINE
 }
 
-fn windows(course: &Timeline) -> Vec<(&'static str, (Moment, Moment))> {
+fn windows(timeline: &Timeline) -> Vec<(&'static str, (Moment, Moment))> {
     let mut windows = Vec::new();
-    if let Some(proof) = course.proof() {
-        windows.push(("proof visible", (proof.best(), proof.worst())));
+    if let Some(verification) = timeline.verification() {
+        windows.push(("verification visible", (verification.best(), verification.worst())));
     }
-    if let Issuance::In(window) = course.certificate() {
+    if let Issuance::In(window) = timeline.certificate() {
         windows.push(("certificate", (window.best(), window.worst())));
     }
     windows

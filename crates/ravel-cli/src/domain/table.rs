@@ -31,12 +31,15 @@ pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
             (STRONG, host),
             (plain, row.kind().to_string()),
             (plain, held(row.there())),
-            (plain, held(row.needed())),
+            match row.action() {
+                Action::Keep => (FAINT, "the same".to_owned()),
+                _ => (plain, held(row.needed())),
+            },
             (style(row.action()), row.action().name().to_owned()),
             (FAINT, row.note().unwrap_or_default().to_owned()),
         ]);
     }
-    columns(&["host", "type", "there, life", "needed, life", "to do", ""], &rows, out)
+    columns(&["host", "type", "current, TTL", "needed, TTL", "to do", ""], &rows, out)
 }
 
 pub(super) fn print_certificate(certificate: &Certificate, out: &mut dyn Write) -> io::Result<()> {
@@ -93,13 +96,17 @@ pub(crate) fn duration(seconds: i64) -> String {
     if parts.is_empty() { "0 s".to_owned() } else { parts.join(" ") }
 }
 
-/// Prints rows in columns; the last column is as wide as it likes.
+/// Prints rows in columns; the last column is as wide as it likes. Where they are wider than the
+/// terminal, each row is folded: its first two cells, and the others below them with their titles.
 pub(super) fn columns(head: &[&str], rows: &[Vec<Cell>], out: &mut dyn Write) -> io::Result<()> {
     let width = |at: usize| {
         let cells = rows.iter().filter_map(|row| row.get(at)).map(|(_, text)| text.chars().count());
         cells.max().unwrap_or(0).max(head.get(at).map_or(0, |text| text.chars().count()))
     };
     let widths: Vec<usize> = (0..head.len()).map(width).collect();
+    if widths.iter().map(|width| width + 2).sum::<usize>() > crate::diagnostic::width() + 2 {
+        return folded(head, rows, out);
+    }
     let mut line = |cells: &mut dyn Iterator<Item = (Style, &str)>| {
         let mut text = String::new();
         let mut pending = 0;
@@ -115,6 +122,22 @@ pub(super) fn columns(head: &[&str], rows: &[Vec<Cell>], out: &mut dyn Write) ->
     line(&mut head.iter().map(|text| (FAINT, *text)))?;
     for row in rows {
         line(&mut row.iter().map(|(style, text)| (*style, text.as_str())))?;
+    }
+    Ok(())
+}
+
+fn folded(head: &[&str], rows: &[Vec<Cell>], out: &mut dyn Write) -> io::Result<()> {
+    let titles = head.iter().skip(2).map(|title| title.chars().count()).max().unwrap_or(0);
+    for row in rows {
+        let first = row.iter().take(2).filter(|(_, text)| !text.is_empty());
+        let first: Vec<String> = first.map(|(style, text)| in_style(*style, text)).collect();
+        writeln!(out, "{}", first.join("  "))?;
+        for ((style, text), title) in row.iter().zip(head).skip(2) {
+            if !text.is_empty() {
+                let title = in_style(FAINT, format_args!("{title:titles$}"));
+                writeln!(out, "  {title}  {}", in_style(*style, text))?;
+            }
+        }
     }
     Ok(())
 }

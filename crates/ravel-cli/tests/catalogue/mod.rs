@@ -1,4 +1,4 @@
-//! Documents with examples: a section has what is wrong, what is said, and what is fixed.
+//! Documents with examples: a section has a mistake, its message, and the fix.
 
 use std::fs;
 use std::path::Path;
@@ -10,7 +10,7 @@ pub(crate) fn block<'t>(section: &'t str, kind: &str) -> Option<&'t str> {
 }
 
 /// Holds each section with a wrong example against what `said` gives for it, by the section's name;
-/// with `RAVEL_BLESS=1` writes down what is said now.
+/// with `RAVEL_BLESS=1` writes the messages of now.
 pub(crate) fn compare(document: &str, mut said: impl FnMut(&str, &str) -> String) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(document);
     let text = fs::read_to_string(&path).unwrap();
@@ -24,9 +24,9 @@ pub(crate) fn compare(document: &str, mut said: impl FnMut(&str, &str) -> String
         let name = section.split(['\n', ' ']).next().unwrap();
         let now = said(name, section);
         if !bless {
-            assert_eq!(block(section, "said"), Some(now.as_str()), "{name}");
+            assert_eq!(block(section, "output"), Some(now.as_str()), "{name}");
         }
-        let start = section.find("```said\n").unwrap() + "```said\n".len();
+        let start = section.find("```output\n").unwrap() + "```output\n".len();
         let end = start + section[start..].find("```").unwrap();
         blessed.extend([&section[..start], &now, &section[end..]]);
     }

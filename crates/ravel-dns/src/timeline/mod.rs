@@ -1,7 +1,7 @@
 //! Who reaches what while a domain changes, in virtual time.
 //!
-//! Resolvers keep what they fetched for its life, and each fetched at a moment of its own. What a
-//! version of the zone said can still be seen from its start until its end plus the life it gave:
+//! Resolvers keep what they fetched for its TTL, and each fetched at a moment of its own. What a
+//! version of the zone said can still be seen from its start until its end plus the TTL it gave:
 //! that is all there is to it, for every single question. A host's answer may need several
 //! questions (an alias, then addresses), each kept for itself.
 
@@ -14,11 +14,11 @@ use super::plan::{Plan, PlannedHost, name_of, said};
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 pub use host::{Destinations, Gap, HostTimeline, Span};
-use prepare::{adds_proof, long_lives, prepared, proof_wait, proves, with_low_lives};
+use prepare::{adds_verification, long_lives, prepared, proves, verification_wait, with_low_lives};
 use ravel::rules::Issue;
 use visible::{end_of, spans};
 
-/// The life that records get before a change, in seconds.
+/// The TTL that records get before a change, in seconds.
 const LOW: u32 = 300;
 
 /// The time that is left for a certificate to be issued before a switch, in seconds.
@@ -34,7 +34,7 @@ pub struct Timeline {
     pub(crate) zones: Vec<(Moment, Zone)>,
     pub(crate) hosts: Vec<HostTimeline>,
     pub(crate) unseen: Vec<String>,
-    pub(crate) proof: Option<Window>,
+    pub(crate) verification: Option<Window>,
     pub(crate) certificate: Issuance,
 }
 
@@ -60,7 +60,7 @@ impl Step {
 /// What is to be done.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StepKind {
-    /// Give these records a short life: whose, which type, and the life they have.
+    /// Give these records a short TTL: whose, which type, and the TTL they have.
     Lower(Vec<(String, RecordType, u32)>, u32),
     /// Add the record that proves ownership.
     Prove,
@@ -70,7 +70,7 @@ pub enum StepKind {
     Issue,
     /// Write the new records.
     Switch,
-    /// Give the new records the life that is wanted.
+    /// Give the new records the TTL that is wanted.
     Raise,
 }
 
@@ -113,7 +113,7 @@ struct Version<'z> {
     zone: &'z Zone,
 }
 
-/// The start of the first version: longer before than any life.
+/// The start of the first version: longer before than any TTL.
 const EVER: i64 = i64::MIN / 2;
 
 impl Timeline {
@@ -159,12 +159,12 @@ impl Timeline {
         moment: Moment,
     ) -> Timeline {
         let lowered = long_lives(plan);
-        let proves = adds_proof(plan);
-        let old_life = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
-        let proving = if proves { proof_wait(plan).saturating_add(ISSUING) } else { 0 };
+        let proves = adds_verification(plan);
+        let old_ttl = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
+        let proving = if proves { verification_wait(plan).saturating_add(ISSUING) } else { 0 };
         let forbidding = plan.caa().iter().filter(|caa| caa.forbids()).map(CaaSet::ttl).max();
         let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(ISSUING));
-        let start = -i64::from(old_life.max(proving).max(allowing));
+        let start = -i64::from(old_ttl.max(proving).max(allowing));
         let allowed = forbidding.map(|ttl| (start, start + i64::from(ttl)));
         let before = plan.zone.changed(&prepared(plan, &lowered));
         let switched = plan.zone.changed(&with_low_lives(plan, &lowered));
@@ -228,7 +228,7 @@ impl Timeline {
     pub fn extent(&self) -> (Moment, Moment) {
         let spans =
             self.hosts.iter().flat_map(|host| host.spans.iter().filter_map(|span| span.from));
-        let windows = self.proof.iter().chain(match &self.certificate {
+        let windows = self.verification.iter().chain(match &self.certificate {
             Issuance::In(window) => Some(window),
             _ => None,
         });
@@ -249,11 +249,11 @@ impl Timeline {
         allowed: Option<(i64, i64)>,
     ) -> Timeline {
         let at = |seconds| moment.plus(seconds);
-        let proof = plan.domain.verification().and_then(|proof| {
-            let name = name_of(proof.name().as_str());
+        let verification = plan.domain.verification().and_then(|verification| {
+            let name = name_of(verification.name().as_str());
             let has = |zone: &Zone| {
                 zone.set(&name, RecordType::TXT)
-                    .any(|record| said(record) == proof.text().as_bytes())
+                    .any(|record| said(record) == verification.text().as_bytes())
             };
             let first =
                 versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
@@ -271,7 +271,7 @@ impl Timeline {
             .find(|from| *from > EVER)
             .map_or(moment, at);
         let allowed = allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
-        let certificate = issued(plan, certificate, moment, begin, proof, allowed);
+        let certificate = issued(plan, certificate, moment, begin, verification, allowed);
         let course = |host: &PlannedHost| {
             let spans = spans(plan, versions, &host.name, moment);
             HostTimeline::new(host.host.clone(), spans, certificate, plan.domain.issue())
@@ -287,7 +287,7 @@ impl Timeline {
                 .filter(|host| !host.seen)
                 .map(|host| host.host.clone())
                 .collect(),
-            proof,
+            verification,
             certificate,
         }
     }
@@ -318,10 +318,10 @@ impl Timeline {
         &self.unseen
     }
 
-    /// When ownership can be proved; none where the rules state no proof, the proof cannot be
+    /// When ownership can be proved; none where the rules state no verification, the verification cannot be
     /// added, or it is there already.
-    pub fn proof(&self) -> Option<Window> {
-        self.proof
+    pub fn verification(&self) -> Option<Window> {
+        self.verification
     }
 
     /// When the certificate can be issued.
@@ -335,7 +335,7 @@ fn issued(
     certificate: Option<&Certificate>,
     moment: Moment,
     begin: Moment,
-    proof: Option<Window>,
+    verification: Option<Window>,
     allowed: Option<Window>,
 ) -> Issuance {
     let there = certificate.is_some_and(|certificate| {
@@ -354,7 +354,7 @@ fn issued(
     let by_records = plan.domain.issue() == Issue::Records || !proves(plan);
     let earliest = if by_records { switch } else { Window { best: begin, worst: begin } };
     // All that is waited for must have come.
-    let awaited = [proof, allowed].into_iter().flatten();
+    let awaited = [verification, allowed].into_iter().flatten();
     let later = |one: Window, other: Window| Window {
         best: one.best.max(other.best),
         worst: one.worst.max(other.worst),

@@ -6,7 +6,7 @@ use crate::plan::{Plan, name_of};
 use crate::row::Action;
 use crate::zone::{Change, Changes, RecordType};
 
-/// The sets of records that change or go, and live long: whose, which type, their life.
+/// The sets of records that change or go, and have a long TTL: whose, which type, their TTL.
 pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
     let mut sets: Vec<(String, RecordType, u32)> = Vec::new();
     let records: Vec<_> = plan.zone.records().collect();
@@ -43,24 +43,24 @@ fn members<'s>(
     })
 }
 
-pub(super) fn adds_proof(plan: &Plan<'_>) -> bool {
+pub(super) fn adds_verification(plan: &Plan<'_>) -> bool {
     plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
 }
 
-/// Whether the proof is there, or will be.
+/// Whether the verification is there, or will be.
 pub(super) fn proves(plan: &Plan<'_>) -> bool {
     plan.rows()
         .iter()
         .any(|row| row.kind == RecordType::TXT && matches!(row.action, Action::Add | Action::Keep))
 }
 
-/// How long a resolver may still say that the proof is not there.
-pub(super) fn proof_wait(plan: &Plan<'_>) -> u32 {
-    let Some(proof) = plan.domain.verification() else { return 0 };
-    ask(plan.zone, &name_of(proof.name().as_str()), RecordType::TXT).0
+/// How long a resolver may still say that the verification is not there.
+pub(super) fn verification_wait(plan: &Plan<'_>) -> u32 {
+    let Some(verification) = plan.domain.verification() else { return 0 };
+    ask(plan.zone, &name_of(verification.name().as_str()), RecordType::TXT).0
 }
 
-/// What is done before the switch: lives are lowered, and the proof is added.
+/// What is done before the switch: TTLs are lowered, and the verification is added.
 pub(super) fn prepared(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
     let set = Change::Set { ttl: Some(LOW), data: None };
     let changed = members(plan, lowered).map(|number| (number, set.clone())).collect();

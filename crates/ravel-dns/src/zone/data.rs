@@ -151,7 +151,7 @@ fn wanted(kind: RecordType) -> (&'static str, usize, usize) {
 /// Reads the data of a record; none where the notation of its type is not known here.
 ///
 /// # Errors
-/// What should stand there, and the word that stands there instead, if any.
+/// What is expected, and the word that is found instead, if any.
 pub(super) fn read(
     kind: RecordType,
     words: &[Word<'_>],

@@ -65,16 +65,16 @@ impl fmt::Display for ZoneErrorKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use ZoneErrorKind as K;
         match self {
-            K::Expected { wanted, found: Some(found) } => write!(f, "`{found}` stands where {wanted} should"),
-            K::Expected { wanted, found: None } => write!(f, "the record ends where {wanted} should stand"),
-            K::OpenParenthesis => f.write_str("this `(` is not closed; write `)` where the record ends"),
-            K::CloseParenthesis => f.write_str("this `)` closes nothing; remove it, or write `(` where the record begins"),
+            K::Expected { wanted, found: Some(found) } => write!(f, "expected {wanted}, found `{found}`"),
+            K::Expected { wanted, found: None } => write!(f, "expected {wanted}, found the end of the record"),
+            K::OpenParenthesis => f.write_str("unclosed `(`; write `)` where the record ends"),
+            K::CloseParenthesis => f.write_str("unbalanced `)`; remove it, or write `(` where the record begins"),
             K::OpenQuote => f.write_str("this quote is not closed on its line; close it, and write `\\\"` for a quote inside"),
             K::Directive(name) => {
-                write!(f, "`{name}` is not read; write out the records that it stands for (`$ORIGIN` and `$TTL` are read)")
+                write!(f, "`{name}` is not supported; write its records instead (`$ORIGIN` and `$TTL` are supported)")
             }
-            K::Class(class) => write!(f, "the class `{class}` is not read; the web's records are of class `IN`"),
-            K::NoName => f.write_str("this record has no name, and none stands before it; begin the line with a name or `@`"),
+            K::Class(class) => write!(f, "the class `{class}` is not supported; write `IN`"),
+            K::NoName => f.write_str("this record has no name, and there is none before it; begin the line with a name or `@`"),
             K::Outside(name) => write!(f, "`{name}` is not in this zone; a name without a final dot is relative to the origin"),
             K::NoSoa => f.write_str("the zone has no SOA record; export it whole from the DNS host"),
             K::SecondSoa => f.write_str("this is a second SOA record; a zone has one"),

@@ -18,7 +18,7 @@ use hickory_proto::rr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct RecordType(u16);
 
-/// A word that is no type of a record.
+/// A word that is not a type of a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RecordTypeError(());
 

@@ -58,7 +58,7 @@ struct Entry {
     whole: Range<u32>,
     /// The name, where it is written.
     owner: Option<Range<u32>>,
-    /// The life, where it is written.
+    /// The TTL, where it is written.
     ttl: Option<Range<u32>>,
     /// Where class, life or type begin.
     rest: u32,

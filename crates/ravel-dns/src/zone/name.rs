@@ -19,7 +19,7 @@ use hickory_proto::rr;
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Name(pub(crate) rr::Name);
 
-/// A text that is no name: a label is empty or longer than 63 bytes, or the whole longer than 255.
+/// A text that is not a valid name: a label is empty or longer than 63 bytes, or the whole longer than 255.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NameError(());
 

@@ -17,7 +17,7 @@ pub(super) struct ReaderState {
     pub(super) default_ttl: Option<u32>,
     /// The last that was written (RFC 1035, section 5.1).
     pub(super) last_ttl: Option<u32>,
-    /// The life of records for which nothing says any: the SOA's minimum.
+    /// The TTL of records for which nothing says any: the SOA's minimum.
     pub(super) minimum: Option<u32>,
     pub(super) owner: Option<Name>,
 }
@@ -33,12 +33,12 @@ impl ReaderState {
         }
     }
 
-    /// The life of a record that does not write its own.
+    /// The TTL of a record that does not write its own.
     pub(super) fn ttl(&self) -> Option<u32> {
         self.default_ttl.or(self.last_ttl).or(self.minimum)
     }
 
-    /// Takes in a record, with the life it writes, if it does.
+    /// Takes in a record, with the TTL it writes, if it does.
     pub(super) fn pass(&mut self, record: &Record, written_ttl: Option<u32>) {
         self.owner = Some(record.name.clone());
         self.last_ttl = written_ttl.or(self.last_ttl);
@@ -58,7 +58,7 @@ impl ReaderState {
             "$TTL" => {
                 let ttl = argument.and_then(|word| parse_ttl(word.text).ok());
                 self.default_ttl =
-                    Some(ttl.ok_or_else(|| expected("a life in seconds", argument, words))?);
+                    Some(ttl.ok_or_else(|| expected("a TTL in seconds", argument, words))?);
             }
             _ => {
                 return Err(ZoneError {
@@ -194,7 +194,7 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
     while let Some((word, after)) = rest.split_first() {
         if ttl.is_none() && word.text.starts_with(|first: char| first.is_ascii_digit()) {
             let seconds = parse_ttl(word.text)
-                .map_err(|_| expected("a life in seconds", Some(word), words))?;
+                .map_err(|_| expected("a TTL in seconds", Some(word), words))?;
             ttl = Some((seconds, span(&word.at)));
         } else if !class && is_class(word.text) {
             if !word.text.eq_ignore_ascii_case("IN") && !word.text.eq_ignore_ascii_case("CLASS1") {
@@ -220,7 +220,7 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
         .or_else(|| sight.ttl())
         .or_else(|| minimum(data.as_ref()));
     let life = life.ok_or_else(|| {
-        expected("a life in seconds (here, or in `$TTL` above)", Some(word), words)
+        expected("a TTL in seconds (here, or in `$TTL` above)", Some(word), words)
     })?;
     let data_at = data_words.first().map_or(word.at.end..word.at.end, |first| {
         first.at.start..data_words.last().map_or(first.at.end, |last| last.at.end)

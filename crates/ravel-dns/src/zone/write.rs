@@ -35,7 +35,7 @@ impl NewRecord {
         &self.name
     }
 
-    /// Its life, in seconds.
+    /// Its TTL, in seconds.
     pub fn ttl(&self) -> u32 {
         self.ttl
     }
@@ -59,7 +59,7 @@ pub struct Changes {
 }
 
 impl NewRecord {
-    /// A record of a name, with its life in seconds, its type and its data in the notation of master
+    /// A record of a name, with its TTL in seconds, its type and its data in the notation of master
     /// files, with whole names.
     ///
     /// ```

@@ -4,8 +4,7 @@
 use ravel::Rules;
 use ravel_dns::{Moment, Zone};
 
-pub(crate) const SETTINGS: &str =
-    "host site.host.example\naddress 192.0.2.44, 2001:db8:44::1\nproof _edge-proof \"p-1\"\n";
+pub(crate) const SETTINGS: &str = "host site.host.example\naddress 192.0.2.44, 2001:db8:44::1\nverification _edge-proof \"p-1\"\n";
 
 pub(crate) fn rules(settings: &str) -> Rules {
     let settings: String = settings.lines().map(|line| format!("  {line}\n")).collect();

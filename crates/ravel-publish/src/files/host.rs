@@ -23,7 +23,7 @@ pub(super) enum Shown {
     Copy(String),
     /// A page that leads on to a URL.
     Stub { to: String, drop_query: bool },
-    /// The page for what is missing, with its script.
+    /// The 404 page, with its script.
     Missing,
 }
 
@@ -117,7 +117,7 @@ impl FileHost {
                     let answer = urls.edge().answer(&request);
                     match (answer.location(), answer.file(), answer.outcome()) {
                         (Some(to), ..) => to.to_owned(),
-                        // With the status of what is missing.
+                        // With the status of a missing file.
                         (None, Some(name), Outcome::File) => return came(shown(name), false),
                         (None, ..) => return came(VisitEnd::Missing { gone: false }, direct),
                     }

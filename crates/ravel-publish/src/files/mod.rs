@@ -1,8 +1,8 @@
-//! A site for a host that only serves files, and answers what is missing with `404.html`.
+//! A site for a host that only serves files, and answers unknown URLs with `404.html`.
 //!
 //! ```text
 //!   Edge ──▶ Placement ──▶ FileHost ──walked──▶ Support of each line
-//!            what stands    what such a host      beside what the edge
+//!            what is there    what such a host      beside what the edge
 //!            where          shows for a path      answers there
 //! ```
 
@@ -113,7 +113,7 @@ impl Support {
     }
 }
 
-/// The page that such hosts show for what is missing.
+/// The page that such hosts show for unknown URLs.
 const MISSING: &str = "404.html";
 
 /// What a host that only serves files needs beside the files of the folder; `lost` is the site's

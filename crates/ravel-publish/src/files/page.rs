@@ -1,4 +1,4 @@
-//! The pages that are made: one that leads on, and the one for what is missing.
+//! The pages that are made: one that leads on, and the 404 page.
 
 use maud::{DOCTYPE, PreEscaped, html};
 use serde_json::Value;
@@ -90,7 +90,7 @@ const answer = decide({
   target: location.pathname + location.search,
   headers: [["accept-language", (navigator.languages ?? []).join(", ")], ["cookie", document.cookie]],
 });
-// The page for what is missing is not shown while something else is on its way.
+// The 404 page is not shown while something else is on its way.
 const veil = (value) => { document.documentElement.style.visibility = value; };
 const show = async (name) => {
   const response = await fetch(table.base + "/" + name.split("/").map(encodeURIComponent).join("/"));

@@ -154,7 +154,7 @@ impl<'e> Placement<'e> {
         Some(names)
     }
 
-    /// What stands in for a rule at a URL that every visitor gets alike.
+    /// What replaces a rule at a URL that every visitor gets alike.
     fn page_for(&self, rule: RuleRef<'_>, path: &str) -> Option<Shown> {
         let edge = self.urls.edge();
         let request = self.urls.request(path)?;
@@ -238,7 +238,7 @@ impl<'e> Placement<'e> {
         self.page_at(&name, rule, path).map(|shown| (name, shown))
     }
 
-    /// What stands in for a rule in a file, where all URLs of the file want the same.
+    /// What replaces a rule in a file, where all URLs of the file want the same.
     fn page_at(&self, name: &str, rule: RuleRef<'_>, path: &str) -> Option<Shown> {
         let shown = self.page_for(rule, path)?;
         let is_alone = paths_at(name).iter().filter(|other| *other != path).all(|other| {

@@ -150,7 +150,7 @@ impl<'e> Verdicts<'_, 'e> {
         }
     }
 
-    /// What is said of the setting that says under which URLs pages are.
+    /// The line of the setting that says under which URLs pages are.
     fn ask_pages(&mut self, path: &str, pages: PageUrls, support: Support, visit: &Visit) {
         let told = self.pages.as_ref().map_or(Support::Full, |(told, _)| *told);
         let is_by_script = self.placement.host().find(path, pages) == HostAnswer::Nothing;

@@ -170,7 +170,7 @@ const place = (row) => {
 const stream = new EventSource("/requests");
 stream.onmessage = ({ data, lastEventId }) => {
   const [run] = lastEventId.split("-");
-  // Another run of the server counts anew: what came before is kept no more.
+  // Another run of the server counts anew: earlier requests are dropped.
   if (run !== log.dataset.run) log.replaceChildren();
   log.dataset.run = run;
   const holder = document.createElement("template");

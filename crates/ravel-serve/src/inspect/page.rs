@@ -9,7 +9,7 @@ use ravel_check::EntryPointEnd;
 use super::{Inspector, requests};
 use crate::{ExplainedAnswer, Record};
 
-/// A request that was typed in, and what came of it.
+/// A request that was typed in, and the result of it.
 #[derive(Debug)]
 pub(super) struct TestedRequest {
     method: String,
@@ -41,7 +41,7 @@ fn ask(
     let method = match method {
         "" => Method::GET,
         method => Method::from_bytes(method.to_ascii_uppercase().as_bytes())
-            .map_err(|_| format!("`{method}` is no method"))?,
+            .map_err(|_| format!("`{method}` is not a method"))?,
     };
     let url = match address.starts_with('/') {
         true => format!("{}{address}", site.edge.site().url().trim_end_matches('/')),
@@ -178,11 +178,11 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                     @for finding in checked.report.findings() {
                         div.finding {
                             p {
-                                span class=(if finding.code().severity() == Severity::Problem { "bad" } else { "mild" }) { (finding.code()) }
+                                span class=(if finding.code().severity() == Severity::Error { "bad" } else { "mild" }) { (finding.code()) }
                                 " " span.line { (finding.place().name(site.rules())) }
                             }
-                            p { (finding.what()) }
-                            @if let Some(instead) = &finding.instead() { p.words { span.label { "instead" } (instead) } }
+                            p { (finding.message()) }
+                            @if let Some(instead) = &finding.help() { p.words { span.label { "instead" } (instead) } }
                         }
                     }
                 }
@@ -192,11 +192,11 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
                         table.ways {
                             thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }
                             tbody {
-                                @for way in checked.ways.ways() {
+                                @for point in checked.ways.points() {
                                     tr {
-                                        td { code { (way.origin()) } }
-                                        td { (end(way.first())) }
-                                        td { @if let Some(deep) = way.deep() { (end(deep)) } }
+                                        td { code { (point.origin()) } }
+                                        td { (end(point.first())) }
+                                        td { @if let Some(deep) = point.deep() { (end(deep)) } }
                                     }
                                 }
                             }

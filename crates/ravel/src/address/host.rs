@@ -34,7 +34,7 @@ impl Scheme {
         }
     }
 
-    /// What stands before a host in a URL.
+    /// What is before a host in a URL.
     pub(super) fn prefix(self) -> &'static str {
         match self {
             Scheme::Http => "http://",
@@ -154,7 +154,7 @@ pub(crate) fn port_number(port: &str) -> Result<Option<u16>, UrlError> {
 }
 
 fn without_port(text: &str) -> Result<&str, UrlError> {
-    // A password is no port.
+    // A password is not a port.
     if text.contains('@') {
         return Err(UrlError::Host);
     }

@@ -30,15 +30,15 @@ pub(crate) use writer::AddressWriter;
 
 use std::fmt;
 
-/// Why a text is no address; a request for it is answered with 400.
+/// Why a text is not a valid URL; a request for it is answered with 400.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum UrlError {
     /// There is no `http://` or `https://` before it.
     Scheme,
-    /// The host is missing, holds a user name, or is no host name.
+    /// The host is missing, holds a user name, or is not a host name.
     Host,
-    /// What follows the host's `:` is no port number.
+    /// What follows the host's `:` is not a port number.
     Port,
     /// The path does not begin with `/`.
     PathStart,
@@ -54,7 +54,7 @@ impl fmt::Display for UrlError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             UrlError::Scheme => "it does not begin with `http://` or `https://`",
-            UrlError::Host => "its host is missing or is no host name",
+            UrlError::Host => "its host is missing or is not a host name",
             UrlError::Port => "its port is no number from 0 to 65535",
             UrlError::PathStart => "its path does not begin with `/`",
             UrlError::Control => "its path holds a control character",

@@ -164,7 +164,7 @@ pub struct RequestError {
 
 impl fmt::Display for RequestError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "`{}` is no whole address: it must begin with `http://` or `https://`", self.url)
+        write!(f, "`{}` is not a whole URL: it must begin with `http://` or `https://`", self.url)
     }
 }
 

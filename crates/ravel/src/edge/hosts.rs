@@ -105,7 +105,7 @@ impl Hosts {
     }
 
     /// Finds the setting for an address: the most exact host, then the longest base path. None for
-    /// a host of nobody.
+    /// a unknown host.
     pub(crate) fn locate<'r>(
         &self,
         method: &'r Method,

@@ -42,7 +42,7 @@ pub use words::{Explanation, StepWords};
 
 use crate::address::Request;
 use crate::files::{FileList, UrlVariants};
-use crate::program::{Program, RuleRef, Site, Stage};
+use crate::program::{Program, RuleChange, RuleId, RuleRef, Site, Stage};
 use crate::rules::Rules;
 use crate::template::Captures;
 
@@ -87,6 +87,26 @@ impl Edge {
         };
         edge.precomputed = precomputed::Precomputed::of(&edge);
         edge
+    }
+
+    /// The same with one rule changed.
+    ///
+    /// # Panics
+    /// When the identity is another program's, and this one has fewer rules.
+    ///
+    /// ```
+    /// use ravel::program::{RuleChange, Stage};
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let rule = rules.program().rules(Stage::Redirect).next().unwrap().id();
+    /// let without = edge.with_change(rule, &RuleChange::Removed);
+    /// let request = ravel::Request::get("https://h.example/a")?;
+    /// assert_eq!(without.answer(&request).status(), Some(404));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn with_change(&self, rule: RuleId, change: &RuleChange) -> Edge {
+        Edge::new(&self.rules.with_change(rule, change), self.files.clone())
     }
 
     /// What a request gets.
@@ -207,6 +227,30 @@ impl Edge {
             self.hosts.locate(request.method(), request.headers(), request.address().ok()?)?;
         let mut captures = Captures::new();
         self.pattern_matches(pattern, &visit, &mut captures).then_some(captures)
+    }
+
+    /// The built files whose names a pattern matches, a `/` before them, by their numbers.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["a/b.css", "c.html"]));
+    /// let styles = Pattern::parse("/a/{+name}")?;
+    /// assert_eq!(edge.files_named(&styles).collect::<Vec<_>>(), [0]);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn files_named<'p>(
+        &'p self,
+        pattern: &'p crate::template::Pattern,
+    ) -> impl Iterator<Item = u32> + 'p {
+        let fold = self.site().ignore_case();
+        (0..).zip(self.files().names()).filter_map(move |(file, name)| {
+            let mut path = String::from("/");
+            let keep = |byte| byte == b'/' || crate::address::is_path_byte(byte);
+            crate::address::encode(name.as_bytes(), keep, &mut path);
+            pattern.path().matches(&path, fold, &mut Default::default()).then_some(file)
+        })
     }
 
     /// The file that a path of a rule names, by any URL variant.

@@ -199,7 +199,7 @@ pub(super) trait Trace {
     /// A mark to go back to.
     fn mark(&self) -> usize;
 
-    /// Forgets what came after a mark.
+    /// Forgets the steps after a mark.
     fn forget(&mut self, mark: usize);
 }
 

@@ -155,10 +155,22 @@ impl LiveWalk {
                 let end = match self.end {
                     WalkEnd::Answer => format!("which is {}", self.last().in_words()),
                     WalkEnd::Away => "which is not this site".to_owned(),
-                    WalkEnd::Loop => "and round again".to_owned(),
+                    WalkEnd::Loop => "and again".to_owned(),
                 };
                 format!("goes to {} as {} in {number}, {end}", self.url(), self.first().status)
             }
+        }
+    }
+
+    /// Whether the visitor ends so.
+    fn ends_as(&self, is: StatedOutcome) -> bool {
+        let (status, answered) = (self.last().status, self.end == WalkEnd::Answer);
+        match is {
+            StatedOutcome::Gone => answered && status == 410,
+            StatedOutcome::Missing | StatedOutcome::Outside => answered && status == 404,
+            StatedOutcome::Refused => answered && matches!(status, 400 | 405 | 414 | 421),
+            StatedOutcome::Loop => self.end == WalkEnd::Loop || status == 508,
+            StatedOutcome::Elsewhere => false,
         }
     }
 
@@ -259,6 +271,13 @@ pub fn compare(
                     && hops.is_none_or(|hops| hops == walk.hops());
                 (!holds).then(|| walk.in_words())
             }
+            ExpectedOutcome::RedirectsTo { address, status } => {
+                let leads = first.leads_to();
+                let leads = leads.is_some_and(|to| super::same_address(address, to.as_str()));
+                let holds = leads && status.is_none_or(|status| status == first.status);
+                (!holds).then(|| first.in_words())
+            }
+            ExpectedOutcome::IsNot(is) => walk.ends_as(*is).then(|| walk.in_words()),
             ExpectedOutcome::Serves(file) if first.status == 200 => differs(file, first),
             ExpectedOutcome::Serves(_) => Some(walk.in_words()),
             ExpectedOutcome::Is(is, status) => {
@@ -301,6 +320,9 @@ fn check_differs(check: &Check, seen: &LiveAnswer) -> Option<String> {
             values.iter().any(|value| **value == **wanted) || values.join(", ") == **wanted
         }
         CheckTest::HasContaining(text) => values.iter().any(|value| value.contains(&**text)),
+        CheckTest::HasMatching(regex) => {
+            values.iter().any(|value| regex.is_match(value.as_bytes()))
+        }
         CheckTest::Lacks => values.is_empty(),
     };
     (!holds).then(|| match values.is_empty() {

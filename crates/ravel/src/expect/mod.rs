@@ -11,7 +11,7 @@ use crate::edge::{Answer, Edge, Outcome, Walk, WalkEnd};
 use crate::language::Line;
 use crate::rules::{Check, CheckTest, Expectation, ExpectedOutcome, StatedOutcome};
 
-/// What came of one expectation.
+/// The result of one expectation.
 #[derive(Debug, Clone)]
 pub struct Verdict {
     pub(crate) line: Line,
@@ -50,7 +50,7 @@ impl Failure {
 }
 
 impl Verdict {
-    /// What came of what was asked: the parts that do not hold, and the line that decided.
+    /// The result of an expectation: the parts that do not hold, and the line that decided.
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\nexpect /a is missing\n")?;
@@ -161,6 +161,12 @@ fn compare(outcome: &ExpectedOutcome, walk: &Walk<'_>) -> Option<Failure> {
                 && hops.is_none_or(|hops| hops == walk.hops());
             (holds, journey(walk))
         }
+        ExpectedOutcome::RedirectsTo { address, status } => {
+            let leads = first.location().is_some_and(|to| same_address(address, to));
+            let holds = leads && status.is_none_or(|status| Some(status) == first.status());
+            (holds, describe(first))
+        }
+        ExpectedOutcome::IsNot(is) => (walk.outcome() != outcome_of(*is), journey(walk)),
         ExpectedOutcome::Serves(file) => {
             let holds = first.outcome() == Outcome::File && first.file() == Some(&**file);
             (holds, describe(first))
@@ -211,6 +217,9 @@ fn compare_header(check: &Check, answer: &Answer<'_>) -> Option<Failure> {
         CheckTest::Has => !values.is_empty(),
         CheckTest::HasValue(wanted) => values.contains(&&**wanted) || values.join(", ") == **wanted,
         CheckTest::HasContaining(text) => values.iter().any(|value| value.contains(&**text)),
+        CheckTest::HasMatching(regex) => {
+            values.iter().any(|value| regex.is_match(value.as_bytes()))
+        }
         CheckTest::Lacks => values.is_empty(),
     };
     let got = || match values.is_empty() {
@@ -259,7 +268,7 @@ pub fn journey(walk: &Walk<'_>) -> String {
     let end = match walk.end {
         WalkEnd::Answer => format!("which {}", describe(&walk.last().1.answer)),
         WalkEnd::Away => "which is not this site".to_owned(),
-        WalkEnd::Loop => "and round again".to_owned(),
+        WalkEnd::Loop => "and again".to_owned(),
     };
     format!("goes to {} as {status} in {number}, {end}", walk.url())
 }

@@ -95,7 +95,7 @@ impl<'t> Cursor<'t> {
         }
     }
 
-    /// What stands here is not what should stand here.
+    /// Another word than the expected one is here.
     pub(crate) fn expected(&self, wanted: &'static str) -> Problem {
         let mut ahead = self.clone();
         match ahead.word() {

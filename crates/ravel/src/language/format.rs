@@ -18,7 +18,7 @@ struct Code {
     indented: bool,
     /// The words, up to an arrow or an outcome; of a setting, its name.
     left: String,
-    /// What stands behind in a column of its own: `-> TARGET …`, what is expected, or a setting's
+    /// What follows in a column of its own: `-> TARGET …`, what is expected, or a setting's
     /// value.
     right: Option<String>,
     column: Column,

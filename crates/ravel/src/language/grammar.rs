@@ -9,7 +9,7 @@ use std::sync::LazyLock;
 
 use super::nearest;
 
-/// What is said of a line of the grammar.
+/// A line of the grammar.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Form {
     pub(crate) name: &'static str,
@@ -107,7 +107,7 @@ macro_rules! grammar {
                 $name::FORMS.iter().position(|form| form.word() == word).map(|at| $name::ALL[at])
             }
 
-            /// What is said of it.
+            /// Its line of the grammar.
             pub(crate) fn form(self) -> &'static Form {
                 &$name::FORMS[self as usize]
             }
@@ -167,7 +167,7 @@ grammar! {
         Headers "headers PATTERN [on WHAT] [type TYPE, …]" "changes the headers of answers", lists &["headers * type", "headers * on * type"];
         Include "include FILE" "puts the statements of another file here";
         Domain "domain NAME" "what the DNS and the certificate of a domain must say";
-        Expect "expect [METHOD] URL OUTCOME" "states what must be true; with `every`, of every URL that a pattern matches";
+        Expect "expect [METHOD] URL OUTCOME" "states what must be true; with `every`, of every URL that a pattern matches, with `every file`, of every built file";
     }
 
     /// The settings of `site`.
@@ -196,7 +196,7 @@ grammar! {
             left_out "needed when a host below the domain is one of the site";
         Address "address IP, …" "the addresses it gives for a bare domain",
             left_out "needed when the domain itself is a host of the site, but for `apex alias`", lists &["address"];
-        Proof "proof NAME \"TEXT\""
+        Verification "verification NAME \"TEXT\""
             "the verification record: the TXT record that proves ownership; NAME is relative to the domain, `@` is the domain itself, a final dot makes it whole",
             left_out "none";
         Zone "zone FILE" "the zone as it is today, a zone file (RFC 1035, section 5)", left_out "nothing is known of it";
@@ -206,7 +206,7 @@ grammar! {
         Nameservers "nameservers NAME, …" "the zone's name servers as the registry must name them",
             left_out "not looked at", lists &["nameservers"];
         Certificate "certificate FILE" "the certificate chain (PEM) that will be served; no key", left_out "none";
-        Issue "issue proof|records"
+        Issue "issue verification|records"
             "whether a certificate can be issued as soon as the verification record is visible, or only once every name server gives the new records",
             left_out "`records`";
         Ttl "ttl DURATION" "the TTL wanted on the records",
@@ -272,11 +272,14 @@ grammar! {
         GoesTo "goes to URL [as STATUS] [in N hop|hops]"
             "the visitor ends there, after one redirect or more, with 200 or off the site; `as` is the first answer's status",
             named "goes to";
+        RedirectsTo "redirects to URL [as STATUS]"
+            "the first answer redirects there, wherever the visitor ends", named "redirects to";
         Serves "serves FILE" "the first answer shows this file, with 200";
-        StatedOutcome "is OUTCOME [as STATUS]" "the first answer is that: `gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`";
-        Has "has NAME|has NAME: VALUE|has NAME containing TEXT"
-            "the header is there: of the first answer, or, beside `goes to`, of the end",
-            values &["** has *:", "** has * containing"];
+        StatedOutcome "is [not] OUTCOME [as STATUS]"
+            "the first answer is that: `gone`, `missing`, `outside`, `elsewhere`, `a loop` or `refused`; with `not`, the visitor does not end so";
+        Has "has NAME|has NAME: VALUE|has NAME containing TEXT|has NAME matching /REGEX/"
+            "the header is there, has the value, contains the text, or matches as a whole: of the first answer, or, beside `goes to`, of the end",
+            values &["** has *:", "** has * containing", "** has * matching"];
         Lacks "lacks NAME" "the header is not there";
     }
 
@@ -323,7 +326,10 @@ pub(super) fn lines_of(statement: &str, indented: bool) -> Vec<&'static Form> {
     match statement {
         Statement::Site => SiteSetting::FORMS.iter().collect(),
         Statement::Domain => DomainSetting::FORMS.iter().collect(),
-        Statement::Expect => Part::FORMS.iter().collect(),
+        Statement::Expect => {
+            let more = Condition::FORMS.iter().chain(GroupLine::FORMS);
+            Part::FORMS.iter().chain(more).collect()
+        }
         Statement::Headers => HeaderLine::FORMS.iter().chain(conditions()).collect(),
         Statement::Redirect
         | Statement::Gone

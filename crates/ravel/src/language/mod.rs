@@ -15,6 +15,7 @@
 mod cursor;
 mod format;
 pub mod grammar;
+mod message;
 mod nearest;
 mod place;
 mod problem;

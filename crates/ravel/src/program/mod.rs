@@ -12,12 +12,14 @@
 //! new kind is an error of the compiler in every place that it touches. The kinds are therefore
 //! outside the promise of stable names that the rest of the crate makes.
 
+mod change;
 mod effect;
 mod regex;
 mod rule;
 mod site;
 mod test;
 
+pub use change::RuleChange;
 pub use effect::{Effect, FileEffect, FileRole, HeaderEffect, HeaderOp, HeaderScope, Redirect};
 pub use regex::WholeRegex;
 pub use rule::{Rule, Stage};

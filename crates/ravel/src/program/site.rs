@@ -156,7 +156,7 @@ impl Site {
         self.previews.iter().any(|preview| preview.matches(host))
     }
 
-    /// The base path without its final `/`: what stands before a path below it.
+    /// The base path without its final `/`: what is before a path below it.
     pub fn open_base(&self) -> &str {
         &self.base[..self.base.len() - 1]
     }

@@ -20,7 +20,7 @@ impl Accept {
     /// its tables too.
     ///
     /// ```
-    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n  accept ends-missing \"soon\"\n")?;
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n  accept redirect-to-missing \"soon\"\n")?;
     /// assert!(rules.accepts()[0].covers(rules.rules(ravel::program::Stage::Redirect)[0].line()));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```

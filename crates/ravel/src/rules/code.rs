@@ -6,21 +6,27 @@ use std::fmt;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Severity {
     /// Visitors get something wrong, or a line does nothing.
-    Problem,
+    Error,
     /// It works, and could be better.
-    Advice,
+    Warning,
+    /// A habit that some want to know of: shown where it is asked for.
+    Note,
 }
 
 impl Severity {
-    /// The word for it.
+    /// Every severity, the gravest first.
+    pub const ALL: &[Severity] = &[Severity::Error, Severity::Warning, Severity::Note];
+
+    /// The word for it, which is also the level of SARIF 2.1.0 (section 3.27.10).
     ///
     /// ```
-    /// assert_eq!(ravel::rules::Code::Circle.severity().as_str(), "problem");
+    /// assert_eq!(ravel::rules::Code::RedirectLoop.severity().as_str(), "error");
     /// ```
     pub fn as_str(self) -> &'static str {
         match self {
-            Severity::Problem => "problem",
-            Severity::Advice => "advice",
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+            Severity::Note => "note",
         }
     }
 }
@@ -52,116 +58,120 @@ macro_rules! codes {
 }
 
 codes! {
-    /// A rule that acts on no request.
-    NeverActs "never-acts" Problem,
+    /// A rule that no request reaches.
+    UnreachableRule "unreachable-rule" Error,
     /// A rule that says what an earlier one says.
-    SameRule "same-rule" Problem,
-    /// Redirects without an end.
-    Circle "circle" Problem,
-    /// A redirect to an address that redirects.
-    Chain "chain" Advice,
-    /// A permanent redirect to an address that only redirects for now.
-    PermanentToTemporary "permanent-to-temporary" Problem,
+    DuplicateRule "duplicate-rule" Error,
+    /// Redirects that come back to where they began, or grow for ever.
+    RedirectLoop "redirect-loop" Error,
+    /// A redirect to a URL that redirects.
+    RedirectChain "redirect-chain" Warning,
+    /// A permanent redirect to a URL with a temporary one.
+    PermanentToTemporary "permanent-to-temporary" Error,
     /// A redirect that ends in 404.
-    EndsMissing "ends-missing" Problem,
+    RedirectToMissing "redirect-to-missing" Error,
     /// A redirect over an alias of the site.
-    ThroughAlias "through-alias" Advice,
+    RedirectToAlias "redirect-to-alias" Warning,
     /// A redirect to plain HTTP.
-    PlainTarget "plain-target" Advice,
+    RedirectToHttp "redirect-to-http" Warning,
     /// A captured host label before a domain under which anybody can register names.
-    OpenRedirect "open-redirect" Problem,
-    /// A redirect or a rewrite on the address of a file.
-    HidesFile "hides-file" Problem,
+    OpenRedirect "open-redirect" Error,
+    /// A rule whose path begins with the base path.
+    RepeatedBasePath "repeated-base-path" Error,
+    /// A redirect that happens without the rule, or to the page itself.
+    NeedlessRedirect "needless-redirect" Warning,
+    /// A redirect or a rewrite on the URL of a file.
+    ShadowedFile "shadowed-file" Error,
     /// A capture that nothing uses.
-    UnusedCapture "unused-capture" Advice,
-    /// A redirect of one form of an address that leaves the other missing.
-    OneSlashForm "one-slash-form" Advice,
+    UnusedCapture "unused-capture" Note,
+    /// A redirect of a URL whose variant with or without a trailing slash is missing.
+    MissingSlashVariant "missing-slash-variant" Note,
     /// A rule names a file that is not there.
-    NoSuchFile "no-such-file" Problem,
+    MissingFile "missing-file" Error,
     /// A fallback for the whole site.
-    FallbackEverywhere "fallback-everywhere" Problem,
+    CatchAllFallback "catch-all-fallback" Error,
     /// `headers` that change no answer.
-    HeadersNever "headers-never" Problem,
-    /// Two `set` lines for one field that both act.
-    SetTwice "set-twice" Advice,
-    /// A long life on the answer of a fallback.
-    LongLifeFallback "long-life-fallback" Problem,
+    UnusedHeaders "unused-headers" Error,
+    /// Two `set` lines for one header of one answer.
+    HeaderSetTwice "header-set-twice" Warning,
+    /// A long cache lifetime on the answer of a fallback.
+    FallbackCached "fallback-cached" Error,
     /// A promise of HTTPS that rules break.
-    HstsBroken "hsts-broken" Problem,
-    /// More rules than are asked quickly match one URL.
-    ManyRulesAsked "many-rules-asked" Advice,
-    /// A question that was given up.
-    NotDecided "not-decided" Advice,
+    HstsBroken "hsts-broken" Error,
+    /// So many rules match one URL that answers are slow.
+    SlowRules "slow-rules" Warning,
+    /// A question that could not be decided.
+    Undecided "undecided" Warning,
     /// An entry point that takes more redirects than it needs.
-    WayInHops "way-in-hops" Problem,
+    EntryPointHops "entry-point-hops" Error,
     /// An entry point that ends on plain HTTP.
-    WayInPlain "way-in-plain" Problem,
+    EntryPointHttp "entry-point-http" Error,
     /// An entry point that goes from HTTPS to plain HTTP.
-    WayInBack "way-in-back" Problem,
-    /// An `accept` that keeps nothing quiet.
-    NothingAccepted "nothing-accepted" Problem,
+    EntryPointDowngrade "entry-point-downgrade" Error,
+    /// An `accept` for a finding that there is not.
+    UnusedAccept "unused-accept" Error,
     /// No index file at the root.
-    NoIndex "no-index" Problem,
-    /// No missing page.
-    NoMissingPage "no-missing-page" Advice,
+    MissingIndex "missing-index" Error,
+    /// No 404 page.
+    Missing404Page "missing-404-page" Warning,
     /// A folder of sources instead of built files.
-    Sources "sources" Problem,
+    SourceFolder "source-folder" Error,
     /// Files that are not published.
-    LeftOut "left-out" Advice,
-    /// A page with two addresses.
-    TwoAddresses "two-addresses" Problem,
-    /// Names of files that are one in URLs.
-    SameUrl "same-url" Problem,
+    UnpublishedFile "unpublished-file" Warning,
+    /// Two files that are one page by name.
+    DuplicatePage "duplicate-page" Error,
+    /// Names of files that are one URL.
+    DuplicateUrl "duplicate-url" Error,
     /// Names that differ only in case.
-    CaseOnly "case-only" Advice,
-    /// A page kept too long.
-    PageKept "page-kept" Problem,
-    /// A fingerprinted file that is asked for again and again.
-    AssetNotKept "asset-not-kept" Advice,
-    /// A security header on pages and not on the missing page.
-    MissingLacksHeader "missing-lacks-header" Advice,
+    CaseVariants "case-variants" Warning,
+    /// A page with a long cache lifetime.
+    HtmlCached "html-cached" Error,
+    /// A fingerprinted file without a long cache lifetime.
+    AssetNotCached "asset-not-cached" Warning,
+    /// A security header on pages and not on the 404 page.
+    HeaderNotOn404 "header-not-on-404" Warning,
     /// A reference that leads out of the base path.
-    OutsideBase "outside-base" Problem,
+    LinkOutsideBase "link-outside-base" Error,
     /// A reference to nothing.
-    BrokenLink "broken-link" Problem,
-    /// A reference to an address that redirects.
-    LinkRedirects "link-redirects" Advice,
+    BrokenLink "broken-link" Error,
+    /// A reference to a URL that redirects.
+    LinkRedirects "link-redirects" Warning,
     /// A script or style that gets a page.
-    GetsPage "gets-page" Problem,
+    AssetGetsHtml "asset-gets-html" Error,
     /// Content over plain HTTP on an HTTPS site.
-    PlainContent "plain-content" Problem,
-    /// A canonical link or a sitemap's entry that is not the page's address.
-    NotCanonical "not-canonical" Problem,
-    /// An app shell that no fallback shows.
-    AppWithoutFallback "app-without-fallback" Problem,
+    MixedContent "mixed-content" Error,
+    /// A canonical link or a sitemap's entry that is not the canonical URL.
+    CanonicalMismatch "canonical-mismatch" Error,
+    /// A single-page app without a fallback.
+    AppWithoutFallback "app-without-fallback" Error,
     /// A file that cannot be read.
-    Unreadable "unreadable" Problem,
+    UnreadableFile "unreadable-file" Error,
     /// A CNAME at the name of a zone.
-    CnameAtApex "cname-at-apex" Problem,
+    CnameAtApex "cname-at-apex" Error,
     /// A CNAME with other records at its name.
-    CnameBesideOthers "cname-beside-others" Problem,
+    CnameConflict "cname-conflict" Error,
     /// An address of a former host beside the new ones.
-    AddressLeftOver "address-left-over" Problem,
-    /// A record of its own that keeps a preview host from its wildcard.
-    HidesWildcard "hides-wildcard" Problem,
+    StaleAddress "stale-address" Error,
+    /// A record that keeps a preview host from its wildcard.
+    WildcardBlocked "wildcard-blocked" Error,
     /// A host in a part of the zone that is delegated.
-    HostDelegated "host-delegated" Problem,
+    HostDelegated "host-delegated" Error,
     /// CAA records under which no certificate can be issued.
-    CaaForbids "caa-forbids" Problem,
-    /// CAA records that name the only authorities that may issue.
-    CaaNames "caa-names" Advice,
+    CaaForbids "caa-forbids" Error,
+    /// CAA records that name the only certificate authorities that may issue.
+    CaaRestricts "caa-restricts" Warning,
     /// Other name servers in the zone than the registry names.
-    NameserversDiffer "nameservers-differ" Problem,
-    /// A long life on a record that is about to change.
-    LongLife "long-life" Advice,
+    NameserverMismatch "nameserver-mismatch" Error,
+    /// A long TTL on a record that is about to change.
+    LongTtl "long-ttl" Warning,
     /// Records that are to be added, changed or removed.
-    RecordsToDo "records-to-do" Advice,
+    PendingRecords "pending-records" Warning,
     /// A host that the certificate does not name.
-    CertificateLacksHost "certificate-lacks-host" Problem,
+    CertificateHostMismatch "certificate-host-mismatch" Error,
     /// A certificate that has expired or is not yet valid.
-    CertificateDates "certificate-dates" Problem,
+    CertificateValidity "certificate-validity" Error,
     /// A certificate chain in the wrong order.
-    CertificateChain "certificate-chain" Problem,
+    CertificateChainOrder "certificate-chain-order" Error,
 }
 
 impl fmt::Display for Code {
@@ -169,6 +179,69 @@ impl fmt::Display for Code {
         f.write_str(self.name())
     }
 }
+
+impl Code {
+    /// What a finding is called now that had this name in earlier versions.
+    ///
+    /// ```
+    /// use ravel::rules::Code;
+    ///
+    /// assert_eq!(Code::renamed("never-acts"), Some(Code::UnreachableRule));
+    /// assert_eq!(Code::renamed("unreachable-rule"), None);
+    /// ```
+    pub fn renamed(name: &str) -> Option<Code> {
+        RENAMED.iter().find(|(earlier, _)| *earlier == name).map(|(_, code)| *code)
+    }
+}
+
+/// Earlier names.
+const RENAMED: &[(&str, Code)] = &[
+    ("never-acts", Code::UnreachableRule),
+    ("same-rule", Code::DuplicateRule),
+    ("circle", Code::RedirectLoop),
+    ("chain", Code::RedirectChain),
+    ("ends-missing", Code::RedirectToMissing),
+    ("through-alias", Code::RedirectToAlias),
+    ("plain-target", Code::RedirectToHttp),
+    ("hides-file", Code::ShadowedFile),
+    ("one-slash-form", Code::MissingSlashVariant),
+    ("no-such-file", Code::MissingFile),
+    ("fallback-everywhere", Code::CatchAllFallback),
+    ("headers-never", Code::UnusedHeaders),
+    ("set-twice", Code::HeaderSetTwice),
+    ("long-life-fallback", Code::FallbackCached),
+    ("many-rules-asked", Code::SlowRules),
+    ("not-decided", Code::Undecided),
+    ("way-in-hops", Code::EntryPointHops),
+    ("way-in-plain", Code::EntryPointHttp),
+    ("way-in-back", Code::EntryPointDowngrade),
+    ("nothing-accepted", Code::UnusedAccept),
+    ("no-index", Code::MissingIndex),
+    ("no-missing-page", Code::Missing404Page),
+    ("sources", Code::SourceFolder),
+    ("left-out", Code::UnpublishedFile),
+    ("two-addresses", Code::DuplicatePage),
+    ("same-url", Code::DuplicateUrl),
+    ("case-only", Code::CaseVariants),
+    ("page-kept", Code::HtmlCached),
+    ("asset-not-kept", Code::AssetNotCached),
+    ("missing-lacks-header", Code::HeaderNotOn404),
+    ("outside-base", Code::LinkOutsideBase),
+    ("gets-page", Code::AssetGetsHtml),
+    ("plain-content", Code::MixedContent),
+    ("not-canonical", Code::CanonicalMismatch),
+    ("unreadable", Code::UnreadableFile),
+    ("cname-beside-others", Code::CnameConflict),
+    ("address-left-over", Code::StaleAddress),
+    ("hides-wildcard", Code::WildcardBlocked),
+    ("caa-names", Code::CaaRestricts),
+    ("nameservers-differ", Code::NameserverMismatch),
+    ("long-life", Code::LongTtl),
+    ("records-to-do", Code::PendingRecords),
+    ("certificate-lacks-host", Code::CertificateHostMismatch),
+    ("certificate-dates", Code::CertificateValidity),
+    ("certificate-chain", Code::CertificateChainOrder),
+];
 
 impl std::str::FromStr for Code {
     type Err = UnknownCode;

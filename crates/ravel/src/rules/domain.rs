@@ -12,7 +12,7 @@ pub struct Domain {
     pub(crate) name: Host,
     pub(crate) host: Option<Host>,
     pub(crate) addresses: Vec<IpAddr>,
-    pub(crate) proof: Option<VerificationRecord>,
+    pub(crate) verification: Option<VerificationRecord>,
     pub(crate) zone: Option<NamedFile>,
     pub(crate) apex: Apex,
     pub(crate) nameservers: Vec<Host>,
@@ -78,8 +78,8 @@ pub enum Apex {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Issue {
-    /// As soon as the proof is visible.
-    Proof,
+    /// As soon as the verification record is visible.
+    Verification,
     /// Once every authoritative server gives the new records.
     Records,
 }
@@ -92,7 +92,7 @@ impl Domain {
         self
     }
 
-    /// The life of new records where the rules say nothing, in seconds.
+    /// The TTL of new records where the rules say nothing, in seconds.
     pub const TTL: u32 = 3_600;
 
     /// Whether a host, which may begin with `*.`, is the domain or inside it.
@@ -129,7 +129,7 @@ impl Domain {
 
     /// The TXT record that proves ownership.
     pub fn verification(&self) -> Option<&VerificationRecord> {
-        self.proof.as_ref()
+        self.verification.as_ref()
     }
 
     /// The zone as it is today.
@@ -157,7 +157,7 @@ impl Domain {
         self.issue
     }
 
-    /// The life wanted on the records, in seconds; none where nothing is said.
+    /// The TTL wanted on the records, in seconds; none where nothing is said.
     pub fn ttl(&self) -> Option<u32> {
         self.ttl
     }

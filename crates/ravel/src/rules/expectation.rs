@@ -1,12 +1,14 @@
 //! `expect`: what must hold of requests.
 
 use std::fmt;
+use std::sync::Arc;
 
 use http::{HeaderMap, HeaderName, Method};
 
 use crate::address::{Address, Request};
 use crate::language::Line;
 use crate::language::grammar::OutcomeWord;
+use crate::program::{Tests, WholeRegex};
 use crate::template::{Captures, ExpansionError, Pattern, Target, TargetBase};
 
 /// What a rules file says must be true of one address.
@@ -22,6 +24,13 @@ pub struct Expectation {
 }
 
 impl Expectation {
+    /// With another check of a header.
+    #[must_use]
+    pub fn with_check(mut self, check: Check) -> Expectation {
+        self.checks.push(check);
+        self
+    }
+
     /// Where it stands.
     pub fn line(&self) -> Line {
         self.line
@@ -63,9 +72,12 @@ impl Expectation {
 pub struct EveryExpectation {
     pub(crate) line: Line,
     pub(crate) pattern: Pattern,
+    pub(crate) of_files: bool,
+    pub(crate) tests: Option<Arc<Tests>>,
     pub(crate) given: HeaderMap,
     pub(crate) outcome: Option<ExpectedOutcome<Target, Target>>,
     pub(crate) checks: Vec<Check>,
+    pub(crate) locations: Vec<Target>,
 }
 
 impl EveryExpectation {
@@ -99,9 +111,25 @@ impl EveryExpectation {
         self.line
     }
 
-    /// The addresses; a path is at the canonical origin.
+    /// The URLs, a path being at the canonical origin; or, of files, their names with a `/` before
+    /// them.
     pub fn pattern(&self) -> &Pattern {
         &self.pattern
+    }
+
+    /// Whether it is about built files, each asked under its canonical URL.
+    pub fn is_of_files(&self) -> bool {
+        self.of_files
+    }
+
+    /// What its `where` lines ask of the captures.
+    pub fn tests(&self) -> &Tests {
+        self.tests.as_deref().unwrap_or(Tests::NONE)
+    }
+
+    /// The values of `location` that it expects, with the pattern's captures.
+    pub fn locations(&self) -> &[Target] {
+        &self.locations
     }
 
     /// The request headers; others may be as they like.
@@ -133,10 +161,19 @@ pub enum ExpectedOutcome<A = Address, F = Box<str>> {
         /// The number of redirects, if stated.
         hops: Option<usize>,
     },
+    /// `redirects to`: where the first answer leads.
+    RedirectsTo {
+        /// The address; its fragment counts only if there is one.
+        address: A,
+        /// The status, if stated.
+        status: Option<u16>,
+    },
     /// `serves`: the file, from the root of the folder of files.
     Serves(F),
     /// `is …`, with the status if stated.
     Is(StatedOutcome, Option<u16>),
+    /// `is not …`: how the visitor does not end, after every redirect.
+    IsNot(StatedOutcome),
 }
 
 impl ExpectedOutcome<Target, Target> {
@@ -157,12 +194,17 @@ impl ExpectedOutcome<Target, Target> {
                 let address = address.expand(pattern, captures, base, query)?;
                 ExpectedOutcome::GoesTo { address, status: *status, hops: *hops }
             }
+            ExpectedOutcome::RedirectsTo { address, status } => {
+                let address = address.expand(pattern, captures, base, query)?;
+                ExpectedOutcome::RedirectsTo { address, status: *status }
+            }
             ExpectedOutcome::Serves(path) => {
                 ExpectedOutcome::Serves(
                     path.with_path(pattern, captures, |path| path.trim_start_matches('/').into())?,
                 )
             }
             ExpectedOutcome::Is(is, status) => ExpectedOutcome::Is(*is, *status),
+            ExpectedOutcome::IsNot(is) => ExpectedOutcome::IsNot(*is),
         })
     }
 }
@@ -193,6 +235,11 @@ pub struct Check {
 }
 
 impl Check {
+    /// That a header has a value.
+    pub fn has_value(name: HeaderName, value: impl Into<Box<str>>) -> Check {
+        Check { name, test: CheckTest::HasValue(value.into()) }
+    }
+
     /// The field.
     pub fn name(&self) -> &HeaderName {
         &self.name
@@ -205,16 +252,18 @@ impl Check {
 }
 
 /// What must hold of a header field.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 #[non_exhaustive]
 pub enum CheckTest {
-    /// It stands there.
+    /// It is there.
     Has,
     /// It has this value.
     HasValue(Box<str>),
-    /// Its value holds this text.
+    /// Its value contains this text.
     HasContaining(Box<str>),
-    /// It does not stand there.
+    /// Its whole value matches this regular expression.
+    HasMatching(Box<WholeRegex>),
+    /// It is not there.
     Lacks,
 }
 
@@ -253,6 +302,11 @@ impl<A: fmt::Display, F: fmt::Display> fmt::Display for ExpectedOutcome<A, F> {
                     None => Ok(()),
                 }
             }
+            ExpectedOutcome::RedirectsTo { address, status } => {
+                write!(f, "redirects to {address}")?;
+                as_status(f, status)
+            }
+            ExpectedOutcome::IsNot(is) => write!(f, "is not {}", is.as_str()),
             ExpectedOutcome::Serves(file) => {
                 let file = file.to_string();
                 write!(f, "serves /{}", file.trim_start_matches('/'))
@@ -272,6 +326,7 @@ impl fmt::Display for Check {
             CheckTest::Has => write!(f, "has {name}"),
             CheckTest::HasValue(value) => write!(f, "has {name}: {value}"),
             CheckTest::HasContaining(text) => write!(f, "has {name} containing {text}"),
+            CheckTest::HasMatching(regex) => write!(f, "has {name} matching /{}/", regex.as_str()),
             CheckTest::Lacks => write!(f, "lacks {name}"),
         }
     }

@@ -28,7 +28,7 @@ use std::sync::Arc;
 use crate::address::Host;
 use crate::language::{Line, Problems};
 pub use crate::program::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
-use crate::program::{Program, Rule, Stage};
+use crate::program::{Program, Rule, RuleChange, RuleId, Stage};
 
 /// A rules file, understood. Cheap to clone.
 #[derive(Debug, Clone)]
@@ -45,6 +45,20 @@ pub(crate) struct RuleSet {
 }
 
 impl Rules {
+    /// The same with one rule changed.
+    pub(crate) fn with_change(&self, rule: RuleId, change: &RuleChange) -> Rules {
+        let RuleSet { program, expectations, every_expectations, accepts, domains, sources } =
+            &*self.0;
+        Rules(Arc::new(RuleSet {
+            program: program.with_change(rule, change),
+            expectations: expectations.clone(),
+            every_expectations: every_expectations.clone(),
+            accepts: accepts.clone(),
+            domains: domains.clone(),
+            sources: sources.clone(),
+        }))
+    }
+
     /// Reads a rules file that names no other files.
     ///
     /// # Errors

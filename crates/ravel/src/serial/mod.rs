@@ -152,13 +152,13 @@ impl SerializeBeside for Verdict {
 
 #[derive(serde::Serialize)]
 struct FindingData<'a> {
-    code: &'a str,
-    weight: &'a str,
+    name: &'a str,
+    severity: &'a str,
     source: String,
     line: Option<u32>,
-    what: &'a str,
-    visitors: Option<&'a str>,
-    instead: Option<&'a str>,
+    message: &'a str,
+    note: Option<&'a str>,
+    help: Option<&'a str>,
     example: Option<&'a str>,
     lines: Vec<String>,
 }
@@ -170,13 +170,13 @@ impl SerializeBeside for Finding {
         serializer: S,
     ) -> Result<S::Ok, S::Error> {
         FindingData {
-            code: self.code.name(),
-            weight: self.code.severity().as_str(),
+            name: self.code.name(),
+            severity: self.code.severity().as_str(),
             source: self.place.file(rules),
             line: self.place.number(),
-            what: &self.what,
-            visitors: self.visitor.as_deref(),
-            instead: self.instead.as_deref(),
+            message: &self.message,
+            note: self.note.as_deref(),
+            help: self.help.as_deref(),
             example: self.example.as_deref(),
             lines: self.lines.iter().map(|line| rules.line_name(*line)).collect(),
         }

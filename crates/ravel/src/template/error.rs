@@ -16,8 +16,8 @@ pub struct TemplateError {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum TemplateErrorKind {
-    /// It begins like no path and no URL.
-    Start,
+    /// It begins like no path and no URL; with what it may have meant.
+    Start(String),
     /// A `{` without its `}`, or the other way round.
     Brace,
     /// Braces around something that is none of the three expressions.
@@ -38,7 +38,7 @@ pub enum TemplateErrorKind {
     Dots,
     /// A character that no path holds.
     Character(UrlError),
-    /// A host that is no host name.
+    /// A host that is not a host name.
     Host(String),
     /// A port in a pattern.
     Port,
@@ -95,40 +95,36 @@ impl fmt::Display for TemplateErrorKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use TemplateErrorKind as K;
         match self {
-            K::Start => f.write_str("this is no path and no URL"),
-            K::Brace => f.write_str("this brace has no partner"),
-            K::Expression(found) => write!(f, "`{found}` is no expression"),
-            K::Name(found) => write!(f, "`{found}` is no name"),
-            K::NameTwice(name) => write!(f, "the name `{name}` stands twice in this pattern"),
+            K::Start(_) => f.write_str("expected a path or a URL"),
+            K::Brace => f.write_str("unbalanced brace"),
+            K::Expression(found) => write!(f, "`{found}` is not a valid capture"),
+            K::Name(found) => write!(f, "`{found}` is not a valid capture name"),
+            K::NameTwice(name) => write!(f, "this pattern captures `{name}` twice"),
             K::SlashBefore(name) => {
-                write!(f, "`{{/{name}*}}` brings its own `/`, and there is one before it")
+                write!(f, "`{{/{name}*}}` begins with its own `/`, and there is one before it")
             }
             K::SlashAfter(name) => write!(
                 f,
                 "`{{/{name}*}}` matches whole segments, and the text after it begins inside one"
             ),
-            K::Foreign(found, _) => write!(f, "`{found}` is not how a pattern is written here"),
-            K::Fragment => {
-                f.write_str("this can never match: a browser never sends what follows a `#`")
-            }
+            K::Foreign(found, _) => write!(f, "`{found}` is not a wildcard or a capture here"),
+            K::Fragment => f.write_str("this can never match: browsers do not send the fragment"),
             K::Dots => f.write_str(
-                "this can never match: `.` and `..` are resolved before an address is looked at",
+                "this can never match: `.` and `..` are resolved before rules are matched",
             ),
             K::Character(why) => write!(f, "this can never match: {}", of_path(*why)),
-            K::Host(found) => write!(f, "`{found}` is no host name"),
-            K::Port => f.write_str("a pattern has no port"),
-            K::PortNumber => f.write_str("this is no port: it is a number from 1 to 65535"),
-            K::HostExpression => {
-                f.write_str("an expression in a host can only be the first label of a name")
-            }
-            K::QueryMixed(found) => write!(f, "`{found}` mixes text and an expression"),
-            K::QueryKey => f.write_str("a parameter needs a key that is plain text"),
-            K::KeyTwice(key) => write!(f, "the parameter `{key}` stands twice in this pattern"),
-            K::Undefined(name, _) => write!(f, "nothing in the pattern is called `{name}`"),
+            K::Host(found) => write!(f, "`{found}` is not a valid host name"),
+            K::Port => f.write_str("a pattern cannot have a port"),
+            K::PortNumber => f.write_str("not a valid port: a port is a number from 1 to 65535"),
+            K::HostExpression => f.write_str("a capture in a host can only be its first label"),
+            K::QueryMixed(found) => write!(f, "`{found}` mixes text and a capture"),
+            K::QueryKey => f.write_str("the key of a parameter must be plain text"),
+            K::KeyTwice(key) => write!(f, "this pattern has the parameter `{key}` twice"),
+            K::Undefined(name, _) => write!(f, "the pattern has no capture `{name}`"),
             K::NotSegments(name) => {
                 write!(f, "the pattern does not capture `{name}` as whole segments")
             }
-            K::PathOnly => f.write_str("only a path of the site can stand here"),
+            K::PathOnly => f.write_str("expected a path of the site"),
         }
     }
 }
@@ -138,22 +134,23 @@ impl TemplateErrorKind {
     pub fn remedy(&self) -> String {
         use TemplateErrorKind as K;
         match self {
-            K::Start => "begin it with `/`, `{/` or `{+`, or write a whole URL".into(),
-            K::Brace => "write `{name}`, or `%7B` and `%7D` for braces in an address".into(),
+            K::Start(meant) if meant.is_empty() => "begin it with `/`, `{/` or `{+`, or write a whole URL".into(),
+            K::Start(meant) => format!("write `{meant}`"),
+            K::Brace => "write `{name}`, or `%7B` and `%7D` for braces in a URL".into(),
             K::Expression(_) => {
-                "write `{name}` for a piece without `/`, `{+name}` for any text, `{/name*}` for whole segments".into()
+                "write `{name}` for text without `/`, `{+name}` for any text, `{/name*}` for whole segments".into()
             }
             K::Name(_) => "a name is lower-case letters, digits and `_`, and begins with a letter".into(),
             K::NameTwice(_) => "give the second one another name".into(),
             K::SlashBefore(name) => format!("leave out the `/` before it: `{{/{name}*}}`"),
-            K::SlashAfter(name) => format!("go on with `/` or `?`, end the pattern there, or write `{{+{name}}}`"),
+            K::SlashAfter(name) => format!("continue with `/` or `?`, end the pattern there, or write `{{+{name}}}`"),
             K::Foreign(found, instead) => {
                 let sign = found.trim_start_matches('/').chars().next().unwrap_or('*');
-                format!("write `{instead}`, or `%{:02X}` if the address really holds `{sign}`", u32::from(sign))
+                format!("write `{instead}`, or `%{:02X}` if the URL really has `{sign}`", u32::from(sign))
             }
-            K::Fragment => "leave it out; only a script in the page can read that part of an address".into(),
+            K::Fragment => "leave it out; only a script in the page can read it".into(),
             K::Dots => "write the path without them".into(),
-            K::Character(UrlError::Escape) => "write `%25` for a `%` in an address".into(),
+            K::Character(UrlError::Escape) => "write `%25` for a `%` in a URL".into(),
             K::Character(_) => "leave the character out".into(),
             K::Host(_) => "a host is labels of letters, digits and `-` with dots between them, or an IP address".into(),
             K::Port => "leave the port out; a site is answered on the standard ports".into(),
@@ -163,19 +160,37 @@ impl TemplateErrorKind {
             K::QueryKey => "write `?key=text`, `?key={name}` or `?key`".into(),
             K::KeyTwice(_) => "keep one of them".into(),
             K::Undefined(_, defined) if defined.is_empty() => "the pattern captures nothing; write `{name}` in it".into(),
-            K::Undefined(_, defined) => format!("it captures {}", list(defined)),
+            K::Undefined(_, defined) => format!("its captures are {}", list(defined)),
             K::NotSegments(name) => format!("write `{{{name}}}` here, or `{{/{name}*}}` in the pattern too"),
             K::PathOnly => "write a path such as `/book/`, without host, query and fragment".into(),
         }
     }
 }
 
+/// What a text that is neither a path nor a URL may have meant.
+pub(super) fn start(text: &str) -> TemplateErrorKind {
+    let host = text.split(['/', '?', '#', ':']).next().unwrap_or_default();
+    let last = host.rsplit('.').next().unwrap_or_default();
+    let is_file = crate::files::KNOWN_TYPES.iter().any(|(ending, _)| *ending == last);
+    let meant = match text {
+        _ if text.starts_with('*') => format!("{{/rest*}}{}", text.trim_start_matches('*')),
+        _ if host.starts_with("www.")
+            || (host.contains('.') && host.len() < text.len() && !is_file) =>
+        {
+            format!("https://{text}")
+        }
+        _ if text.starts_with(|c: char| c.is_ascii_alphanumeric()) => format!("/{text}"),
+        _ => String::new(),
+    };
+    TemplateErrorKind::Start(meant)
+}
+
 fn of_path(why: UrlError) -> &'static str {
     match why {
-        UrlError::Control => "no address holds a control character",
-        UrlError::Backslash => "no address holds a `\\`",
+        UrlError::Control => "a URL has no control characters",
+        UrlError::Backslash => "a URL has no `\\`",
         UrlError::Escape => "a `%` must be followed by two hexadecimal digits",
-        _ => "no address has such a path",
+        _ => "no URL has such a path",
     }
 }
 

@@ -310,7 +310,7 @@ impl<'t> Matcher<'t> {
     }
 }
 
-/// What is sought is mostly near: a few bytes are looked at before a search over many is set up.
+/// What is searched for is mostly near: a few bytes are looked at before a search over many is set up.
 fn find_byte(byte: u8, hay: &[u8]) -> Option<usize> {
     const NEAR: usize = 8;
     let near = hay.len().min(NEAR);

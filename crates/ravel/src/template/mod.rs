@@ -23,6 +23,7 @@ mod text;
 
 pub use capture::{CaptureValue, Captures, ExpansionError, Source};
 pub use error::{TemplateError, TemplateErrorKind};
+pub(crate) use parse::is_name;
 pub use pattern::{HostPattern, OriginPattern, Pattern, QueryPart, QueryTest};
 pub use piece::{Expression, Part, Piece, Template};
 pub use target::{Target, TargetBase, TargetTemplate};

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
-use super::error::{TemplateError, TemplateErrorKind as Kind};
+use super::error::{self, TemplateError, TemplateErrorKind as Kind};
 use super::piece::{Expression, Template, TemplateBuilder};
 use crate::address::{UrlError, encode, is_fragment_byte, is_path_byte, is_query_byte, normalize};
 
@@ -76,7 +76,10 @@ pub(super) fn template<const INLINE: usize>(
                         foreign(text, offset, at..end)?;
                         builder.push_text(&respell(piece, offset + at)?);
                     }
-                    TextPlace::Query => builder.push_text(&encoded(piece, is_query_byte)),
+                    TextPlace::Query => {
+                        foreign_values(piece, offset + at)?;
+                        builder.push_text(&encoded(piece, is_query_byte));
+                    }
                     TextPlace::Fragment => builder.push_text(&encoded(piece, is_fragment_byte)),
                 }
                 at = end;
@@ -102,7 +105,7 @@ fn encoded(text: &str, keep: fn(u8) -> bool) -> String {
 }
 
 fn character(text: &str, offset: usize, why: UrlError) -> TemplateError {
-    let kind = if why == UrlError::PathStart { Kind::Start } else { Kind::Character(why) };
+    let kind = if why == UrlError::PathStart { error::start(text) } else { Kind::Character(why) };
     let at = match why {
         UrlError::Backslash => text.find('\\'),
         UrlError::Control => text.find(|c: char| c.is_ascii_control()),
@@ -158,7 +161,7 @@ fn expression(text: &str, offset: usize) -> Result<(Expression, &str, usize)> {
     Ok((form, name, whole.len()))
 }
 
-pub(super) fn is_name(name: &str) -> bool {
+pub(crate) fn is_name(name: &str) -> bool {
     name.starts_with(|c: char| c.is_ascii_lowercase())
         && name
             .bytes()
@@ -175,6 +178,32 @@ fn segments_stand_alone(text: &str, offset: usize, at: Range<usize>, name: &str)
         return Ok(());
     }
     Err(TemplateError::new(Kind::SlashAfter(name.to_owned()), range))
+}
+
+/// How the whole value of a parameter is written here that is a capture elsewhere: `*`, `:name`,
+/// `$1`.
+pub(super) fn foreign_value(value: &str) -> Option<String> {
+    match (value.strip_prefix(':'), value.strip_prefix('$')) {
+        (Some(name), _) if is_name(name) => Some(format!("{{{name}}}")),
+        (_, Some(digits)) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
+            Some("{name}".to_owned())
+        }
+        _ => (value == "*").then(|| "{name}".to_owned()),
+    }
+}
+
+fn foreign_values(query: &str, offset: usize) -> Result<()> {
+    let mut at = offset;
+    for part in query.split('&') {
+        let value = part.split_once('=').map_or("", |(_, value)| value);
+        if let Some(instead) = foreign_value(value) {
+            let end = at + part.len();
+            let kind = Kind::Foreign(value.to_owned(), instead);
+            return Err(TemplateError::new(kind, end - value.len()..end));
+        }
+        at += part.len() + 1;
+    }
+    Ok(())
 }
 
 /// Finds pieces written as they are elsewhere: `:name`, `*`, `$1`.

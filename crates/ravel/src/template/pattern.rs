@@ -6,7 +6,7 @@ use std::fmt;
 use std::ops::Range;
 
 use super::capture::{CaptureValue, Captures, Source};
-use super::error::{TemplateError, TemplateErrorKind as Kind};
+use super::error::{self, TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, TextPlace, begins_as_path, find_outside};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
 use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_port};
@@ -120,7 +120,8 @@ impl Pattern {
             parse::template(path_text, path_at, TextPlace::Path)?
         } else {
             let instead = path_text.starts_with(':').then(|| path_at..path_at + path_text.len());
-            return Err(TemplateError::new(Kind::Start, instead.unwrap_or(path_at..text.len())));
+            let range = instead.unwrap_or(path_at..text.len());
+            return Err(TemplateError::new(error::start(rest), range));
         };
         let query = match rest.get(path_end + 1..) {
             Some(query) => query_parts(query, path_at + path_end + 1)?,
@@ -354,6 +355,9 @@ fn query_parts(query: &str, offset: usize) -> Result<Box<[QueryPart]>> {
                     Some(_) => return fail(Kind::QueryMixed(value.to_owned())),
                     None if value.contains(['{', '}']) => {
                         return fail(Kind::QueryMixed(value.to_owned()));
+                    }
+                    None if let Some(instead) = parse::foreign_value(value) => {
+                        return fail(Kind::Foreign(value.to_owned(), instead));
                     }
                     None => match decoded(value) {
                         Ok(value) => QueryTest::Text(value.into()),

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use super::capture::{CaptureValue, Captures};
-use super::error::{TemplateError, TemplateErrorKind as Kind};
+use super::error::{self, TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, TextPlace, begins_as_path, find_outside};
 use super::pattern::{OriginPattern, Pattern, origin_pattern};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
@@ -98,7 +98,7 @@ impl Target {
         } else if origin.is_some() && path_text.is_empty() {
             TemplateBuilder::literal("/")
         } else {
-            return Err(TemplateError::new(Kind::Start, path_at..text.len()));
+            return Err(TemplateError::new(error::start(rest), path_at..text.len()));
         };
         let after = &rest[path_end..];
         let fragment_at = find_outside(after, b"#");

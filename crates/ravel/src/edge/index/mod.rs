@@ -3,7 +3,7 @@
 //! ```text
 //!   /summer                 literal     the whole path is a key; literal query values are part of it
 //!   /ports/{port}/          segments    a walk over the path, one look-up a segment
-//!   /news{/story*}/print    tail        a look-up by what stands before and after the wide expression
+//!   /news{/story*}/print    tail        a look-up by what is before and after the wide expression
 //! ```
 //!
 //! Every rule stands in exactly one place of one [`PathIndex`]: that of paths below the base path,

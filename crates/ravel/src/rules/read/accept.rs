@@ -53,14 +53,17 @@ fn is_condition(line: LineText<'_>) -> bool {
 fn accept(cursor: &mut Cursor<'_>, line: Line) -> Outcome<Accept> {
     let word = cursor.word()?.ok_or_else(|| cursor.expected("the name of a finding"))?;
     let Ok(code) = word.text.parse::<Code>() else {
-        let nearest = nearest(&word.text, Code::ALL.iter().map(|code| code.name()));
         let found = word.text.to_string();
-        return Err(Problem::new(
-            cursor.place(word.columns),
-            ProblemKind::FindingName { found, nearest },
-        ));
+        let kind = match Code::renamed(&found) {
+            Some(code) => ProblemKind::Renamed { found, name: code.name().to_owned() },
+            None => {
+                let nearest = nearest(&found, Code::ALL.iter().map(|code| code.name()));
+                ProblemKind::FindingName { found, nearest }
+            }
+        };
+        return Err(Problem::new(cursor.place(word.columns), kind));
     };
-    let why = cursor.word()?.ok_or_else(|| cursor.expected("why it is accepted, in quotes,"))?;
+    let why = cursor.word()?.ok_or_else(|| cursor.expected("the reason, in quotes"))?;
     cursor.end()?;
     Ok(Accept { line, code, why: why.text.into(), about: Vec::new() })
 }

@@ -9,7 +9,7 @@ use crate::language::grammar::DomainSetting;
 use crate::language::{LineText, Problem, ProblemKind, Statement, Word};
 use crate::rules::{Apex, Domain, Issue, NamedFile, VerificationRecord};
 
-/// The longest life that a record can have (RFC 2181, section 8).
+/// The longest TTL that a record can have (RFC 2181, section 8).
 const MAX_TTL: u64 = (1 << 31) - 1;
 
 impl Reader<'_> {
@@ -27,7 +27,7 @@ impl Reader<'_> {
             name,
             host: None,
             addresses: Vec::new(),
-            proof: None,
+            verification: None,
             zone: None,
             apex: Apex::Address,
             nameservers: Vec::new(),
@@ -76,8 +76,8 @@ impl Reader<'_> {
         let below = hosts.iter().find(|host| **host != domain.name.as_str());
         match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
             Some(host) if domain.host.is_none() => lacks(host, "host"),
-            _ if domain.issue == Issue::Proof && domain.proof.is_none() => {
-                lacks(&hosts[0], "proof")
+            _ if domain.issue == Issue::Verification && domain.verification.is_none() => {
+                lacks(&hosts[0], "verification")
             }
             _ => None,
         }
@@ -108,11 +108,11 @@ impl Reader<'_> {
                     }
                 }
             }
-            DomainSetting::Proof => {
+            DomainSetting::Verification => {
                 let name = value(&mut cursor, "the name of the TXT record")?;
                 let name = relative(&name, &cursor, &domain.name)?;
                 let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
-                domain.proof = Some(VerificationRecord { name, text });
+                domain.verification = Some(VerificationRecord { name, text });
             }
             DomainSetting::Zone => {
                 domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?)
@@ -134,10 +134,15 @@ impl Reader<'_> {
                     Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
             }
             DomainSetting::Issue => {
+                if cursor.rest().trim() == "proof" {
+                    let name = "issue verification".to_owned();
+                    let kind = ProblemKind::Renamed { found: "issue proof".to_owned(), name };
+                    return Err(Problem::new(cursor.here(), kind));
+                }
                 domain.issue = one_of(
                     &mut cursor,
-                    "`proof` or `records`",
-                    &[("proof", Issue::Proof), ("records", Issue::Records)],
+                    "`verification` or `records`",
+                    &[("verification", Issue::Verification), ("records", Issue::Records)],
                 )?;
             }
             DomainSetting::Ttl => {
@@ -157,7 +162,7 @@ impl Reader<'_> {
         cursor.end()
     }
 
-    /// A file that is not read here; its name is sought from the file that is being read.
+    /// A file that is not read here; its name is relative to the file that is being read.
     fn named_file(
         &self,
         cursor: &mut Cursor<'_>,
@@ -175,6 +180,11 @@ fn relative(word: &Word<'_>, cursor: &Cursor<'_>, domain: &Host) -> Outcome<Host
     let whole = match &*word.text {
         "@" => domain.to_string(),
         name if name.ends_with('.') => name.to_owned(),
+        name if name == domain.as_str() || name.ends_with(&format!(".{domain}")) => {
+            let (found, domain) = (name.to_owned(), domain.to_string());
+            let place = cursor.place(word.columns.clone());
+            return Err(Problem::new(place, ProblemKind::RecordName { found, domain }));
+        }
         name => format!("{name}.{domain}"),
     };
     host(&Word { text: whole.into(), columns: word.columns.clone() }, cursor)

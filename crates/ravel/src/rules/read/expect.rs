@@ -1,28 +1,38 @@
 //! Reads `expect` lines.
 
+use http::header::LOCATION;
 use http::{HeaderMap, Method};
 
-use super::conditions::is_upper;
+use super::conditions::{Conditions, is_upper};
+use super::table::{column, find_column};
 use super::{Cursor, Outcome, Reader, header_field, header_name, header_value, in_word};
 use crate::address::{Address, Scheme, UrlError};
 use crate::language::grammar::{OutcomeWord, Part};
-use crate::language::{Place, Problem, ProblemKind, Statement, Word};
+use crate::language::{LineText, Place, Problem, ProblemKind, Statement, Word};
+use crate::program::WholeRegex;
 use crate::rules::{
     Check, CheckTest, EveryExpectation, Expectation, ExpectedOutcome, Site, StatedOutcome,
 };
-use crate::template::Target;
+use crate::template::{Target, TemplateErrorKind};
 
-/// What stands behind the address of an expectation.
+/// What follows the URL of an expectation.
+#[derive(Clone)]
 struct Parts<A, F> {
     given: HeaderMap,
     outcome: Option<ExpectedOutcome<A, F>>,
     checks: Vec<Check>,
+    /// Values of `location` with captures.
+    locations: Vec<Target>,
 }
+
+type ReadTarget<'c> = &'c dyn Fn(&Word<'_>, Place) -> Outcome<Target>;
 
 /// How the addresses and the files of an expectation are read.
 struct Readers<'c, A, F> {
     address: &'c dyn Fn(&Word<'_>, Place) -> Outcome<A>,
     file: &'c dyn Fn(&Word<'_>, Place) -> Outcome<F>,
+    /// How a header's value with captures is read, where there can be any.
+    capture: Option<ReadTarget<'c>>,
 }
 
 impl Reader<'_> {
@@ -32,7 +42,11 @@ impl Reader<'_> {
         statement: &Statement<'_>,
     ) -> Outcome<()> {
         if cursor.take("every") {
-            return self.expect_every(cursor, statement);
+            let of_files = cursor.take("file");
+            return self.expect_every(cursor, statement, of_files);
+        }
+        if cursor.clone().word()?.is_some_and(|word| Part::find(&word.text).is_some()) {
+            return self.expect_table(cursor, statement);
         }
         let (method, word) = asked(&mut cursor)?;
         let place = cursor.place(word.columns.clone());
@@ -44,17 +58,111 @@ impl Reader<'_> {
         let readers = Readers {
             address: &|word, place| address(&site, word, place),
             file: &|word, _| Ok(word.text.trim_start_matches('/').into()),
+            capture: None,
         };
-        let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
+        let body = statement.body.iter().copied();
+        let parts = self.all_parts(cursor, statement, body, &readers)?;
+        let Parts { given, outcome, checks, .. } = parts;
         let (line, asked, url) = (statement.head.line, word.text.into(), url.into());
         self.expectations.push(Expectation { line, method, asked, url, given, outcome, checks });
         Ok(())
     }
 
-    fn expect_every(&mut self, mut cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+    /// `expect` without a URL: each URL of a table, whose own outcome wins.
+    fn expect_table(&mut self, cursor: Cursor<'_>, statement: &Statement<'_>) -> Outcome<()> {
+        let place = statement.head.line.at(0..statement.head.text.len());
+        let is_table = |line: &&LineText<'_>| Cursor::new(**line).take("table");
+        let Some(named) = statement.body.iter().find(is_table) else {
+            let wanted = "a URL, or `table FILE.csv` on a line below";
+            let found = cursor.rest().split_whitespace().next().map(str::to_owned);
+            return Err(Problem::new(place, ProblemKind::Expected { wanted, found }));
+        };
+        let site = self.site.clone();
+        let readers = Readers {
+            address: &|word, place| address(&site, word, place),
+            file: &|word, _| Ok(word.text.trim_start_matches('/').into()),
+            capture: None,
+        };
+        let body = statement.body.iter().filter(|line| !is_table(line)).copied();
+        let shared = self.parts_of(cursor, body, &readers);
+        let mut columns = None;
+        let mut table = Cursor::new(*named);
+        table.take("table");
+        self.each_record(&mut table, &mut |reader, record, line| {
+            let Some((url, outcome)) = columns else {
+                columns = Some((column(record, "url", line)?, find_column(record, "outcome")));
+                return Ok(());
+            };
+            let text = |at: usize| {
+                std::str::from_utf8(record.get(at).unwrap_or_default()).map(str::trim).map_err(
+                    |_| {
+                        let name = reader.sources[usize::from(line.source)].to_string();
+                        Problem::new(line.at(0..0), ProblemKind::NotUtf8 { name })
+                    },
+                )
+            };
+            let url_text = text(url)?;
+            let whole = whole(&site, url_text).ok_or_else(|| {
+                let (found, why) = (url_text.to_owned(), UrlError::Scheme.to_string());
+                Problem::new(line.at(0..0), ProblemKind::Address { found, why })
+            })?;
+            let mut parts = shared.clone();
+            if let Some(own) = outcome.map(text).transpose()?.filter(|own| !own.is_empty()) {
+                let mut stated = Parts::default();
+                stated.read(&mut Cursor::new(LineText { line, text: own }), &readers)?;
+                parts.outcome = stated.outcome.or(parts.outcome);
+                parts.checks.extend(stated.checks);
+            }
+            if parts.outcome.is_none() && parts.checks.is_empty() {
+                return Err(Problem::new(line.at(0..0), ProblemKind::ExpectsNothing));
+            }
+            let Parts { given, outcome, checks, .. } = parts;
+            let (asked, url) = (url_text.into(), whole.into());
+            let method = Method::GET;
+            reader.expectations.push(Expectation {
+                line,
+                method,
+                asked,
+                url,
+                given,
+                outcome,
+                checks,
+            });
+            Ok(())
+        })
+    }
+
+    fn expect_every(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        statement: &Statement<'_>,
+        of_files: bool,
+    ) -> Outcome<()> {
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let line = statement.head.line;
-        let pattern = self.pattern(&word, line)?;
+        let rooted = match of_files
+            && !word.text.starts_with(['/', '{'])
+            && !word.text.contains("://")
+        {
+            true => Word { text: format!("/{}", word.text).into(), columns: word.columns.clone() },
+            false => word,
+        };
+        let pattern = self.pattern(&rooted, line)?;
+        if of_files && (pattern.origin().is_some() || !pattern.query().is_empty()) {
+            let kind = ProblemKind::Template(TemplateErrorKind::PathOnly);
+            return Err(Problem::new(cursor.place(rooted.columns), kind));
+        }
+        let mut conditions = Conditions::default();
+        let mut body = Vec::new();
+        for &line in &statement.body {
+            let mut cursor = Cursor::new(line);
+            match cursor.take("where") {
+                true => self.where_line(&mut cursor, &mut conditions)?,
+                false => body.push(line),
+            }
+        }
+        let conditions = self.conditioned(conditions);
+        conditions.names_captures_of(&pattern)?;
         let readers = Readers {
             address: &|word, place| {
                 Target::parse(&word.text, &pattern)
@@ -64,34 +172,62 @@ impl Reader<'_> {
                 Target::parse_path(&word.text, &pattern)
                     .map_err(|error| in_word(error, word, place.line))
             },
+            capture: Some(&|word, place| {
+                Target::parse(&word.text, &pattern)
+                    .map_err(|error| in_word(error, word, place.line))
+            }),
         };
-        let Parts { given, outcome, checks } = self.all_parts(cursor, statement, &readers)?;
-        self.every_expectations.push(EveryExpectation { line, pattern, given, outcome, checks });
+        let parts = self.all_parts(cursor, statement, body.into_iter(), &readers)?;
+        let Parts { given, outcome, checks, locations } = parts;
+        let tests = conditions.tests;
+        let every =
+            EveryExpectation { line, pattern, of_files, tests, given, outcome, checks, locations };
+        self.every_expectations.push(every);
         Ok(())
     }
 
-    fn all_parts<A, F>(
+    fn all_parts<'t, A, F>(
         &mut self,
-        mut cursor: Cursor<'_>,
+        cursor: Cursor<'_>,
         statement: &Statement<'_>,
+        body: impl Iterator<Item = LineText<'t>>,
         readers: &Readers<'_, A, F>,
     ) -> Outcome<Parts<A, F>> {
-        let mut parts = Parts { given: HeaderMap::new(), outcome: None, checks: Vec::new() };
         let before = self.problems.len();
-        if let Err(problem) = parts.read(&mut cursor, readers) {
-            self.problems.push(problem);
-        }
-        for &line in &statement.body {
-            if let Err(problem) = parts.read(&mut Cursor::new(line), readers) {
-                self.problems.push(problem);
-            }
-        }
-        let empty = parts.outcome.is_none() && parts.checks.is_empty();
+        let parts = self.parts_of(cursor, body, readers);
+        let empty =
+            parts.outcome.is_none() && parts.checks.is_empty() && parts.locations.is_empty();
         if empty && self.problems.len() == before {
             let place = statement.head.line.at(0..statement.head.text.len());
             return Err(Problem::new(place, ProblemKind::ExpectsNothing));
         }
         Ok(parts)
+    }
+
+    /// The parts on a line and on those below it.
+    fn parts_of<'t, A, F>(
+        &mut self,
+        mut cursor: Cursor<'_>,
+        body: impl Iterator<Item = LineText<'t>>,
+        readers: &Readers<'_, A, F>,
+    ) -> Parts<A, F> {
+        let mut parts = Parts::default();
+        if let Err(problem) = parts.read(&mut cursor, readers) {
+            self.problems.push(problem);
+        }
+        for line in body {
+            if let Err(problem) = parts.read(&mut Cursor::new(line), readers) {
+                self.problems.push(problem);
+            }
+        }
+        parts
+    }
+}
+
+impl<A, F> Default for Parts<A, F> {
+    fn default() -> Self {
+        let (given, checks, locations) = (HeaderMap::new(), Vec::new(), Vec::new());
+        Parts { given, outcome: None, checks, locations }
     }
 }
 
@@ -103,10 +239,16 @@ impl<A, F> Parts<A, F> {
             let word = cursor.word()?.ok_or_else(|| cursor.expected(Part::expected()))?;
             let Some(part) = Part::find(&word.text) else {
                 let nearest = Part::nearest(&word.text);
-                let kind = ProblemKind::Body {
-                    found: word.text.into_owned(),
-                    nearest,
-                    allowed: Part::expected().to_owned(),
+                let (found, allowed) = (word.text.into_owned(), Part::expected().to_owned());
+                let kind = match found.as_str() {
+                    "status" | "returns" => {
+                        ProblemKind::UnknownOutcome { found, nearest: Some("goes to"), allowed }
+                    }
+                    "redirect" => {
+                        let nearest = Some("redirects to");
+                        ProblemKind::UnknownOutcome { found, nearest, allowed }
+                    }
+                    _ => ProblemKind::Body { found, nearest, allowed },
                 };
                 return Err(Problem::new(cursor.place(word.columns), kind));
             };
@@ -117,17 +259,18 @@ impl<A, F> Parts<A, F> {
                     None
                 }
                 Part::GoesTo => Some(goes_to(cursor, readers.address)?),
+                Part::RedirectsTo => Some(redirects_to(cursor, readers.address)?),
                 Part::Serves => {
                     let word = cursor.word()?.ok_or_else(|| cursor.expected("a file"))?;
                     let place = cursor.place(word.columns.clone());
                     Some(ExpectedOutcome::Serves((readers.file)(&word, place)?))
                 }
-                Part::StatedOutcome => {
-                    let (is, status) = is(cursor)?;
-                    Some(ExpectedOutcome::Is(is, status))
-                }
+                Part::StatedOutcome => Some(is(cursor)?),
                 Part::Has => {
-                    self.checks.push(has(cursor)?);
+                    match location(cursor, readers)? {
+                        Some(target) => self.locations.push(target),
+                        None => self.checks.push(has(cursor)?),
+                    }
                     None
                 }
                 Part::Lacks => {
@@ -150,9 +293,9 @@ fn goes_to<A, F>(
     read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
 ) -> Outcome<ExpectedOutcome<A, F>> {
     if !cursor.take("to") {
-        return Err(cursor.expected("`to` and an address"));
+        return Err(cursor.expected("`to` and a URL"));
     }
-    let word = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
+    let word = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
     let place = cursor.place(word.columns.clone());
     let address = read(&word, place)?;
     let status = as_status(cursor)?;
@@ -170,14 +313,27 @@ fn goes_to<A, F>(
     Ok(ExpectedOutcome::GoesTo { address, status, hops })
 }
 
+fn redirects_to<A, F>(
+    cursor: &mut Cursor<'_>,
+    read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
+) -> Outcome<ExpectedOutcome<A, F>> {
+    if !cursor.take("to") {
+        return Err(cursor.expected("`to` and a URL"));
+    }
+    let word = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
+    let place = cursor.place(word.columns.clone());
+    let address = read(&word, place)?;
+    Ok(ExpectedOutcome::RedirectsTo { address, status: as_status(cursor)? })
+}
+
 fn asked<'t>(cursor: &mut Cursor<'t>) -> Outcome<(Method, Word<'t>)> {
-    let first = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
+    let first = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
     if !is_upper(&first.text) {
         return Ok((Method::GET, first));
     }
     let method = Method::from_bytes(first.text.as_bytes())
         .map_err(|_| cursor.unexpected(first, "a method"))?;
-    let address = cursor.word()?.ok_or_else(|| cursor.expected("an address"))?;
+    let address = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
     Ok((method, address))
 }
 
@@ -202,7 +358,9 @@ fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
     })
 }
 
-fn is(cursor: &mut Cursor<'_>) -> Outcome<(StatedOutcome, Option<u16>)> {
+/// What follows `is`.
+fn is<A, F>(cursor: &mut Cursor<'_>) -> Outcome<ExpectedOutcome<A, F>> {
+    let negated = cursor.take("not");
     let word = cursor.word()?.ok_or_else(|| cursor.expected(OutcomeWord::expected()))?;
     let is = match OutcomeWord::find(&word.text) {
         Some(OutcomeWord::Gone) => StatedOutcome::Gone,
@@ -211,11 +369,31 @@ fn is(cursor: &mut Cursor<'_>) -> Outcome<(StatedOutcome, Option<u16>)> {
         Some(OutcomeWord::Elsewhere) => StatedOutcome::Elsewhere,
         Some(OutcomeWord::Loop) if cursor.take("loop") => StatedOutcome::Loop,
         Some(OutcomeWord::Refused) => StatedOutcome::Refused,
-        Some(OutcomeWord::Loop) | None => {
-            return Err(cursor.unexpected(word, OutcomeWord::expected()));
-        }
+        Some(OutcomeWord::Loop) | None => return Err(unknown_outcome(cursor, word)),
     };
-    Ok((is, as_status(cursor)?))
+    Ok(match negated {
+        true => ExpectedOutcome::IsNot(is),
+        false => ExpectedOutcome::Is(is, as_status(cursor)?),
+    })
+}
+
+/// The problem of an outcome that is none, with the one that a status means.
+fn unknown_outcome(cursor: &Cursor<'_>, word: Word<'_>) -> Problem {
+    let found = word.text.into_owned();
+    let nearest = match found.as_str() {
+        "200" | "ok" | "served" => Some("serves FILE"),
+        "301" | "302" | "303" | "307" | "308" | "redirect" => Some("redirects to URL"),
+        "404" | "found" => Some("is missing"),
+        "410" => Some("is gone"),
+        "400" | "405" | "414" | "421" => Some("is refused"),
+        "508" | "loop" => Some("is a loop"),
+        other => OutcomeWord::nearest(other),
+    };
+    let allowed = OutcomeWord::expected().to_owned();
+    Problem::new(
+        cursor.place(word.columns),
+        ProblemKind::UnknownOutcome { found, nearest, allowed },
+    )
 }
 
 fn as_status(cursor: &mut Cursor<'_>) -> Outcome<Option<u16>> {
@@ -230,17 +408,57 @@ fn as_status(cursor: &mut Cursor<'_>) -> Outcome<Option<u16>> {
     }
 }
 
+/// The value of `has location:` where it has captures; what is in quotes is literal.
+fn location<A, F>(cursor: &mut Cursor<'_>, readers: &Readers<'_, A, F>) -> Outcome<Option<Target>> {
+    let Some(read) = readers.capture else { return Ok(None) };
+    let mut ahead = cursor.clone();
+    let is_location = matches!(header_name(&mut ahead)?, (name, true) if name == LOCATION);
+    let value = ahead.take_rest();
+    let has_capture = super::headers::capture_in(&value.text);
+    match has_capture {
+        Some(_) if value.text.starts_with('"') => Ok(None),
+        Some(_) if is_location => {
+            *cursor = ahead;
+            let place = cursor.place(value.columns.clone());
+            read(&value, place).map(Some)
+        }
+        Some(found) => {
+            Err(Problem::new(cursor.place(value.columns), ProblemKind::HeaderCapture { found }))
+        }
+        None => Ok(None),
+    }
+}
+
 fn has(cursor: &mut Cursor<'_>) -> Outcome<Check> {
     let (name, has_value) = header_name(cursor)?;
     let text = |cursor: &mut Cursor<'_>| -> Outcome<Box<str>> {
-        Ok(header_value(cursor)?.to_str().unwrap_or_default().into())
+        let value = header_value(cursor)?;
+        let value = value.to_str().unwrap_or_default();
+        let quoted = value.strip_prefix('"').and_then(|rest| rest.strip_suffix('"'));
+        Ok(quoted.filter(|_| name == LOCATION).unwrap_or(value).into())
     };
     let test = if has_value {
         CheckTest::HasValue(text(cursor)?)
     } else if cursor.take("containing") {
         CheckTest::HasContaining(text(cursor)?)
+    } else if cursor.take("matching") {
+        CheckTest::HasMatching(Box::new(regex(cursor)?))
     } else {
         CheckTest::Has
     };
     Ok(Check { name, test })
+}
+
+/// A regular expression between slashes, up to the end of the line.
+fn regex(cursor: &mut Cursor<'_>) -> Outcome<WholeRegex> {
+    let word = cursor.take_rest();
+    let place = cursor.place(word.columns.clone());
+    let inner = word.text.strip_prefix('/').and_then(|rest| rest.strip_suffix('/'));
+    match inner.filter(|inner| !inner.is_empty()) {
+        Some(inner) => WholeRegex::new(inner).map_err(|kind| Problem::new(place, kind)),
+        None => {
+            Err(cursor
+                .unexpected(word, "a regular expression between slashes, as in `/max-age=.*/`"))
+        }
+    }
 }

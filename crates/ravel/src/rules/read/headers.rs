@@ -1,9 +1,12 @@
 //! Reads `headers` blocks.
 
+use http::{HeaderName, HeaderValue};
+
 use super::{Cursor, Outcome, Reader, Rule, header_field, header_name};
 use crate::language::grammar::{Condition, HeaderLine, OnWhat};
 use crate::language::{LineText, Problem, ProblemKind, Statement};
 use crate::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, MediaRange, Test, TestKind};
+use crate::template;
 
 /// What the answer itself decides.
 const RESERVED: [&str; 6] =
@@ -64,11 +67,11 @@ fn header_op(reader: &Reader<'_>, line: LineText<'_>) -> Outcome<HeaderOp> {
     let kind = cursor.word()?.and_then(|word| HeaderLine::find(&word.text));
     let (op, name) = match kind {
         Some(HeaderLine::Set) => {
-            let (name, value) = header_field(&mut cursor)?;
+            let (name, value) = own_field(&mut cursor)?;
             (HeaderOp::Set(name.clone(), value, line.line), name)
         }
         Some(HeaderLine::Add) => {
-            let (name, value) = header_field(&mut cursor)?;
+            let (name, value) = own_field(&mut cursor)?;
             (HeaderOp::Add(name.clone(), value, line.line), name)
         }
         Some(HeaderLine::Drop) => {
@@ -87,4 +90,23 @@ fn header_op(reader: &Reader<'_>, line: LineText<'_>) -> Outcome<HeaderOp> {
         )),
         false => Ok(op),
     }
+}
+
+/// `NAME: VALUE` as rules write it, whose value is sent as it is.
+fn own_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
+    let place = cursor.here();
+    let (name, value) = header_field(cursor)?;
+    match capture_in(value.to_str().unwrap_or_default()) {
+        Some(found) => Err(Problem::new(place, ProblemKind::HeaderCapture { found })),
+        None => Ok((name, value)),
+    }
+}
+
+/// The first piece of a text that is written as a capture is.
+pub(super) fn capture_in(text: &str) -> Option<String> {
+    text.match_indices('{').find_map(|(at, _)| {
+        let whole = &text[at..=at + text[at..].find('}')?];
+        let inner = whole[1..whole.len() - 1].trim_start_matches(['+', '/']).trim_end_matches('*');
+        template::is_name(inner).then(|| whole.to_owned())
+    })
 }

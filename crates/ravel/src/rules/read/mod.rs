@@ -127,8 +127,7 @@ impl Reader<'_> {
             Some(Keyword::Fallback) => rule::Kind::Fallback,
             Some(Keyword::Missing) => rule::Kind::Missing,
             None => {
-                let nearest = Keyword::nearest(&word.text);
-                let kind = ProblemKind::Keyword { found: word.text.into_owned(), nearest };
+                let kind = not_a_statement(&word.text, &cursor, statement.head.text);
                 return Err(Problem::new(cursor.place(word.columns), kind));
             }
         };
@@ -158,7 +157,7 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// Reads a file that a statement names; its name is sought from the file that is being read.
+    /// Reads a file that a statement names; its name is relative to the file that is being read.
     fn file(&mut self, word: &Word<'_>, place: &Place) -> Outcome<(String, Vec<u8>)> {
         let name = self.file_name(word, place)?;
         match (self.load)(&name) {
@@ -262,6 +261,17 @@ impl Site {
     }
 }
 
+/// What is wrong with a line in the first column whose first word is no keyword.
+fn not_a_statement(word: &str, after: &Cursor<'_>, line: &str) -> ProblemKind {
+    if word.starts_with("//") {
+        return ProblemKind::Comment;
+    }
+    if rule::begins_entry(word) && rule::has_arrow(after) {
+        return ProblemKind::NoKeyword { written: format!("redirect {}", line.trim()) };
+    }
+    ProblemKind::Keyword { found: word.to_owned(), nearest: Keyword::nearest(word) }
+}
+
 /// The place of an error within a word; the whole word where quotes or escapes hide it.
 fn in_word(error: TemplateError, word: &Word<'_>, line: Line) -> Problem {
     let verbatim = word.columns.len() == word.text.len();
@@ -275,7 +285,7 @@ fn in_word(error: TemplateError, word: &Word<'_>, line: Line) -> Problem {
 /// Reads `NAME: VALUE` or `NAME`, the value being the rest of the line.
 fn header_name(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, bool)> {
     let Some(word) = cursor.word()? else {
-        return Err(cursor.expected("the name of a header field"));
+        return Err(cursor.expected("a header name"));
     };
     let (name, has_value) = match word.text.strip_suffix(':') {
         Some(name) => (name, true),
@@ -305,7 +315,7 @@ fn header_value(cursor: &mut Cursor<'_>) -> Outcome<HeaderValue> {
 fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
     match header_name(cursor)? {
         (name, true) => Ok((name, header_value(cursor)?)),
-        (_, false) => Err(cursor.expected("a `:` right behind the name, then the value,")),
+        (_, false) => Err(cursor.expected("`:` and a value right after the name")),
     }
 }
 

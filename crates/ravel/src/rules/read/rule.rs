@@ -60,8 +60,9 @@ impl Reader<'_> {
             self.push(rule);
             return Ok(());
         }
+        let head = cursor.clone();
         let shared = kind.options(&mut cursor, &Options::default())?;
-        cursor.end()?;
+        cursor.end().map_err(|problem| status_first(head).unwrap_or(problem))?;
         let conditions = self.body_conditions(statement, &mut |_, _| Ok(()));
         let conditions = self.conditioned(conditions);
         let mut empty = true;
@@ -124,8 +125,8 @@ impl Reader<'_> {
         let Some(pattern_word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let pattern = self.pattern(&pattern_word, line);
         let target = match kind.has_target() {
-            true if !cursor.take("->") => return Err(cursor.expected("`->` and what it leads to")),
-            true => Some(cursor.word()?.ok_or_else(|| cursor.expected("what it leads to"))?),
+            true if !cursor.take("->") => return Err(no_arrow(cursor, &pattern_word.text)),
+            true => Some(cursor.word()?.ok_or_else(|| cursor.expected("a target"))?),
             false => None,
         };
         let options = kind.options(cursor, shared)?;
@@ -191,7 +192,7 @@ impl Reader<'_> {
 }
 
 impl Kind {
-    /// Reads what stands behind the pattern and the target; what an entry says wins over its group.
+    /// Reads what follows the pattern and the target; what an entry says wins over its group.
     fn options(self, cursor: &mut Cursor<'_>, shared: &Options) -> Outcome<Options> {
         let mut options = shared.clone();
         match self {
@@ -243,15 +244,39 @@ pub(super) fn status(text: &str) -> Option<u16> {
     }
 }
 
-fn begins_entry(text: &str) -> bool {
+pub(super) fn begins_entry(text: &str) -> bool {
     text.starts_with(['/', '{'])
         || text.starts_with("http")
         || text.starts_with("\"/")
         || text.starts_with("\"http")
 }
 
+/// The problem of a rule without its `->`.
+fn no_arrow(cursor: &Cursor<'_>, pattern: &str) -> Problem {
+    match cursor.clone().word() {
+        Ok(Some(target)) => {
+            let written = format!("{pattern} -> {}", target.text);
+            let found = target.text.into_owned();
+            Problem::new(cursor.place(target.columns), ProblemKind::NoArrow { found, written })
+        }
+        _ => cursor.expected("`->` and a target"),
+    }
+}
+
+/// The problem of a redirect whose status comes before its pattern, if that is it.
+fn status_first(mut cursor: Cursor<'_>) -> Option<Problem> {
+    let status = cursor.word().ok()??;
+    let pattern = cursor.word().ok()?.filter(|word| begins_entry(&word.text))?;
+    cursor.take("->");
+    let target = cursor.word().ok()??;
+    let written = format!("redirect {} -> {} {}", pattern.text, target.text, status.text);
+    let place = cursor.place(status.columns);
+    let status = status.text.into_owned();
+    Some(Problem::new(place, ProblemKind::StatusFirst { status, written }))
+}
+
 /// Whether a line that does not begin with a pattern was still meant as a rule.
-fn has_arrow(cursor: &Cursor<'_>) -> bool {
+pub(super) fn has_arrow(cursor: &Cursor<'_>) -> bool {
     let mut ahead = cursor.clone();
     while let Ok(Some(word)) = ahead.word() {
         if word.text == "->" {

@@ -143,7 +143,7 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut SeenSettings) -> Outc
             site.index = word.text.into();
         }
         SiteSetting::Missing => {
-            let word = value(&mut cursor, "the path of the missing page")?;
+            let word = value(&mut cursor, "the path of the 404 page")?;
             let nothing = Pattern::parse("/").expect("this is a pattern");
             let path = Target::parse_path(&word.text, &nothing)
                 .map_err(|error| super::in_word(error, &word, line.line))?;
@@ -171,6 +171,21 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut SeenSettings) -> Outc
     cursor.end()
 }
 
+/// What is wrong with a word that is not a setting.
+fn not_a_setting(found: String, value: &str, forms: &'static [Form]) -> ProblemKind {
+    let nearest = nearest(&found, forms.iter().map(Form::word));
+    let has_pages = forms.iter().any(|form| form.word() == "pages");
+    let about_pages =
+        |text: &str| ["slash", "html", "extension", "clean"].iter().any(|part| text.contains(part));
+    if nearest.is_none() && has_pages && (about_pages(&found) || about_pages(value)) {
+        return ProblemKind::PagesSetting { found };
+    }
+    if found == "proof" && !has_pages {
+        return ProblemKind::Renamed { found, name: "verification".to_owned() };
+    }
+    ProblemKind::Setting { found, nearest, allowed: listed(forms) }
+}
+
 /// The settings that were given, with their lines.
 #[derive(Debug, Default)]
 pub(super) struct SeenSettings(Vec<(&'static str, u32)>);
@@ -187,12 +202,7 @@ impl SeenSettings {
         let place = cursor.place(word.columns);
         let known = find(&word.text).zip(forms.iter().find(|form| form.word() == word.text));
         let Some((setting, form)) = known else {
-            let nearest = nearest(&word.text, forms.iter().map(Form::word));
-            let kind = ProblemKind::Setting {
-                found: word.text.into_owned(),
-                nearest,
-                allowed: listed(forms),
-            };
+            let kind = not_a_setting(word.text.into_owned(), cursor.rest(), forms);
             return Err(Problem::new(place, kind));
         };
         if let Some(&(name, first)) = self.0.iter().find(|(other, _)| *other == form.word()) {

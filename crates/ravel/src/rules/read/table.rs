@@ -17,13 +17,32 @@ struct Columns {
 }
 
 impl Reader<'_> {
-    /// Reads the rules of a table (RFC 4180); they stand where its line stands.
+    /// Reads the rules of a table; they stand where its line stands.
     pub(super) fn table(
         &mut self,
         kind: Kind,
         cursor: &mut Cursor<'_>,
         shared: &Options,
         conditions: &ConditionSet,
+    ) -> Outcome<()> {
+        let mut columns: Option<(Columns, usize)> = None;
+        self.each_record(cursor, &mut |reader, record, line| match &columns {
+            None => {
+                columns = Some((header(record, kind, line)?, record.len()));
+                Ok(())
+            }
+            Some((columns, wanted)) => {
+                reader.row(kind, (columns, *wanted), record, line, shared, conditions)
+            }
+        })
+    }
+
+    /// Reads the records of the CSV file (RFC 4180) that comes next on a line, the header first. A
+    /// header that is wrong ends it.
+    pub(super) fn each_record(
+        &mut self,
+        cursor: &mut Cursor<'_>,
+        each: &mut dyn FnMut(&mut Self, &ByteRecord, Line) -> Outcome<()>,
     ) -> Outcome<()> {
         let word = cursor.word()?.ok_or_else(|| cursor.expected("the name of a CSV file"))?;
         let place = cursor.place(word.columns.clone());
@@ -34,50 +53,32 @@ impl Reader<'_> {
         let mut reader =
             ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&*bytes);
         let mut record = ByteRecord::new();
-        let mut columns: Option<(Columns, usize)> = None;
+        let mut is_header = true;
         loop {
             match reader.read_byte_record(&mut record) {
                 Ok(true) => {}
                 Ok(false) => break,
                 Err(error) => {
-                    return Err(Problem::new(
-                        place,
-                        ProblemKind::Unreadable { name, why: error.to_string() },
-                    ));
+                    let kind = ProblemKind::Unreadable { name, why: error.to_string() };
+                    return Err(Problem::new(place, kind));
                 }
             }
-            let line = Line::new(
-                source,
-                record.position().map_or(1, |position| line_of(&bytes, position)),
-            );
-            let read = match &columns {
-                None => {
-                    header(&record, kind, line).map(|header| columns = Some((header, record.len())))
-                }
-                Some((columns, wanted)) => {
-                    self.row(kind, (columns, *wanted), &record, line, shared, conditions, &name)
-                }
-            };
-            if let Err(problem) = read {
+            let number = record.position().map_or(1, |position| line_of(&bytes, position));
+            if let Err(problem) = each(self, &record, Line::new(source, number)) {
                 self.problems.push(problem);
-                if columns.is_none() {
+                if is_header {
                     return Ok(());
                 }
             }
+            is_header = false;
         }
-        match columns {
-            Some(_) => Ok(()),
-            None => Err(Problem::new(
-                Line::new(source, 1).at(0..0),
-                ProblemKind::NoColumn { column: "old" },
-            )),
+        match is_header {
+            false => Ok(()),
+            // Nothing has a column.
+            true => each(self, &ByteRecord::new(), Line::new(source, 1)),
         }
     }
 
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "a row is read with all that its group and its table say"
-    )]
     fn row(
         &mut self,
         kind: Kind,
@@ -86,7 +87,6 @@ impl Reader<'_> {
         line: Line,
         shared: &Options,
         conditions: &ConditionSet,
-        name: &str,
     ) -> Outcome<()> {
         let problem = |kind| Problem::new(line.at(0..0), kind);
         if record.len() != wanted {
@@ -94,7 +94,10 @@ impl Reader<'_> {
         }
         let text = |column: usize| match std::str::from_utf8(&record[column]) {
             Ok(text) => Ok(Word { text: Cow::Borrowed(text.trim()), columns: 0..0 }),
-            Err(_) => Err(problem(ProblemKind::NotUtf8 { name: name.to_owned() })),
+            Err(_) => {
+                let name = self.sources[usize::from(line.source)].to_string();
+                Err(problem(ProblemKind::NotUtf8 { name }))
+            }
         };
         let old = text(columns.old)?;
         let new = columns.new.map(text).transpose()?;
@@ -127,13 +130,28 @@ fn line_of(bytes: &[u8], position: &Position) -> u32 {
 }
 
 fn header(record: &ByteRecord, kind: Kind, line: Line) -> Outcome<Columns> {
-    let find = |name: &str| record.iter().position(|field| field.trim_ascii() == name.as_bytes());
-    let needed = |column| {
-        let missing = || Problem::new(line.at(0..0), ProblemKind::NoColumn { column });
-        find(column).ok_or_else(missing)
-    };
-    let old = needed("old")?;
-    let new = if kind.has_target() { Some(needed("new")?) } else { None };
-    let status = if kind == Kind::Redirect { find("status") } else { None };
+    let old = column(record, "old", line)?;
+    let new = kind.has_target().then(|| column(record, "new", line)).transpose()?;
+    let status = if kind == Kind::Redirect { find_column(record, "status") } else { None };
     Ok(Columns { old, new, status })
+}
+
+/// A column of a header by its name.
+pub(super) fn find_column(header: &ByteRecord, name: &str) -> Option<usize> {
+    header.iter().position(|field| field.trim_ascii() == name.as_bytes())
+}
+
+/// A column that must be there.
+pub(super) fn column(header: &ByteRecord, name: &'static str, line: Line) -> Outcome<usize> {
+    find_column(header, name).ok_or_else(|| {
+        let names: Vec<_> = header.iter().map(String::from_utf8_lossy).collect();
+        let found = [(';', "semicolons"), ('\t', "tabs"), ('|', "`|`")]
+            .into_iter()
+            .find(|(separator, _)| names.len() == 1 && names[0].contains(*separator));
+        let kind = match found {
+            Some((_, found)) => ProblemKind::Separator { found },
+            None => ProblemKind::NoColumn { column: name, header: names.join(",") },
+        };
+        Problem::new(line.at(0..0), kind)
+    })
 }

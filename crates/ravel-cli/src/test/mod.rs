@@ -1,5 +1,8 @@
-//! `ravel test`: the expectations of the rules file, held against the rules or against a running
+//! `ravel test`: the expectations of the rules file, held against the rules or against the live
 //! site.
+
+mod coverage;
+mod junit;
 
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -8,83 +11,112 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use indicatif::{ProgressBar, ProgressDrawTarget};
-use quick_junit::{NonSuccessKind, Report as Junit, TestCase, TestCaseStatus, TestSuite};
-use ravel::expect::Failure as Mismatch;
 use ravel::serial::Data;
-use ravel_check::verify_all;
+use ravel_check::{RuleCoverage, verify_all};
 use ravel_serve::{ConnectOptions, LiveVerdict, Visitor};
 use serde::Serialize;
 
-use crate::load::{LoadedSite, write_or_say};
+use crate::load::LoadedSite;
+use crate::report::{Form, Reports, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
-    /// Ask the running site instead of the rules
+    /// Ask the live site instead of the rules
     #[arg(long)]
     live: bool,
-    /// Send every name to this place, as before the DNS is switched
+    /// Connect to this place for every host, as before the DNS changes
     #[arg(long, value_name = "HOST:PORT", requires = "live")]
     connect: Option<String>,
-    /// The same for plain HTTP, where that is another port
+    /// Connect to this place for plain HTTP, if its port is another
     #[arg(long, value_name = "HOST:PORT", requires = "live")]
     connect_http: Option<String>,
-    /// Trust this certificate authority, too (PEM)
+    /// Also trust this certificate authority (PEM)
     #[arg(long, value_name = "FILE", requires = "live")]
     authority: Option<PathBuf>,
-    /// Wait so long for an answer, in seconds
+    /// How long to wait for an answer, in seconds
     #[arg(long, value_name = "SECONDS", requires = "live", default_value_t = 15)]
     timeout: u64,
-    /// Write what came of each expectation as JUnit XML
-    #[arg(long, value_name = "FILE")]
-    junit: Option<PathBuf>,
-    /// Print data for programs
+    /// Show also which rules no expectation exercises, and which could be changed without one
+    /// failing
+    #[arg(long, conflicts_with = "live")]
+    coverage: bool,
+    /// Exit with 1 also for rules that are uncovered, or for changes that are unnoticed
+    #[arg(long, value_name = "LIST", value_delimiter = ',', requires = "coverage")]
+    fail_on: Vec<FailOn>,
+    /// Output JSON
     #[arg(long)]
-    json: bool,
+    pub(crate) json: bool,
+    #[command(flatten)]
+    reports: Reports,
 }
+
+/// What `--fail-on` can name.
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum FailOn {
+    /// A rule that no expectation exercises
+    Uncovered,
+    /// A rule that could be changed without an expectation failing
+    Unnoticed,
+}
+
+/// The forms of reports that it writes.
+const FORMS: &[Form] = &[("xml", "JUnit")];
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let (loaded, outcomes) = match arguments.live {
-        false => {
-            let loaded = LoadedSite::read(rules)?;
-            let outcomes = of_rules(&loaded);
-            (loaded, outcomes)
+    let reports = arguments.reports.of_forms(FORMS)?;
+    let loaded = match LoadedSite::read(rules) {
+        Err(Failure::Rules(problems, texts)) => {
+            write_all(&reports, |_| junit::of_unreadable(rules, &problems))?;
+            return Err(Failure::Rules(problems, texts));
         }
-        true => {
-            let runtime = tokio::runtime::Runtime::new()?;
-            runtime.block_on(of_site(rules, arguments))?
-        }
+        loaded => loaded?,
+    };
+    let all = loaded.rules().expectations().len() + loaded.rules().every_expectations().len();
+    if all == 0 {
+        let file = &loaded.rules().sources()[0];
+        let message =
+            format!("{file} has no expectation; add one, as in `expect / serves /index.html`");
+        return Err(Failure::Message(message));
+    }
+    let outcomes = match arguments.live {
+        false => verify_all(loaded.edge()).into_iter().map(LiveVerdict::from).collect(),
+        true => tokio::runtime::Runtime::new()?.block_on(of_site(&loaded, all, arguments))?,
     };
     let failed = outcomes.iter().filter(|outcome| !outcome.verdict().holds()).count();
-    if let Some(path) = &arguments.junit {
-        let text = junit(&loaded, &outcomes, arguments.live).to_string();
-        let text =
-            text.map_err(|error| Failure::Message(format!("JUnit XML cannot be made: {error}")))?;
-        write_or_say(path, text.as_bytes())?;
-    }
+    write_all(&reports, |_| junit::of(&loaded, &outcomes, arguments.live))?;
+    let coverage = arguments.coverage.then(|| ravel_check::coverage(loaded.edge()));
     match arguments.json {
-        true => print_json(&loaded, &outcomes, failed, out)?,
-        false => print(&loaded, &outcomes, failed, arguments.live, out)?,
+        true => print_json(&loaded, &outcomes, failed, coverage.as_deref(), out)?,
+        false => {
+            print(&loaded, &outcomes, failed, arguments.live, out)?;
+            if let Some(coverage) = &coverage {
+                coverage::print(&loaded, coverage, out)?;
+            }
+        }
     }
-    Ok(if failed == 0 { ExitStatus::Well } else { ExitStatus::Found })
+    let is_missed = |rule: &RuleCoverage| {
+        arguments.fail_on.iter().any(|on| match on {
+            FailOn::Uncovered => coverage::is_uncovered(rule),
+            FailOn::Unnoticed => !rule.unnoticed().is_empty(),
+        })
+    };
+    let missed = coverage.iter().flatten().any(is_missed);
+    Ok(if failed == 0 && !missed { ExitStatus::Well } else { ExitStatus::Found })
 }
 
-fn of_rules(loaded: &LoadedSite) -> Vec<LiveVerdict> {
-    verify_all(loaded.edge()).into_iter().map(LiveVerdict::from).collect()
-}
-
-/// Asks the running site; a terminal shows how far it is.
+/// Asks the live site; a terminal shows how far it is.
 async fn of_site(
-    rules: &Path,
+    loaded: &LoadedSite,
+    all: usize,
     arguments: &Arguments,
-) -> Result<(LoadedSite, Vec<LiveVerdict>), Failure> {
-    let loaded = LoadedSite::read(rules)?;
+) -> Result<Vec<LiveVerdict>, Failure> {
     let authority = match &arguments.authority {
         Some(path) => {
             let bytes = std::fs::read(path);
             Some(bytes.map_err(|error| {
-                Failure::Message(format!("`{}` cannot be read: {error}", path.display()))
+                Failure::Message(format!("cannot read `{}`: {error}", path.display()))
             })?)
         }
         None => None,
@@ -101,7 +133,6 @@ async fn of_site(
     };
     let visitor = Visitor::new(Arc::clone(loaded.shared()), reach).map_err(wrong)?;
     visitor.find().await.map_err(Failure::Message)?;
-    let all = loaded.rules().expectations().len() + loaded.rules().every_expectations().len();
     let shown = if io::stderr().is_terminal() {
         ProgressDrawTarget::stderr()
     } else {
@@ -115,7 +146,7 @@ async fn of_site(
         outcomes.push(verdict);
     }
     bar.finish_and_clear();
-    Ok((loaded, outcomes))
+    Ok(outcomes)
 }
 
 fn print(
@@ -128,15 +159,8 @@ fn print(
     let skipped: Vec<&LiveVerdict> =
         outcomes.iter().filter(|outcome| outcome.not_asked().is_some()).collect();
     let all = outcomes.len() - skipped.len();
-    if outcomes.is_empty() {
-        return writeln!(
-            out,
-            "{} states no expectation; add one with `expect`",
-            loaded.rules().sources()[0]
-        );
-    }
     let expectations = count(all, "expectation", "expectations");
-    let site = if live { " on the running site" } else { "" };
+    let site = if live { " on the live site" } else { "" };
     if failed == 0 {
         let hold = if all == 1 { "holds" } else { "hold" };
         writeln!(out, "{}", in_style(GOOD, format_args!("{expectations} {hold}{site}")))?;
@@ -197,62 +221,29 @@ fn print(
     Ok(())
 }
 
-fn junit(loaded: &LoadedSite, outcomes: &[LiveVerdict], live: bool) -> Junit {
-    let mut suite =
-        TestSuite::new(if live { "expectations of the running site" } else { "expectations" });
-    for outcome in outcomes {
-        let status = if let Some(why) = outcome.not_asked() {
-            let mut status = TestCaseStatus::skipped();
-            status.set_message(why);
-            status
-        } else if outcome.verdict().holds() {
-            TestCaseStatus::success()
-        } else {
-            let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-            let part = |failure: &Mismatch| {
-                format!("expected {}\ngot      {}", failure.expected(), failure.got())
-            };
-            let mut text =
-                outcome.verdict().failures().iter().map(part).collect::<Vec<_>>().join("\n");
-            if let Some((says, why)) = outcome.rules() {
-                text.push_str(&format!("\nrules    {says}; {why}"));
-            }
-            status
-                .set_message(format!(
-                    "{} at {}",
-                    outcome.verdict().asked(),
-                    loaded.name(outcome.verdict().line())
-                ))
-                .set_description(text);
-            status
-        };
-        let mut case = TestCase::new(
-            format!("{} {}", loaded.name(outcome.verdict().line()), outcome.verdict().asked()),
-            status,
-        );
-        case.set_classname(loaded.source(outcome.verdict().line()));
-        suite.add_test_case(case);
-    }
-    let mut report = Junit::new("ravel test");
-    report.add_test_suite(suite);
-    report
-}
-
 #[derive(Serialize)]
 struct Report<'a> {
     expectations: usize,
     failed: usize,
     verdicts: Data<'a, [LiveVerdict]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    coverage: Option<Data<'a, [RuleCoverage]>>,
 }
 
 fn print_json(
     loaded: &LoadedSite,
     outcomes: &[LiveVerdict],
     failed: usize,
+    coverage: Option<&[RuleCoverage]>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let report =
-        Report { expectations: outcomes.len(), failed, verdicts: loaded.rules().data(outcomes) };
+    let rules = loaded.rules();
+    let report = Report {
+        expectations: outcomes.len(),
+        failed,
+        verdicts: rules.data(outcomes),
+        coverage: coverage.map(|coverage| rules.data(coverage)),
+    };
     serde_json::to_writer_pretty(&mut *out, &report)?;
     writeln!(out)
 }

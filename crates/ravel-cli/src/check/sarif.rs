@@ -1,24 +1,28 @@
 //! Findings as SARIF 2.1.0 (OASIS), which code hosts and editors read.
 
-use ravel::finding::Finding;
-use ravel::rules::{Code, Severity};
+use ravel::rules::Code;
 use serde_json::{Value, json};
 
-use crate::load::LoadedSite;
+use super::reports::{Entry, UNREADABLE_RULES};
 
 /// The findings of one run.
-pub(crate) fn of(loaded: &LoadedSite, findings: &[Finding]) -> String {
-    let rules: Vec<Value> = Code::ALL
+pub(super) fn of(entries: &[Entry]) -> String {
+    let mut rules: Vec<Value> = Code::ALL
         .iter()
         .map(|code| {
             json!({
                 "id": code.name(),
-                "defaultConfiguration": { "level": level(*code) },
+                "defaultConfiguration": { "level": code.severity().as_str() },
                 "help": { "text": format!("`ravel check --why {code}` explains this finding.") },
             })
         })
         .collect();
-    let results: Vec<Value> = findings.iter().map(|finding| result(loaded, finding)).collect();
+    rules.push(json!({
+        "id": UNREADABLE_RULES,
+        "defaultConfiguration": { "level": "error" },
+        "help": { "text": "The rules cannot be used until they can be read." },
+    }));
+    let results: Vec<Value> = entries.iter().map(result).collect();
     let log = json!({
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
@@ -31,36 +35,34 @@ pub(crate) fn of(loaded: &LoadedSite, findings: &[Finding]) -> String {
     format!("{log:#}\n")
 }
 
-fn result(loaded: &LoadedSite, finding: &Finding) -> Value {
-    let mut text = finding.what().to_owned();
-    if let Some(visitor) = finding.visitor() {
-        text.push_str(&format!("\nVisitors: {visitor}"));
+fn result(entry: &Entry) -> Value {
+    let mut text = entry.message.clone();
+    for (label, more) in [("note", &entry.note), ("help", &entry.help)] {
+        if let Some(more) = more {
+            text.push_str(&format!("\n{label}: {more}"));
+        }
     }
-    if let Some(instead) = finding.instead() {
-        text.push_str(&format!("\nInstead: {instead}"));
-    }
-    let mut location =
-        json!({ "artifactLocation": { "uri": uri(&finding.place().file(loaded.rules())) } });
-    if let Some(line) = finding.place().number() {
+    let mut location = json!({ "artifactLocation": { "uri": uri(&entry.path) } });
+    if let Some(line) = entry.line {
         location["region"] = json!({ "startLine": line });
     }
     let others: Vec<Value> = (1..)
-        .zip(finding.lines())
-        .map(|(id, line)| {
+        .zip(&entry.related)
+        .map(|(id, (path, line))| {
             json!({
                 "id": id,
                 "physicalLocation": {
-                    "artifactLocation": { "uri": uri(loaded.source(*line)) },
-                    "region": { "startLine": line.number() },
+                    "artifactLocation": { "uri": uri(path) },
+                    "region": { "startLine": line },
                 },
             })
         })
         .collect();
-    let index = Code::ALL.iter().position(|code| *code == finding.code()).unwrap_or(0);
+    let index = Code::ALL.iter().position(|code| code.name() == entry.name);
     let mut result = json!({
-        "ruleId": finding.code().name(),
-        "ruleIndex": index,
-        "level": level(finding.code()),
+        "ruleId": entry.name,
+        "ruleIndex": index.unwrap_or(Code::ALL.len()),
+        "level": entry.severity,
         "message": { "text": text },
         "locations": [{ "physicalLocation": location }],
     });
@@ -68,13 +70,6 @@ fn result(loaded: &LoadedSite, finding: &Finding) -> Value {
         result["relatedLocations"] = Value::Array(others);
     }
     result
-}
-
-fn level(code: Code) -> &'static str {
-    match code.severity() {
-        Severity::Problem => "error",
-        Severity::Advice => "note",
-    }
 }
 
 /// A relative path as a URI reference (RFC 3986).

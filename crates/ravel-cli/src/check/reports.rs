@@ -1,0 +1,119 @@
+//! The findings as files: SARIF, CSV, Markdown.
+
+use std::path::Path;
+
+use ravel::finding::Finding;
+use ravel::language::Problems;
+
+use super::sarif;
+use crate::load::{LoadedSite, from_here};
+
+/// A finding, or an error of the rules, as reports have it.
+pub(super) struct Entry {
+    pub(super) name: &'static str,
+    pub(super) severity: &'static str,
+    /// From the current folder.
+    pub(super) path: String,
+    pub(super) line: Option<u32>,
+    pub(super) message: String,
+    pub(super) note: Option<String>,
+    pub(super) help: Option<String>,
+    /// Other lines that have to do with it.
+    pub(super) related: Vec<(String, u32)>,
+}
+
+/// What rules that cannot be read are named in reports.
+pub(super) const UNREADABLE_RULES: &str = "unreadable-rules";
+
+pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> String {
+    let entry = |finding: &&Finding| Entry {
+        name: finding.code().name(),
+        severity: finding.code().severity().as_str(),
+        path: loaded.path_here(&finding.place().file(loaded.rules())),
+        line: finding.place().number(),
+        message: finding.message().to_owned(),
+        note: finding.note().map(str::to_owned),
+        help: finding.help().map(str::to_owned),
+        related: finding
+            .lines()
+            .iter()
+            .map(|line| (loaded.path_here(loaded.source(*line)), line.number()))
+            .collect(),
+    };
+    written(form, &findings.iter().map(entry).collect::<Vec<_>>())
+}
+
+/// The errors of rules that cannot be read.
+pub(super) fn of_unreadable(form: &str, rules: &Path, problems: &Problems) -> String {
+    let folder = rules.parent().unwrap_or(Path::new(""));
+    let entries: Vec<Entry> = problems
+        .iter()
+        .map(|problem| Entry {
+            name: UNREADABLE_RULES,
+            severity: "error",
+            path: from_here(folder, problems.source(problem.place())),
+            line: Some(problem.place().line().number().max(1)),
+            message: problem.kind().to_string(),
+            note: None,
+            help: Some(problem.kind().remedy()),
+            related: Vec::new(),
+        })
+        .collect();
+    written(form, &entries)
+}
+
+fn written(form: &str, entries: &[Entry]) -> String {
+    match form {
+        "csv" => csv(entries),
+        "md" => markdown(entries),
+        _ => sarif::of(entries),
+    }
+}
+
+fn csv(entries: &[Entry]) -> String {
+    let mut out = csv::Writer::from_writer(Vec::new());
+    let head = ["severity", "name", "file", "line", "message", "note", "help"];
+    // Writing to memory does not fail.
+    let _ = out.write_record(head);
+    for entry in entries {
+        let line = entry.line.map(|line| line.to_string()).unwrap_or_default();
+        let (note, help) = (entry.note.as_deref(), entry.help.as_deref());
+        let _ = out.write_record([
+            entry.severity,
+            entry.name,
+            &entry.path,
+            &line,
+            &entry.message,
+            note.unwrap_or_default(),
+            help.unwrap_or_default(),
+        ]);
+    }
+    String::from_utf8(out.into_inner().unwrap_or_default()).unwrap_or_default()
+}
+
+fn markdown(entries: &[Entry]) -> String {
+    let escaped = |text: &str| text.replace('|', "\\|").replace('\n', " ");
+    let mut out = String::from("# Findings\n\n");
+    if entries.is_empty() {
+        out.push_str("None.\n");
+        return out;
+    }
+    out.push_str(
+        "| severity | finding | place | message | help |\n| --- | --- | --- | --- | --- |\n",
+    );
+    for entry in entries {
+        let place = match entry.line {
+            Some(line) => format!("{}:{line}", entry.path),
+            None => entry.path.clone(),
+        };
+        out.push_str(&format!(
+            "| {} | {} | {} | {} | {} |\n",
+            entry.severity,
+            entry.name,
+            escaped(&place),
+            escaped(&entry.message),
+            escaped(entry.help.as_deref().unwrap_or_default())
+        ));
+    }
+    out
+}

@@ -1,0 +1,81 @@
+//! The one look of errors of the rules and of findings: what is wrong, the line, what visitors get,
+//! what to write.
+
+use std::ops::Range;
+
+use annotate_snippets::{AnnotationKind, Element, Group, Level, Origin, Renderer, Snippet};
+use ravel::rules::Severity;
+
+/// Something wrong, to be shown.
+pub(crate) struct Diagnostic<'a> {
+    pub(crate) severity: Severity,
+    /// The name that `accept` and `--why` know it by.
+    pub(crate) name: Option<&'a str>,
+    pub(crate) message: String,
+    pub(crate) place: Place<'a>,
+    pub(crate) notes: Vec<String>,
+    pub(crate) help: Option<String>,
+}
+
+/// Where it is.
+pub(crate) enum Place<'a> {
+    File(String),
+    Line { path: String, number: u32, line: &'a str, marked: Range<usize> },
+}
+
+impl Diagnostic<'_> {
+    /// As lines of at most `width` columns, without the last line feed.
+    pub(crate) fn render(&self, width: usize) -> String {
+        let level = match self.severity {
+            Severity::Error => Level::ERROR,
+            Severity::Warning => Level::WARNING,
+            Severity::Note => Level::NOTE,
+        };
+        let label = self.severity.as_str().len() + self.name.map_or(0, |name| name.len() + 2);
+        let wrapped = |text: &str, indent: usize| {
+            textwrap::wrap(text, width.saturating_sub(indent + 2).max(40)).join("\n")
+        };
+        let title = level.primary_title(wrapped(&self.message, label));
+        let title = match self.name {
+            Some(name) => title.id(name),
+            None => title,
+        };
+        let (place, gutter): (Element<'_>, usize) = match &self.place {
+            Place::File(path) => (Origin::path(path.as_str()).into(), 0),
+            Place::Line { path, number, line, marked } => {
+                let snippet = Snippet::source(*line)
+                    .line_start(*number as usize)
+                    .path(path.as_str())
+                    .annotation(AnnotationKind::Primary.span(marked.clone()));
+                (snippet.into(), number.to_string().len())
+            }
+        };
+        let notes = self.notes.iter().map(|note| Level::NOTE.message(wrapped(note, gutter + 9)));
+        let help = self.help.iter().map(|help| Level::HELP.message(wrapped(help, gutter + 9)));
+        let report: &[Group<'_>] = &[title.element(place).elements(notes).elements(help)];
+        Renderer::styled().term_width(width).render(report)
+    }
+}
+
+/// A line with its comment left out of the mark, so that what is marked is what is wrong.
+pub(crate) fn whole_line(line: &str, comment: char) -> Range<usize> {
+    let line = line.trim_end();
+    let start = line.len() - line.trim_start().len();
+    let comment = [' ', comment].iter().collect::<String>();
+    let end = line.find(&comment).map_or(line.len(), |at| line[..at].trim_end().len());
+    start..end.max(start)
+}
+
+/// A line of a text, from 1, without its end.
+pub(crate) fn line_of(text: &str, number: u32) -> &str {
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end()
+}
+
+/// The columns of the terminal, 100 where there is none.
+pub(crate) fn width() -> usize {
+    match terminal_size::terminal_size() {
+        Some((terminal_size::Width(columns), _)) => usize::from(columns).clamp(40, 120),
+        None => 100,
+    }
+}
