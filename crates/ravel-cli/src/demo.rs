@@ -53,7 +53,7 @@ const WALK: &[(&str, &[&str])] = &[
         &["test"],
     ),
     (
-        "The zone as it was found: what is there, what is needed, what is wrong; and what a switch would have looked like.",
+        "The zone as it was found: what is there, what is needed, what is wrong; and what a cut-over would have looked like.",
         &["domain", "plan", "2027-03-01T06:00:00Z", "--zone", "dns/before.zone"],
     ),
     (

@@ -72,10 +72,9 @@ pub(crate) fn line_of(text: &str, number: u32) -> &str {
     text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end()
 }
 
-/// The columns of the terminal, 100 where there is none.
+/// The columns of the terminal; where there is none, those of `COLUMNS`, or 100.
 pub(crate) fn width() -> usize {
-    match terminal_size::terminal_size() {
-        Some((terminal_size::Width(columns), _)) => usize::from(columns).clamp(40, 120),
-        None => 100,
-    }
+    let terminal = terminal_size::terminal_size().map(|(columns, _)| usize::from(columns.0));
+    let named = || std::env::var("COLUMNS").ok()?.parse().ok();
+    terminal.or_else(named).unwrap_or(100).clamp(40, 160)
 }

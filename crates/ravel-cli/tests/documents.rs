@@ -47,6 +47,7 @@ fn typed_in_shell(folder: &Path, typed: &str) -> String {
     let output = Command::new("sh")
         .args(["-c", &format!("{typed} 2>&1")])
         .env("PATH", path)
+        .env_remove("COLUMNS")
         .current_dir(folder)
         .output()
         .unwrap();
@@ -172,13 +173,12 @@ fn shown_rules_can_be_read() {
                     "site https://harbour.example/\n  languages en, de\n  alias www.harbour.example\n{block}"
                 ),
             };
-            let load = |_: &str| Ok::<_, String>(b"old,new\n/a,/b\n".to_vec());
             let load = |path: &str| {
-                if path.ends_with(".csv") {
-                    load(path)
-                } else {
-                    Ok(b"redirect /q/1 -> /a\n".to_vec())
-                }
+                Ok::<_, String>(match path {
+                    "old-urls.csv" => b"url\n/a\n".to_vec(),
+                    path if path.ends_with(".csv") => b"old,new\n/a,/b\n".to_vec(),
+                    _ => b"redirect /q/1 -> /a\n".to_vec(),
+                })
             };
             if let Err(problems) = ravel::Rules::parse_with(&rules, load) {
                 panic!("{name}:\n{rules}\n{problems}");

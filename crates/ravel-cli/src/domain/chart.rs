@@ -24,7 +24,7 @@ pub(super) fn print(
     timeline(at_once, out)?;
     writeln!(
         out,
-        "\n{}  step by step, with the switch at the same moment\n",
+        "\n{}  step by step, with the cut-over at the same moment\n",
         in_style(STRONG, "in order")
     )?;
     steps(in_order, out)?;
@@ -34,7 +34,7 @@ pub(super) fn print(
     {
         let earliest = now.plus(in_order.moment().since(first.at()));
         let text = format!(
-            "the first step should have been at {}; begun now, the switch can be at {}",
+            "the first step should have been at {}; begun now, the cut-over can be at {}",
             first.at(),
             earliest
         );

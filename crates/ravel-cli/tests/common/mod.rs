@@ -44,7 +44,7 @@ pub(crate) fn folder(files: &[(&str, &str)]) -> TempDir {
 
 pub(crate) fn ravel(folder: &Path) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_ravel"));
-    command.current_dir(folder).env_remove("CLICOLOR_FORCE");
+    command.current_dir(folder).env_remove("CLICOLOR_FORCE").env_remove("COLUMNS");
     command
 }
 
