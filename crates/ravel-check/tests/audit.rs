@@ -44,6 +44,25 @@ fn rules_have_these_findings_and_no_others() {
         ("headers /b{/x*} type image/png\n  set x-a: 1\n", &["6 unused-headers"]),
         ("headers {/x*} on all type text/plain\n  set x-a: 1\n", &[]),
         ("headers {/x*} type font/woff2\n  set x-a: 1\n", &["6 unused-headers"]),
+        // What redirects leave over is 404; canonical redirects are redirects.
+        (
+            "headers /old/{x} on missing\n  set x-a: 1\nredirect /old/a -> /a\n",
+            &["8 missing-slash-variant"],
+        ),
+        ("headers /a.html on redirects\n  set x-a: 1\n", &[]),
+        ("headers /a on redirects\n  set x-a: 1\n", &[]),
+        // What only some visitors miss, and the 404 page, are not hidden.
+        ("redirect / -> /a\n  when not cookie s\n", &[]),
+        ("gone /404\n", &[]),
+        (
+            "rewrite /{x} -> /b/\n  where x is not one of b\n  accept unused-capture \"-\"\n",
+            &["6 shadowed-file"],
+        ),
+        // Immutable files beside an app that answers everything.
+        (
+            "headers /app/{+file}\n  set cache-control: max-age=31536000\nfallback /app{/x*} -> /app/\n",
+            &["6 html-cached", "7 fallback-cached"],
+        ),
         // Order, queries, conditions, hosts. Of `?id=x&id=1` the first value is no number, and some
         // value is 1.
         ("redirect /x.html -> /a\nredirect /{y}.html -> /b/\n", &["7 unused-capture"]),
@@ -305,4 +324,37 @@ fn names_of_findings_are_read_back() {
     for code in Code::ALL {
         assert_eq!(code.to_string().parse::<Code>(), Ok(*code));
     }
+}
+
+/// A page is an app only while nothing is rendered in it, and what is advised for it is no mistake.
+#[test]
+fn apps_and_rendered_pages() {
+    let page = |mount: &str| {
+        format!("<div id=\"app\">{mount}</div><script src=\"/assets/main.js\"></script>")
+    };
+    let codes = |rules: &str, text: &str| {
+        let folder = [("index.html", text), ("404.html", ""), ("assets/main.js", "")];
+        shown(report(&format!("{HEAD}{rules}"), &folder).findings())
+    };
+    let advised = "fallback {/step*} -> /\n  accept catch-all-fallback \"the app answers every URL\"\n\
+                   headers /assets/{+file}\n  set cache-control: public, max-age=31536000, immutable\n";
+    assert_eq!(codes("", &page(" \n")), ["index.html app-without-fallback"]);
+    assert_eq!(codes("", &page("<!-- here --> ")), ["index.html app-without-fallback"]);
+    assert_eq!(codes("", &page("<h1>Harbour</h1>")), [""; 0]);
+    assert_eq!(codes("", &page("Harbour")), [""; 0]);
+    assert_eq!(codes(advised, &page("")), [""; 0]);
+}
+
+/// A build that links pages by their files has one finding.
+#[test]
+fn links_with_endings_have_one_cause() {
+    let pages: Vec<String> = (0..30).map(|page| format!("page-{page}.html")).collect();
+    let links: String = pages.iter().map(|page| format!("<a href=\"/{page}\">x</a>\n")).collect();
+    let mut folder = vec![("index.html", links.as_str()), ("404.html", "")];
+    folder.extend(pages.iter().map(|page| (page.as_str(), "")));
+    let report = report(HEAD, &folder);
+    assert_eq!(shown(report.findings()), ["index.html:1 link-redirects"]);
+    assert!(report.findings()[0].help().unwrap().contains("pages exact"));
+    let exact = format!("{HEAD}  pages exact\n");
+    assert!(self::report(&exact, &folder).findings().is_empty());
 }

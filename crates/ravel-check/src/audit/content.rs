@@ -91,6 +91,8 @@ fn html(text: &str) -> Content {
     emitter.naively_switch_states(true);
     let mut content = Content::default();
     let (mut scripts, mut mount) = (false, false);
+    // A mount element that has content was rendered already.
+    let mut open_mount = false;
     let mut in_style = false;
     for token in Tokenizer::new_with_emitter(text, emitter) {
         match token {
@@ -99,8 +101,12 @@ fn html(text: &str) -> Content {
                 tag_references(&tag, &mut content);
                 scripts |= *tag.name == b"script" && attribute(&tag, "src").is_some();
                 let id = attribute(&tag, "id").map(|(id, _)| id);
-                mount |= *tag.name == b"div"
+                open_mount = *tag.name == b"div"
                     && id.as_deref().is_some_and(|id| matches!(id, "app" | "root"));
+            }
+            Ok(Token::EndTag(_)) if open_mount => (mount, open_mount) = (true, false),
+            Ok(Token::String(text)) if open_mount => {
+                open_mount = text.value.trim_ascii().is_empty();
             }
             Ok(Token::String(style)) if in_style => {
                 let css_text = String::from_utf8_lossy(&style.value).into_owned();

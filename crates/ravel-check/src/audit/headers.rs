@@ -99,6 +99,21 @@ impl<'r> Audit<'r> {
             });
             members == Members::More
         };
+        // Where no redirect, file or other rule takes a URL, the answer is 404; on other hosts, and for
+        // URL variants, it is a redirect to the canonical URL.
+        let get = self.space.with_methods(|method| *method == http::Method::GET);
+        let at_home = self.space.at_home().and(&get);
+        let mut rest = matching.and(&at_home).minus(&self.space.naming_a_file());
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
+            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
+                rest.take_out(&self.space.matching(self.space.rule(stage, number).rule()));
+            }
+        }
+        try_set(&rest, 2);
+        if statement.on() == HeaderScope::Redirects {
+            try_set(&matching.minus(&self.space.at_home()), 2);
+            try_set(&matching.and(&self.space.naming_a_file()), 8);
+        }
         let mut open = try_set(&matching, 4) && statement.on() != HeaderScope::Served;
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
             for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
@@ -132,6 +147,9 @@ impl<'r> Audit<'r> {
         statement: &HeaderEffect,
         out: &mut Vec<Finding>,
     ) {
+        if self.is_of_assets(rule) {
+            return;
+        }
         let long = statement.ops().iter().find_map(|op| match op {
             HeaderOp::Set(name, value, line) | HeaderOp::Add(name, value, line)
                 if name == "cache-control" =>
@@ -179,6 +197,22 @@ impl<'r> Audit<'r> {
                 );
             }
         }
+    }
+
+    /// Whether a rule is for a folder of the site that has no pages: no visitor asks for an app there.
+    fn is_of_assets(&self, rule: RuleRef<'r>) -> bool {
+        let prefix = rule.pattern().path().literal_prefix();
+        let folder =
+            prefix.rsplit_once('/').map_or("", |(folder, _)| folder.trim_start_matches('/'));
+        let names = self.edge().files().names();
+        let mut below = names
+            .iter()
+            .filter(|name| name.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')));
+        let is_page = |name: &&std::boxed::Box<str>| content_type(name).starts_with("text/html");
+        rule.pattern().origin().is_none()
+            && !folder.is_empty()
+            && below.clone().next().is_some()
+            && !below.any(|name| is_page(&name))
     }
 
     /// Two statements that both set a field on one answer.

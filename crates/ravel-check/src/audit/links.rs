@@ -21,6 +21,16 @@ pub(super) struct Folder {
     total: usize,
 }
 
+/// So many pages that are linked with the ending of their files have one cause: how the site is
+/// built.
+const MIN_ENDINGS: usize = 5;
+
+/// Whether a link names the file of a page, of which the URL has no ending.
+fn names_ending(finding: &Finding) -> bool {
+    let asked = finding.example().unwrap_or_default().split(['?', '#']).next();
+    asked.is_some_and(|path| path.ends_with(".html"))
+}
+
 impl Folder {
     fn add(&mut self, key: &str, finding: Finding) {
         let entry = self.found.entry((finding.code(), key.to_owned())).or_insert((finding, 0));
@@ -105,7 +115,13 @@ impl<'r> Audit<'r> {
             let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
             let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
                 .with_note("a URL of the app that is opened directly, or reloaded, is 404")
-                .with_help(format!("write `fallback {folder}{{/step*}} -> {address}`"));
+                .with_help(match folder {
+                    "" => format!(
+                        "write `fallback {{/step*}} -> {address}`, and below it `accept \
+                         catch-all-fallback \"the app answers every URL\"`"
+                    ),
+                    _ => format!("write `fallback {folder}{{/step*}} -> {address}`"),
+                });
             self.folder.add(name, finding);
         }
     }
@@ -143,7 +159,24 @@ impl<'r> Audit<'r> {
             true => finding.clone().with_more(&format!(" (and {} more)", count - 1)),
             false => finding.clone(),
         };
-        self.folder.found.values().map(with_count).collect()
+        let is_ending = |((code, _), (finding, _)): &(&(Code, String), &(Finding, usize))| {
+            *code == Code::LinkRedirects && names_ending(finding)
+        };
+        let endings: Vec<_> = self.folder.found.iter().filter(is_ending).collect();
+        if endings.len() < MIN_ENDINGS {
+            return self.folder.found.values().map(with_count).collect();
+        }
+        let links: usize = endings.iter().map(|(_, (_, count))| count).sum();
+        let (first, _) = endings[0].1;
+        let what = format!(
+            "this build links pages with `.html`: {links} links to {} pages redirect",
+            endings.len()
+        );
+        let one = Finding::at(Code::LinkRedirects, first.place().clone(), what)
+            .with_note("each of them costs visitors one more round trip")
+            .with_help("write `pages exact` below `site`, or build links without `.html`");
+        let others = self.folder.found.iter().filter(|entry| !is_ending(entry));
+        std::iter::once(one).chain(others.map(|(_, found)| with_count(found))).collect()
     }
 
     fn follow(

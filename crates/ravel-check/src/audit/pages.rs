@@ -58,7 +58,7 @@ impl<'r> Audit<'r> {
 
     /// A rewrite of the address of a file that shows another.
     fn hides_by_rewrite(&self, rule: RuleRef<'r>, out: &mut Vec<Finding>) {
-        if rule.pattern().origin().is_some() || !rule.is_unconditional() {
+        if rule.pattern().origin().is_some() || rule.tests().request_headers() != 0 {
             return;
         }
         let edge = self.edge();

@@ -274,7 +274,13 @@ impl<'r> Audit<'r> {
         self.hidden.get_or_init(|| {
             let edge = self.edge();
             let mut hidden: Vec<(RuleId, usize, u32)> = Vec::new();
+            let missing = edge.site().missing();
+            let page_404 = missing.as_ref().and_then(|(path, _)| edge.file_of(path));
             for file in 0..edge.files().names().len() as u32 {
+                // It is shown at every unknown URL.
+                if page_404 == Some(&*edge.files().names()[file as usize]) {
+                    continue;
+                }
                 let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
                 let route = edge.route(&request);
                 let elsewhere_or_gone = route.hops().is_empty()
@@ -288,6 +294,10 @@ impl<'r> Audit<'r> {
                     None => None,
                 };
                 let Some(by) = by else { continue };
+                // Visitors with other headers get the file.
+                if edge.program().rule(by).tests().request_headers() != 0 {
+                    continue;
+                }
                 match hidden.iter_mut().find(|(known, ..)| *known == by) {
                     Some((_, count, _)) => *count += 1,
                     None => hidden.push((by, 1, file)),
