@@ -55,7 +55,7 @@ fn rules_have_these_findings_and_no_others() {
         ("redirect / -> /a\n  when not cookie s\n", &[]),
         ("gone /404\n", &[]),
         (
-            "rewrite /{x} -> /b/\n  where x is not one of b\n  accept unused-capture \"-\"\n",
+            "rewrite /{x} -> /b/\n  where x is not one of b\n",
             &["6 shadowed-file"],
         ),
         // Immutable files beside an app that answers everything.

@@ -94,7 +94,7 @@ impl<'r> Audit<'r> {
         let mut found = false;
         let mut try_set = |set: &crate::space::RequestSet<'r>, most| {
             let members = set.each_member(&self.space, most, |request| {
-                found = fits(request);
+                found |= fits(request);
                 if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
             });
             members == Members::More

@@ -70,7 +70,10 @@ impl FromStr for FailOn {
         match (severity, text.parse()) {
             (Some(severity), _) => Ok(FailOn::Severity(*severity)),
             (None, Ok(code)) => Ok(FailOn::Code(code)),
-            (None, Err(_)) => Err(format!("write error, warning, note or {}", unknown(text))),
+            (None, Err(_)) => Err(match Code::renamed(text).is_some() {
+                true => unknown(text),
+                false => "write error, warning, note, or the name of a finding".to_owned(),
+            }),
         }
     }
 }
@@ -86,15 +89,15 @@ impl FailOn {
 
 /// A finding by its name.
 fn code(text: &str) -> Result<Code, String> {
-    text.parse().map_err(|_| format!("did you mean {}?", unknown(text)))
+    text.parse().map_err(|_| unknown(text))
 }
 
-/// What a name may have meant that no finding has.
+/// What is said of a name that no finding has.
 fn unknown(name: &str) -> String {
-    let names = || Code::ALL.iter().map(|code| code.name());
-    match Code::renamed(name).map(Code::name).or_else(|| nearest(name, names())) {
-        Some(nearest) => format!("`{nearest}`"),
-        None => format!("one of {}", names().collect::<Vec<_>>().join(", ")),
+    let names = Code::ALL.iter().map(|code| code.name());
+    match Code::renamed(name).map(Code::name).or_else(|| nearest(name, names)) {
+        Some(nearest) => format!("did you mean `{nearest}`?"),
+        None => "the names are those in brackets in the output of `ravel check`".to_owned(),
     }
 }
 
@@ -162,8 +165,7 @@ impl Arguments {
 /// Shows the section of a finding.
 fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
     let Ok(code) = name.parse::<Code>() else {
-        let nearest = unknown(name);
-        return Err(Failure::Message(format!("unknown finding `{name}`; did you mean {nearest}?")));
+        return Err(Failure::Message(format!("unknown finding `{name}`; {}", unknown(name))));
     };
     let head = format!("### {code}\n");
     let section = MEANINGS.split_once(&head).map_or("", |(_, rest)| rest);
