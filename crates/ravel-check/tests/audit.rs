@@ -54,14 +54,11 @@ fn rules_have_these_findings_and_no_others() {
         // What only some visitors miss, and the 404 page, are not hidden.
         ("redirect / -> /a\n  when not cookie s\n", &[]),
         ("gone /404\n", &[]),
-        (
-            "rewrite /{x} -> /b/\n  where x is not one of b\n",
-            &["6 shadowed-file"],
-        ),
+        ("rewrite /{x} -> /b/\n  where x is not one of b\n", &["6 shadowed-file"]),
         // Immutable files beside an app that answers everything.
         (
             "headers /app/{+file}\n  set cache-control: max-age=31536000\nfallback /app{/x*} -> /app/\n",
-            &["6 html-cached", "7 fallback-cached"],
+            &["7 fallback-cached", "7 html-cached"],
         ),
         // Order, queries, conditions, hosts. Of `?id=x&id=1` the first value is no number, and some
         // value is 1.
