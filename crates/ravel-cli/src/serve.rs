@@ -84,10 +84,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     if !options.listen().is_loopback() {
+        let warning = in_style(style::NOTE, "warning");
         anstream::eprintln!(
-            "{}warning{:#}: everybody who reaches {} can see the site",
-            style::NOTE,
-            style::NOTE,
+            "{warning}: everybody who reaches {} can see the site",
             options.listen()
         );
     }
@@ -96,10 +95,10 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         Some(port) => Some(name_server(options.rules(), port).await?),
         None => None,
     };
-    let mut forwards = Forwards::default();
-    for forward in &arguments.forward {
-        forwards = forwards.with(forward, arguments.forward_anywhere).map_err(Failure::Message)?;
-    }
+    let forwards = arguments.forward.iter().try_fold(Forwards::default(), |all, forward| {
+        all.with(forward, arguments.forward_anywhere)
+    });
+    let forwards = forwards.map_err(Failure::Message)?;
     let server = Server::bind(options.with_forwards(forwards)).await.map_err(failure)?;
     let mut requests = server
         .log()
@@ -134,13 +133,7 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         }
         let mut next = record.or_else(|| requests.try_recv().ok());
         while let Some(record) = next {
-            match json {
-                true => {
-                    serde_json::to_writer(&mut *out, &*record).map_err(std::io::Error::from)?;
-                    writeln!(out)?;
-                }
-                false => writeln!(out, "{}", line(&record))?,
-            }
+            write_record(&record, json, out)?;
             next = requests.try_recv().ok();
         }
         out.flush()?;
@@ -149,6 +142,15 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         writeln!(out, "{}", in_style(FAINT, "ended"))?;
     }
     Ok(ExitStatus::Well)
+}
+
+/// A line for a request.
+fn write_record(record: &Record, json: bool, out: &mut dyn Write) -> std::io::Result<()> {
+    if !json {
+        return writeln!(out, "{}", line(record));
+    }
+    serde_json::to_writer(&mut *out, record).map_err(std::io::Error::from)?;
+    writeln!(out)
 }
 
 /// A name server for the zone that the rules name.

@@ -169,7 +169,15 @@ fn rule(rule: &Rule, program: &Program) -> Value {
         "tests",
         rule.tests().iter().map(|one| test(one, pattern, program)).collect(),
     );
-    let does = match rule.effect() {
+    let does = put_effect(&mut out, rule);
+    out.insert("do".into(), does.into());
+    Value::Object(out)
+}
+
+/// What a rule does, with its name.
+fn put_effect(out: &mut Map<String, Value>, rule: &Rule) -> &'static str {
+    let pattern = &rule.pattern();
+    match rule.effect() {
         Effect::Redirect(redirect) => {
             out.insert("to".into(), target(redirect.target(), pattern));
             out.insert("status".into(), redirect.status().into());
@@ -200,9 +208,7 @@ fn rule(rule: &Rule, program: &Program) -> Value {
             );
             "headers"
         }
-    };
-    out.insert("do".into(), does.into());
-    Value::Object(out)
+    }
 }
 
 fn put_list(out: &mut Map<String, Value>, name: &str, list: Vec<Value>) {

@@ -2,8 +2,7 @@
 
 use std::fmt;
 use std::future::Future;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::path::PathBuf;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
@@ -19,7 +18,7 @@ use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls::ServerConfig;
 
 use crate::certificates::HostCertificates;
-use crate::{Authority, AuthorityError, Forwards, Live, Log, ReadError, SiteService, inspect};
+use crate::{Authority, AuthorityError, Live, Log, Options, ReadError, SiteService, inspect};
 
 /// Connections at once, of each kind.
 const MAX_CONNECTIONS: usize = 512;
@@ -30,65 +29,6 @@ const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
 const HEAD_SIZE: usize = 32 * 1024;
 /// How long running answers have when the server ends.
 const END_TIME: Duration = Duration::from_secs(5);
-
-/// What to serve, and where.
-#[derive(Debug)]
-pub struct Options {
-    rules: PathBuf,
-    listen: IpAddr,
-    http: u16,
-    https: u16,
-    inspect: u16,
-    data: PathBuf,
-    forwards: Forwards,
-}
-
-impl Options {
-    /// The rules file, and the folder with the local authority. It listens on loopback, on ports
-    /// that are free.
-    pub fn new(rules: impl Into<PathBuf>, data: impl Into<PathBuf>) -> Options {
-        Options {
-            rules: rules.into(),
-            listen: Ipv4Addr::LOCALHOST.into(),
-            http: 0,
-            https: 0,
-            inspect: 0,
-            data: data.into(),
-            forwards: Forwards::default(),
-        }
-    }
-
-    /// The rules file.
-    pub fn rules(&self) -> &std::path::Path {
-        &self.rules
-    }
-
-    /// The address to listen on.
-    pub fn listen(&self) -> IpAddr {
-        self.listen
-    }
-
-    /// With an address to listen on; the inspector stays on loopback.
-    #[must_use]
-    pub fn with_listen(mut self, address: IpAddr) -> Options {
-        self.listen = address;
-        self
-    }
-
-    /// With local servers for what answers elsewhere.
-    #[must_use]
-    pub fn with_forwards(mut self, forwards: Forwards) -> Options {
-        self.forwards = forwards;
-        self
-    }
-
-    /// With the ports of plain HTTP, of HTTPS and of the inspector; 0 is any that is free.
-    #[must_use]
-    pub fn with_ports(mut self, http: u16, https: u16, inspect: u16) -> Options {
-        (self.http, self.https, self.inspect) = (http, https, inspect);
-        self
-    }
-}
 
 /// Why a server could not begin.
 #[derive(Debug)]

@@ -212,6 +212,15 @@ fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
         .collect()
 }
 
+/// What is not a file, and no trouble: a link that leads nowhere, or back to a folder it is in; what a
+/// build takes away while it is at work.
+fn is_passed_over(error: &walkdir::Error) -> bool {
+    let is_gone = || error.io_error().is_some_and(|why| why.kind() == ErrorKind::NotFound);
+    error.loop_ancestor().is_some()
+        || error.path().is_some_and(Path::is_symlink)
+        || (error.depth() > 0 && is_gone())
+}
+
 /// Every file of a folder; links that lead out of it are left out, and what cannot be read.
 fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
@@ -228,28 +237,13 @@ fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
         Err(error) => return Err(unreadable(&error)),
     };
     let private = private.and_then(|private| private.canonicalize().ok());
-    let mut names = Vec::new();
-    let mut unreadable_names = Vec::new();
-    let mut links = Vec::new();
-    let mut unspelled = Vec::new();
+    let (mut names, mut unreadable_names) = (Vec::new(), Vec::new());
+    let (mut links, mut unspelled) = (Vec::new(), Vec::new());
     let mut entries = WalkDir::new(&real).follow_links(true).into_iter();
     while let Some(entry) = entries.next() {
         let entry = match entry {
             Ok(entry) => entry,
-            // A link that leads nowhere, or back to a folder it is in, is not a file.
-            Err(error)
-                if error.loop_ancestor().is_some()
-                    || error.path().is_some_and(Path::is_symlink) =>
-            {
-                continue;
-            }
-            // A build takes files away while it is at work.
-            Err(error)
-                if error.depth() > 0
-                    && error.io_error().is_some_and(|why| why.kind() == ErrorKind::NotFound) =>
-            {
-                continue;
-            }
+            Err(error) if is_passed_over(&error) => continue,
             Err(error) if error.depth() > 0 => {
                 let name = error.path().and_then(|path| path.strip_prefix(&real).ok());
                 unreadable_names.extend(name.map(slashed));

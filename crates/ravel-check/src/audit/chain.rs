@@ -71,6 +71,8 @@ impl<'r> Audit<'r> {
         }
         let matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
         let acts = |(_, route): &(Request, Route)| decides(route, rule);
+        let loops = format!("whether `{rule}` is part of a redirect loop");
+        let undecided = || self.not_decided(rule.line(), loops.clone());
         if rule.pattern().path().is_literal() {
             match self.space.routes_of(&matching) {
                 Some(mut routes) => {
@@ -78,10 +80,7 @@ impl<'r> Audit<'r> {
                     routes.retain(acts);
                     return (!routes.is_empty()).then_some(routes);
                 }
-                None => out.push(self.not_decided(
-                    rule.line(),
-                    format!("whether `{rule}` is part of a redirect loop"),
-                )),
+                None => out.push(undecided()),
             }
         }
         let mut routes: Vec<(Request, Route)> = Vec::new();
@@ -111,10 +110,7 @@ impl<'r> Audit<'r> {
             if !routes.iter().any(|(_, route)| route.never_ends())
                 && self.routes_stay_open(rule, &mut routes)
             {
-                out.push(self.not_decided(
-                    rule.line(),
-                    format!("whether `{rule}` is part of a redirect loop"),
-                ));
+                out.push(undecided());
             }
         }
         (!routes.is_empty()).then_some(routes)
@@ -167,18 +163,22 @@ impl<'r> Audit<'r> {
             .any(|(_, set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
     }
 
+    /// Whether some redirect writes a query.
+    fn targets_have_queries(&self) -> bool {
+        *self.queries_in_targets.get_or_init(|| {
+            self.space
+                .rules(Stage::Redirect)
+                .any(|rule| rule.redirect().is_some_and(|redirect| redirect.target().has_query()))
+        })
+    }
+
     /// The requests with which a rule's target meets redirects that could lead back to some rule on
     /// the way, if there are any.
     ///
     /// Rules that only make a path shorter come to an end by themselves, and so do those that use
     /// up a parameter which no target gives back.
     fn could_go_round(&self, rule: RuleRef<'r>) -> Option<Vec<RequestSet<'r>>> {
-        let rules = self.space.rules(Stage::Redirect);
-        let gives_back = *self.queries_in_targets.get_or_init(|| {
-            rules
-                .clone()
-                .any(|rule| rule.redirect().is_some_and(|redirect| redirect.target().has_query()))
-        });
+        let gives_back = self.targets_have_queries();
         if self.comes_to_an_end(rule) {
             return None;
         }

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 
 use super::lifetimes::{PAGE_LIFE, life};
 use super::{Audit, Code, Finding, UNKNOWN};
-use crate::space::Members;
+use crate::space::{Members, RequestSet};
 use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
 use ravel::files::content_type;
@@ -92,24 +92,15 @@ impl<'r> Audit<'r> {
             return Some(true);
         }
         let mut found = false;
-        let mut try_set = |set: &crate::space::RequestSet<'r>, most| {
+        let mut try_set = |set: &RequestSet<'r>, most| {
             let members = set.each_member(&self.space, most, |request| {
                 found |= fits(request);
                 if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
             });
             members == Members::More
         };
-        // Where no redirect, file or other rule takes a URL, the answer is 404; on other hosts, and for
-        // URL variants, it is a redirect to the canonical URL.
-        let get = self.space.with_methods(|method| *method == http::Method::GET);
-        let at_home = self.space.at_home().and(&get);
-        let mut rest = matching.and(&at_home).minus(&self.space.naming_a_file());
-        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
-            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
-                rest.take_out(&self.space.matching(self.space.rule(stage, number).rule()));
-            }
-        }
-        try_set(&rest, 2);
+        try_set(&self.left_to_404(rule, &matching), 2);
+        // On other hosts, and for URL variants, the answer is a redirect to the canonical URL.
         if statement.on() == HeaderScope::Redirects {
             try_set(&matching.minus(&self.space.at_home()), 2);
             try_set(&matching.and(&self.space.naming_a_file()), 8);
@@ -128,6 +119,19 @@ impl<'r> Audit<'r> {
             (false, false) => Some(false),
             (false, true) => None,
         }
+    }
+
+    /// What no redirect, file or other rule takes of what a statement matches: the answer is 404.
+    fn left_to_404(&self, rule: RuleRef<'r>, matching: &RequestSet<'r>) -> RequestSet<'r> {
+        let get = self.space.with_methods(|method| *method == http::Method::GET);
+        let at_home = self.space.at_home().and(&get);
+        let mut rest = matching.and(&at_home).minus(&self.space.naming_a_file());
+        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
+            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
+                rest.take_out(&self.space.matching(self.space.rule(stage, number).rule()));
+            }
+        }
+        rest
     }
 
     /// Whether an answer can be of a type that a rule is for.
@@ -199,6 +203,38 @@ impl<'r> Audit<'r> {
         }
     }
 
+    /// A URL for which two statements act.
+    fn both_act(
+        &self,
+        (earlier, first): (RuleRef<'r>, &HeaderEffect),
+        (later, second): (RuleRef<'r>, &HeaderEffect),
+    ) -> Option<String> {
+        let acts = |request: &Request| {
+            let answer = self.edge().answer(request);
+            is_for(earlier, first, &answer) && is_for(later, second, &answer)
+        };
+        let by_file = self
+            .addresses_below(later.pattern().path().literal_prefix())
+            .filter_map(|address| self.request_below(address))
+            .take(1_000)
+            .find(|request| {
+                self.matches(earlier, request) && self.matches(later, request) && acts(request)
+            });
+        if let Some(request) = by_file {
+            return Some(request.url().to_owned());
+        }
+        let both = self.space.matching(earlier.rule()).and(&self.space.matching(later.rule()));
+        let mut shown = None;
+        both.each_member(&self.space, 4, |request| match acts(request) {
+            true => {
+                shown = Some(request.url().to_owned());
+                ControlFlow::Break(())
+            }
+            false => ControlFlow::Continue(()),
+        });
+        shown
+    }
+
     /// Whether a rule is for a folder of the site that has no pages: no visitor asks for an app there.
     fn is_of_assets(&self, rule: RuleRef<'r>) -> bool {
         let prefix = rule.pattern().path().literal_prefix();
@@ -234,34 +270,7 @@ impl<'r> Audit<'r> {
                 if pairs > MAX_PAIRS {
                     return;
                 }
-                let both =
-                    self.space.matching(earlier.rule()).and(&self.space.matching(later.rule()));
-                let mut shown = None;
-                let mut try_request = |request: &Request| {
-                    let answer = self.edge().answer(request);
-                    let acts = is_for(earlier, first, &answer) && is_for(later, second, &answer);
-                    if acts {
-                        shown = Some(request.url().to_owned());
-                    }
-                    acts
-                };
-                let prefix = later.pattern().path().literal_prefix();
-                let by_file = self
-                    .addresses_below(prefix)
-                    .filter_map(|address| self.request_below(address))
-                    .take(1_000)
-                    .any(|request| {
-                        self.matches(earlier, &request)
-                            && self.matches(later, &request)
-                            && try_request(&request)
-                    });
-                if !by_file {
-                    both.each_member(&self.space, 4, |request| match try_request(request) {
-                        true => ControlFlow::Break(()),
-                        false => ControlFlow::Continue(()),
-                    });
-                }
-                if let Some(url) = shown {
+                if let Some(url) = self.both_act((earlier, first), (later, second)) {
                     let what = format!(
                         "`{name}` is set here and on {} too, for {}",
                         self.name(before),

@@ -44,44 +44,48 @@ impl<'r> Audit<'r> {
                 assets.push(name);
             }
         }
-        if let Some((name, kept, line)) = pages.first() {
-            let others = match pages.len() {
-                1 => " is".to_owned(),
-                2 => " and 1 other page are".to_owned(),
-                number => format!(" and {} other pages are", number - 1),
-            };
-            let what =
-                format!("{name}{others} cached for {} without revalidation", in_words(*kept));
-            let place = line.unwrap_or(edge.site().line());
-            out.push(
-                Finding::on(Code::HtmlCached, place, what)
-                    .with_note("visitors who have seen the page get the old one for that long")
-                    .with_help(
-                        "write `set cache-control: no-cache` for pages, and a long `max-age` only for fingerprinted files",
-                    ),
-            );
-        }
-        if let Some(first) = assets.first() {
-            let many = match assets.len() {
-                1 => " changes".to_owned(),
-                2 => " and 1 other change".to_owned(),
-                number => format!(" and {} others change", number - 1),
-            };
-            let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let pattern = if folder.is_empty() {
-                "/{+file}".to_owned()
-            } else {
-                format!("/{folder}/{{+file}}")
-            };
-            let what =
-                format!("the name of {first}{many} with the content, and no long `max-age` is set");
-            out.push(
-                Finding::on(Code::AssetNotCached, self.files_line(), what)
-                    .with_note("browsers request it again and again")
-                    .with_help(format!("write `headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
-            );
-        }
+        out.extend(self.html_cached(&pages));
+        out.extend(self.assets_not_cached(&assets));
         self.missing_lacks(secured, out);
+    }
+
+    /// Pages with a long cache lifetime.
+    fn html_cached(&self, pages: &[(String, u64, Option<Line>)]) -> Option<Finding> {
+        let (name, kept, line) = pages.first()?;
+        let others = match pages.len() {
+            1 => " is".to_owned(),
+            2 => " and 1 other page are".to_owned(),
+            number => format!(" and {} other pages are", number - 1),
+        };
+        let what = format!("{name}{others} cached for {} without revalidation", in_words(*kept));
+        let place = line.unwrap_or(self.edge().site().line());
+        Some(
+            Finding::on(Code::HtmlCached, place, what)
+                .with_note("visitors who have seen the page get the old one for that long")
+                .with_help(
+                    "write `set cache-control: no-cache` for pages, and a long `max-age` only for fingerprinted files",
+                ),
+        )
+    }
+
+    /// Fingerprinted files without one.
+    fn assets_not_cached(&self, assets: &[&str]) -> Option<Finding> {
+        let first = assets.first()?;
+        let many = match assets.len() {
+            1 => " changes".to_owned(),
+            2 => " and 1 other change".to_owned(),
+            number => format!(" and {} others change", number - 1),
+        };
+        let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let pattern =
+            if folder.is_empty() { "/{+file}".to_owned() } else { format!("/{folder}/{{+file}}") };
+        let what =
+            format!("the name of {first}{many} with the content, and no long `max-age` is set");
+        Some(
+            Finding::on(Code::AssetNotCached, self.files_line(), what)
+                .with_note("browsers request it again and again")
+                .with_help(format!("write `headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
+        )
     }
 
     /// The line that names the folder of files, or the site's.

@@ -1,6 +1,5 @@
 //! References followed through the rules, as a visitor's browser would.
 
-use std::collections::BTreeMap;
 use std::ops::Range;
 
 use url::Url;
@@ -11,33 +10,6 @@ use ravel::address::Request;
 use ravel::edge::{Outcome, RouteEnd};
 use ravel::files::content_type;
 use ravel::program::Stage;
-
-/// What was found in files so far: one finding for each address, with the number of files that name
-/// it.
-#[derive(Debug, Default)]
-pub(super) struct Folder {
-    found: BTreeMap<(Code, String), (Finding, usize)>,
-    /// How often something was found, the same included.
-    total: usize,
-}
-
-/// So many pages that are linked with the ending of their files have one cause: how the site is
-/// built.
-const MIN_ENDINGS: usize = 5;
-
-/// Whether a link names the file of a page, of which the URL has no ending.
-fn names_ending(finding: &Finding) -> bool {
-    let asked = finding.example().unwrap_or_default().split(['?', '#']).next();
-    asked.is_some_and(|path| path.ends_with(".html"))
-}
-
-impl Folder {
-    fn add(&mut self, key: &str, finding: Finding) {
-        let entry = self.found.entry((finding.code(), key.to_owned())).or_insert((finding, 0));
-        entry.1 += 1;
-        self.total += 1;
-    }
-}
 
 /// A file that references are read from.
 struct ReferringFile<'f> {
@@ -144,41 +116,6 @@ impl<'r> Audit<'r> {
         self.folder.add(name, finding);
     }
 
-    /// Findings on what was read so far.
-    ///
-    /// ```
-    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
-    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
-    /// let mut audit = ravel_check::Audit::new(&edge);
-    /// audit.read("index.html", b"<a href=/b/1>x</a>");
-    /// assert!(audit.content().is_empty());
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    pub fn content(&self) -> Vec<Finding> {
-        let with_count = |(finding, count): &(Finding, usize)| match *count > 1 {
-            true => finding.clone().with_more(&format!(" (and {} more)", count - 1)),
-            false => finding.clone(),
-        };
-        let is_ending = |((code, _), (finding, _)): &(&(Code, String), &(Finding, usize))| {
-            *code == Code::LinkRedirects && names_ending(finding)
-        };
-        let endings: Vec<_> = self.folder.found.iter().filter(is_ending).collect();
-        if endings.len() < MIN_ENDINGS {
-            return self.folder.found.values().map(with_count).collect();
-        }
-        let links: usize = endings.iter().map(|(_, (_, count))| count).sum();
-        let (first, _) = endings[0].1;
-        let what = format!(
-            "this build links pages with `.html`: {links} links to {} pages redirect",
-            endings.len()
-        );
-        let one = Finding::at(Code::LinkRedirects, first.place().clone(), what)
-            .with_note("each of them costs visitors one more round trip")
-            .with_help("write `pages exact` below `site`, or build links without `.html`");
-        let others = self.folder.found.iter().filter(|entry| !is_ending(entry));
-        std::iter::once(one).chain(others.map(|(_, found)| with_count(found))).collect()
-    }
-
     fn follow(
         &mut self,
         from: &ReferringFile<'_>,
@@ -210,11 +147,25 @@ impl<'r> Audit<'r> {
                 ));
             return self.folder.add(url.as_str(), finding);
         }
-        if !site.has_host(&host) {
-            return;
+        if site.has_host(&host)
+            && let Ok(request) = Request::get(url.as_str())
+        {
+            self.follow_on_site(from, own, reference, &url, &request);
         }
-        let Ok(request) = Request::get(url.as_str()) else { return };
-        let route = edge.route(&request);
+    }
+
+    /// What a reference to the site itself gets.
+    fn follow_on_site(
+        &mut self,
+        from: &ReferringFile<'_>,
+        own: &str,
+        reference: &Reference,
+        url: &Url,
+        request: &Request,
+    ) {
+        let edge = self.edge();
+        let finding = |code, what: String| Finding::at(code, from.at(&reference.range), what);
+        let route = edge.route(request);
         let asked = self.short(request.url()).to_owned();
         let last = route.hops().last().map(|hop| hop.to().without_fragment().to_owned());
         if matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry) {
@@ -231,43 +182,25 @@ impl<'r> Audit<'r> {
             let outside = matches!(route.end(), RouteEnd::Answer { outcome: Outcome::Outside, .. })
                 && reference.url.starts_with('/');
             let found = match outside {
-                true => {
-                    let below = format!("{}{}", site.open_base(), reference.url);
-                    finding(
-                        Code::LinkOutsideBase,
-                        format!("`{}` is outside the base path {}", reference.url, site.base()),
-                    )
-                    .with_note(if reference.kind.is_loaded() {
-                        "404, and a blank page where it is a script or a style"
-                    } else {
-                        "404"
-                    })
-                    .with_help(format!("build the site for the base path, so that it is `{below}`"))
-                }
-                false => {
-                    let found =
-                        finding(Code::BrokenLink, format!("`{}` is a broken link", reference.url))
-                            .with_note(gets);
-                    found.with_help(self.or_nearest(request.url(), "correct or remove it"))
-                }
+                true => self.outside(from, reference),
+                false => finding(Code::BrokenLink, format!("`{}` is a broken link", reference.url))
+                    .with_note(gets)
+                    .with_help(self.or_nearest(request.url(), "correct or remove it")),
             };
             // A build that does not know the base path is one mistake, however many references it
             // makes.
-            return self
-                .folder
-                .add(if outside { "" } else { &asked }, found.with_example(request.url()));
+            let key = if outside { "" } else { &asked };
+            return self.folder.add(key, found.with_example(request.url()));
         }
         if let RouteEnd::Answer { file: Some(file), .. } = route.end()
             && matches!(reference.kind, Kind::Script | Kind::Style | Kind::Media)
             && content_type(&edge.files().names()[*file as usize]).starts_with("text/html")
         {
             let name = &edge.files().names()[*file as usize];
-            let found = finding(
-                Code::AssetGetsHtml,
-                format!("`{}` gets the HTML page {name}", reference.url),
-            )
-            .with_note("browsers refuse HTML for a script, a style or an image")
-            .with_help("build the file, or correct its name");
+            let what = format!("`{}` gets the HTML page {name}", reference.url);
+            let found = finding(Code::AssetGetsHtml, what)
+                .with_note("browsers refuse HTML for a script, a style or an image")
+                .with_help("build the file, or correct its name");
             return self.folder.add(&asked, found.with_example(request.url()));
         }
         if let Some(last) = last {
@@ -280,6 +213,19 @@ impl<'r> Audit<'r> {
                 .with_help(format!("write `{written}`"));
             self.folder.add(&asked, found.with_example(request.url()));
         }
+    }
+
+    /// A reference that leads out of the base path.
+    fn outside(&self, from: &ReferringFile<'_>, reference: &Reference) -> Finding {
+        let site = self.edge().site();
+        let below = format!("{}{}", site.open_base(), reference.url);
+        let what = format!("`{}` is outside the base path {}", reference.url, site.base());
+        Finding::at(Code::LinkOutsideBase, from.at(&reference.range), what)
+            .with_note(match reference.kind.is_loaded() {
+                true => "404, and a blank page where it is a script or a style",
+                false => "404",
+            })
+            .with_help(format!("build the site for the base path, so that it is `{below}`"))
     }
 
     /// A canonical link, or a sitemap's entry.

@@ -13,6 +13,7 @@ mod chain;
 mod content;
 mod entry_points;
 mod folder;
+mod found;
 mod headers;
 mod lifetimes;
 mod links;
@@ -53,7 +54,7 @@ pub struct Audit<'r> {
     moved: OnceCell<Vec<(&'r str, RuleId)>>,
     /// Whether some redirect's target has a query.
     queries_in_targets: OnceCell<bool>,
-    folder: links::Folder,
+    folder: found::Folder,
 }
 
 /// What a rule still gets.
@@ -97,7 +98,7 @@ impl<'r> Audit<'r> {
             hidden: OnceCell::new(),
             moved: OnceCell::new(),
             queries_in_targets: OnceCell::new(),
-            folder: links::Folder::default(),
+            folder: found::Folder::default(),
         }
     }
 

@@ -135,6 +135,38 @@ impl<'r> Audit<'r> {
         }
     }
 
+    /// Takes out what rewrites, files, fallbacks and 404 pages take before a rule of these stages;
+    /// whether files do.
+    fn take_later_stages(
+        &self,
+        stage: Stage,
+        number: u32,
+        rule: RuleRef<'r>,
+        left: &mut RequestSet<'r>,
+        lines: &mut Vec<Line>,
+    ) -> bool {
+        let mut files = false;
+        if stage == Stage::Redirect {
+            return files;
+        }
+        let stages = [Stage::Rewrite, Stage::Fallback, Stage::Missing];
+        for before in stages.into_iter().filter(|before| *before as usize <= stage as usize) {
+            if before == Stage::Fallback {
+                files = left.take_out(&self.shown_files_of(rule.pattern()));
+            }
+            let others = self.overlaps(before).with(rule.pattern());
+            for other in others.into_iter().filter(|other| before != stage || *other < number) {
+                let other = self.space.rule(before, other);
+                match self.taken(stage, other) {
+                    Some(taken) if left.take_out(&taken) => lines.push(other.line()),
+                    Some(_) => {}
+                    None => *left = std::mem::take(left).cut_by(&self.space.matching(other.rule())),
+                }
+            }
+        }
+        files
+    }
+
     /// What is left of a rule once all that is decided before it has taken its part.
     pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> RuleRemainder {
         let universe = self.universe(stage);
@@ -168,26 +200,7 @@ impl<'r> Audit<'r> {
             }
             left = left.cut_by(&maybe);
         }
-        let mut files = false;
-        if stage != Stage::Redirect {
-            for before in [Stage::Rewrite, Stage::Fallback, Stage::Missing]
-                .into_iter()
-                .filter(|before| *before as usize <= stage as usize)
-            {
-                if before == Stage::Fallback {
-                    files = left.take_out(&self.shown_files_of(rule.pattern()));
-                }
-                let others = self.overlaps(before).with(rule.pattern());
-                for other in others.into_iter().filter(|other| before != stage || *other < number) {
-                    let other = self.space.rule(before, other);
-                    match self.taken(stage, other) {
-                        Some(taken) if left.take_out(&taken) => lines.push(other.line()),
-                        Some(_) => {}
-                        None => left = left.cut_by(&self.space.matching(other.rule())),
-                    }
-                }
-            }
-        }
+        let files = self.take_later_stages(stage, number, rule, &mut left, &mut lines);
         if stage == Stage::Missing {
             let pages = self.gone_pages(rule, number, with_files.as_ref(), &mut lines);
             left = left.or(&pages);

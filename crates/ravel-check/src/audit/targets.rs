@@ -19,27 +19,9 @@ impl<'r> Audit<'r> {
             let Some(next) = route.hops().get(1) else { continue };
             let last = &route.hops()[route.hops().len() - 1].to();
             let by = next.rule().map_or("the canonical URL".to_owned(), |by| self.name_of(by));
-            if let Some(by) =
-                route.hops()[1..].iter().filter(|hop| !hop.permanent()).find_map(|hop| hop.rule())
-                && permanent
-            {
-                let what = format!(
-                    "`{rule}` is permanent, but {} redirects its target temporarily",
-                    self.name_of(by)
-                );
-                out.push(
-                    Finding::on(Code::PermanentToTemporary, rule.line(), what)
-                        .with_note(format!(
-                            "with `hops each`, browsers remember the redirect to {} for good",
-                            self.short(route.hops()[0].to().as_str())
-                        ))
-                        .with_help(format!(
-                            "make {} permanent, or this rule temporary",
-                            self.name_of(by)
-                        ))
-                        .with_example(request.url())
-                        .with_lines([self.line(by)]),
-                );
+            let temporary = permanent.then(|| self.to_temporary(rule, request, route)).flatten();
+            if let Some(finding) = temporary {
+                out.push(finding);
                 return;
             }
             if next.rule().is_none()
@@ -75,6 +57,24 @@ impl<'r> Audit<'r> {
             );
             return;
         }
+    }
+
+    /// A permanent redirect to a URL that some rule redirects temporarily.
+    fn to_temporary(&self, rule: RuleRef<'_>, request: &Request, route: &Route) -> Option<Finding> {
+        let by =
+            route.hops()[1..].iter().filter(|hop| !hop.permanent()).find_map(|hop| hop.rule())?;
+        let name = self.name_of(by);
+        let what = format!("`{rule}` is permanent, but {name} redirects its target temporarily");
+        let first = self.short(route.hops()[0].to().as_str());
+        Some(
+            Finding::on(Code::PermanentToTemporary, rule.line(), what)
+                .with_note(format!(
+                    "with `hops each`, browsers remember the redirect to {first} for good"
+                ))
+                .with_help(format!("make {name} permanent, or this rule temporary"))
+                .with_example(request.url())
+                .with_lines([self.line(by)]),
+        )
     }
 
     /// A redirect that ends in 404.

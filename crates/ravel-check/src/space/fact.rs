@@ -127,6 +127,35 @@ fn names<'f, 'r, N: PartialEq>(
     names
 }
 
+/// A parameter with a value that is not empty, which is the first such: it must be as the facts say.
+fn first_value<'f>(
+    key: &str,
+    mut first: Vec<SignedLeaf<'f>>,
+    wanted: &[&str],
+    unwanted: &[&str],
+) -> SearchResult<String> {
+    first.push((Arc::new(Leaf::Value(Vec::new())), true));
+    for value in unwanted {
+        first.push((Arc::new(Leaf::Word(value.bytes().map(u16::from).collect())), false));
+    }
+    let fits = |value: &&&str| {
+        let word: Vec<u16> = value.bytes().map(u16::from).collect();
+        first.iter().all(|(leaf, holds)| super::search::contains(leaf, &word) == *holds)
+    };
+    if let Some(value) = wanted.iter().filter(|value| !value.is_empty()).find(fits) {
+        return SearchResult::Member(format!("{}={}", form(key), form(value)));
+    }
+    match shortest(&first) {
+        SearchResult::Member(word) => {
+            let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
+            let value = percent_encoding::percent_encode(&bytes, FORM);
+            SearchResult::Member(format!("{}={value}", form(key)))
+        }
+        SearchResult::Nothing => SearchResult::Nothing,
+        SearchResult::Undecided => SearchResult::Undecided,
+    }
+}
+
 /// Parameters of one key, so that all facts about it hold.
 fn parameter(key: &str, facts: &[SignedFact<'_>]) -> SearchResult<Vec<String>> {
     let mut wanted: Vec<&str> = Vec::new();
@@ -162,30 +191,10 @@ fn parameter(key: &str, facts: &[SignedFact<'_>]) -> SearchResult<Vec<String>> {
     let needs_first = has_first || wanted.iter().any(|value| !value.is_empty());
     let empty_fits = !unwanted.contains(&"");
     if needs_first || !empty_fits {
-        // Something stands there that is not empty, and the first such value must be as the facts
-        // say.
-        first.push((Arc::new(Leaf::Value(Vec::new())), true));
-        for value in &unwanted {
-            first.push((Arc::new(Leaf::Word(value.bytes().map(u16::from).collect())), false));
-        }
-        let fits = |value: &&&str| {
-            let word: Vec<u16> = value.bytes().map(u16::from).collect();
-            first.iter().all(|(leaf, holds)| super::search::contains(leaf, &word) == *holds)
-        };
-        match wanted.iter().filter(|value| !value.is_empty()).find(fits) {
-            Some(value) => written_values.push(written(value)),
-            None => match shortest(&first) {
-                SearchResult::Member(word) => {
-                    let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
-                    written_values.push(format!(
-                        "{}={}",
-                        form(key),
-                        percent_encoding::percent_encode(&bytes, FORM)
-                    ));
-                }
-                SearchResult::Nothing => return SearchResult::Nothing,
-                SearchResult::Undecided => return SearchResult::Undecided,
-            },
+        match first_value(key, first, &wanted, &unwanted) {
+            SearchResult::Member(text) => written_values.push(text),
+            SearchResult::Nothing => return SearchResult::Nothing,
+            SearchResult::Undecided => return SearchResult::Undecided,
         }
     } else if wanted.is_empty() {
         written_values.push(form(key));

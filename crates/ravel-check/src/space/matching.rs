@@ -53,16 +53,7 @@ impl<'r> Space<'r> {
             for (number, (_, name)) in (0_u16..).zip(pattern.path().expressions()) {
                 path_tests.extend(tests(name, false, false).into_iter().map(|test| (number, test)));
             }
-            let leaf = match pattern.path().is_literal() && !fold {
-                true => {
-                    let word: Vec<Symbol> = symbols(pattern.path().as_str()).collect();
-                    word.strip_prefix(&*read).map(|rest| Leaf::Word(rest.to_vec()))
-                }
-                false => {
-                    Some(Leaf::Pattern(PatternLeaf::new(pattern.path(), path_tests, fold, &read)))
-                }
-            };
-            match leaf {
+            match path_leaf(pattern, path_tests, fold, &read) {
                 Some(leaf) => piece.path.push((Arc::new(leaf), true)),
                 None => piece.origins.retain(|_| false),
             }
@@ -171,4 +162,18 @@ impl<'r> Space<'r> {
         let about = asked.captures().filter(move |(known, ..)| *known == name);
         about.map(move |(_, set, negated)| CaptureTest::of(set, negated, fold))
     }
+}
+
+/// The paths that a pattern matches, behind what was read of them; none where nothing fits.
+fn path_leaf<'r>(
+    pattern: &'r Pattern,
+    tests: Vec<(u16, CaptureTest<'r>)>,
+    fold: bool,
+    read: &[Symbol],
+) -> Option<Leaf<'r>> {
+    if !pattern.path().is_literal() || fold {
+        return Some(Leaf::Pattern(PatternLeaf::new(pattern.path(), tests, fold, read)));
+    }
+    let word: Vec<Symbol> = symbols(pattern.path().as_str()).collect();
+    word.strip_prefix(read).map(|rest| Leaf::Word(rest.to_vec()))
 }

@@ -80,6 +80,23 @@ impl<'r> Space<'r> {
         (sure, maybe)
     }
 
+    /// Whether a target can lead to an origin; `own`: it names a host of the site.
+    fn is_led_to(&self, asked: &Origin, target: &Target, own: bool) -> bool {
+        match target.origin() {
+            None => self.is_home(asked),
+            Some(origin) if origin.host().capture().is_some() => {
+                let host = origin.host().host().as_str();
+                let below = asked.host.split_once('.').is_some_and(|(_, rest)| rest == host);
+                below && origin.scheme() == asked.scheme
+            }
+            Some(origin) => {
+                let same = origin.host().host().as_str() == &*asked.host
+                    && origin.scheme() == asked.scheme;
+                same || (own && asked.is_preview())
+            }
+        }
+    }
+
     /// The requests that a redirect to the site's own hosts can lead to, and more: each capture
     /// takes all that its form can.
     pub(crate) fn image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
@@ -99,21 +116,7 @@ impl<'r> Space<'r> {
         set.pieces.retain(|piece| target.origin().is_some() || self.regions[piece.region].inside);
         for piece in &mut set.pieces {
             piece.origins.retain(|at| {
-                self.origins.get(at).is_some_and(|asked| match target.origin() {
-                    None => self.is_home(asked),
-                    Some(origin) if origin.host().capture().is_some() => {
-                        let below = asked
-                            .host
-                            .split_once('.')
-                            .is_some_and(|(_, rest)| rest == origin.host().host().as_str());
-                        below && origin.scheme() == asked.scheme
-                    }
-                    Some(origin) => {
-                        let same = origin.host().host().as_str() == &*asked.host
-                            && origin.scheme() == asked.scheme;
-                        same || (own && asked.is_preview())
-                    }
-                })
+                self.origins.get(at).is_some_and(|asked| self.is_led_to(asked, target, own))
             });
             if template.pieces().all(|piece| matches!(piece, Piece::Expression(..))) {
                 let mut nothing = piece.clone();

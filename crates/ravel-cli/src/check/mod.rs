@@ -92,7 +92,7 @@ fn code(text: &str) -> Result<Code, String> {
     text.parse().map_err(|_| unknown(text))
 }
 
-/// What is said of a name that no finding has.
+/// The help for a name that no finding has.
 fn unknown(name: &str) -> String {
     let names = Code::ALL.iter().map(|code| code.name());
     match Code::renamed(name).map(Code::name).or_else(|| nearest(name, names)) {

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel_dns::{Destinations, Gap, HostTimeline, Issuance, Moment, StepKind, Timeline};
+use ravel_dns::{Destinations, Gap, HostTimeline, Issuance, Moment, StepKind, Timeline, Window};
 
 use super::table::{Cell, columns, duration};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
@@ -219,25 +219,19 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         out,
     )?;
     for host in timeline.unseen() {
-        writeln!(
-            out,
-            "{}",
-            in_style(FAINT, format_args!("{host}: the zone does not show what it gets"))
-        )?;
+        let text = format!("{host}: the zone does not show what it gets");
+        writeln!(out, "{}", in_style(FAINT, text))?;
     }
+    let window = |what: &str, window: Window| {
+        let [best, worst] =
+            [window.best(), window.worst()].map(|at| relative(timeline.moment(), at));
+        format!("{what}: at best {best}, at worst {worst}")
+    };
     if let Some(verification) = timeline.verification() {
-        let (best, worst) = (
-            relative(timeline.moment(), verification.best()),
-            relative(timeline.moment(), verification.worst()),
-        );
-        writeln!(out, "ownership can be verified: at best {best}, at worst {worst}")?;
+        writeln!(out, "{}", window("ownership can be verified", verification))?;
     }
-    if let Issuance::In(window) = timeline.certificate() {
-        let (best, worst) = (
-            relative(timeline.moment(), window.best()),
-            relative(timeline.moment(), window.worst()),
-        );
-        writeln!(out, "a certificate can be issued: at best {best}, at worst {worst}")?;
+    if let Issuance::In(issued) = timeline.certificate() {
+        writeln!(out, "{}", window("a certificate can be issued", issued))?;
     }
     Ok(())
 }

@@ -1,5 +1,6 @@
 //! `ravel domain`: the records that a domain has and needs, and what visitors get while they change.
 
+mod arguments;
 mod asked;
 mod chart;
 mod data;
@@ -7,10 +8,12 @@ mod svg;
 mod table;
 
 use std::io::Write;
-use std::net::{IpAddr, SocketAddr};
-use std::path::{Path, PathBuf};
+use std::net::SocketAddr;
+use std::path::Path;
 use std::time::SystemTime;
 
+pub(crate) use arguments::Arguments;
+use arguments::{FORMS, Task, WriteTask};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{Action, Certificate, Moment, Plan, Requirement, Timeline, Zone};
@@ -18,131 +21,9 @@ use ravel_serve::ServerReport;
 use serde_json::json;
 
 use crate::load::{LoadedSite, write_or_say};
-use crate::report::{Form, Reports, write_all};
+use crate::report::write_all;
 use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
-use crate::{EXIT_STATUS, ExitStatus, Failure, findings};
-
-#[derive(clap::Args)]
-#[command(args_conflicts_with_subcommands = true)]
-pub(crate) struct Arguments {
-    #[command(subcommand)]
-    task: Option<Task>,
-    #[command(flatten)]
-    show: Show,
-}
-
-/// What is asked of a domain; `show` where nothing is said.
-#[derive(Clone, clap::Subcommand)]
-enum Task {
-    /// Show the records that a domain has and needs, and what is wrong with them (the default)
-    #[command(after_help = EXIT_STATUS)]
-    Show(Show),
-    /// Show what visitors get when the records change at a moment, and in which order nobody
-    /// notices
-    #[command(after_help = EXIT_STATUS)]
-    Plan(PlanTask),
-    /// Ask name servers for the records, several to compare them
-    #[command(after_help = EXIT_STATUS)]
-    Ask(Ask),
-    /// Write the zone as it must be
-    #[command(after_help = EXIT_STATUS)]
-    Write(WriteTask),
-}
-
-/// Which domain, and how it is shown.
-#[derive(Clone, clap::Args)]
-struct Show {
-    /// Only this domain
-    #[arg(long, value_name = "NAME")]
-    domain: Option<String>,
-    /// Take the zone from this file instead of the one that the rules name
-    #[arg(long, value_name = "FILE")]
-    zone: Option<PathBuf>,
-    /// Output JSON
-    #[arg(long)]
-    json: bool,
-}
-
-#[derive(Clone, clap::Args)]
-struct PlanTask {
-    /// When the records change (RFC 3339)
-    #[arg(value_name = "MOMENT")]
-    moment: Moment,
-    #[command(flatten)]
-    show: Show,
-    #[command(flatten)]
-    reports: Reports,
-}
-
-#[derive(Clone, clap::Args)]
-struct Ask {
-    /// A name server's address, with its port if it is not 53
-    #[arg(required = true, value_name = "ADDRESS[:PORT]", value_parser = server)]
-    servers: Vec<SocketAddr>,
-    #[command(flatten)]
-    show: Show,
-}
-
-#[derive(Clone, clap::Args)]
-struct WriteTask {
-    /// The file to write
-    #[arg(value_name = "FILE")]
-    file: PathBuf,
-    /// Overwrite the file
-    #[arg(long)]
-    replace: bool,
-    #[command(flatten)]
-    show: Show,
-}
-
-/// The forms of reports that `plan` writes.
-const FORMS: &[Form] = &[("svg", "a picture")];
-
-impl Arguments {
-    pub(crate) fn is_json(&self) -> bool {
-        self.show().json
-    }
-
-    /// Which domain, and how it is shown.
-    fn show(&self) -> &Show {
-        match &self.task {
-            None => &self.show,
-            Some(Task::Show(show)) => show,
-            Some(Task::Plan(plan)) => &plan.show,
-            Some(Task::Ask(ask)) => &ask.show,
-            Some(Task::Write(write)) => &write.show,
-        }
-    }
-
-    /// With the zone file's path as seen from another folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        let show = match &mut self.task {
-            None => &mut self.show,
-            Some(Task::Show(show)) => show,
-            Some(Task::Plan(plan)) => &mut plan.show,
-            Some(Task::Ask(ask)) => &mut ask.show,
-            Some(Task::Write(write)) => &mut write.show,
-        };
-        show.zone = show.zone.take().map(|zone| folder.join(zone));
-        self
-    }
-
-    fn servers(&self) -> &[SocketAddr] {
-        match &self.task {
-            Some(Task::Ask(ask)) => &ask.servers,
-            _ => &[],
-        }
-    }
-}
-
-/// An address with a port, or without: then it is that of the DNS.
-fn server(text: &str) -> Result<SocketAddr, String> {
-    const DNS: u16 = 53;
-    let bare = text.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(text);
-    text.parse::<SocketAddr>()
-        .or_else(|_| bare.parse::<IpAddr>().map(|ip| SocketAddr::new(ip, DNS)))
-        .map_err(|_| "write an IP address, with a port if it is not 53, as in 192.0.2.53 or [2001:db8::53]:5353".to_owned())
-}
+use crate::{ExitStatus, Failure, findings};
 
 /// All that is known of a domain.
 struct View<'a> {

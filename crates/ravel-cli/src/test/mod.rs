@@ -172,19 +172,7 @@ fn print(
         )?;
     }
     for outcome in outcomes.iter().filter(|outcome| !outcome.verdict().holds()) {
-        let place = in_style(FAINT, loaded.name(outcome.verdict().line()));
-        writeln!(out, "\n  {place}  {}", in_style(STRONG, outcome.verdict().asked()))?;
-        for failure in outcome.verdict().failures() {
-            writeln!(out, "    expected  {}", failure.expected())?;
-            writeln!(out, "    got       {}", in_style(BAD, failure.got()))?;
-        }
-        if let Some((says, why)) = outcome.rules() {
-            writeln!(out, "    rules     {says}")?;
-            writeln!(out, "              {}", in_style(NOTE, why))?;
-        }
-        if let Some(line) = outcome.verdict().decided() {
-            writeln!(out, "    by        {}", loaded.name(line))?;
-        }
+        print_failure(loaded, outcome, out)?;
     }
     let sampled: usize = outcomes.iter().filter_map(|outcome| outcome.sampled()).sum();
     if sampled > 0 || !skipped.is_empty() {
@@ -217,6 +205,28 @@ fn print(
                 )
             )
         )?;
+    }
+    Ok(())
+}
+
+/// What was expected beside what was got, and the line that decided.
+fn print_failure(
+    loaded: &LoadedSite,
+    outcome: &LiveVerdict,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let place = in_style(FAINT, loaded.name(outcome.verdict().line()));
+    writeln!(out, "\n  {place}  {}", in_style(STRONG, outcome.verdict().asked()))?;
+    for failure in outcome.verdict().failures() {
+        writeln!(out, "    expected  {}", failure.expected())?;
+        writeln!(out, "    got       {}", in_style(BAD, failure.got()))?;
+    }
+    if let Some((says, why)) = outcome.rules() {
+        writeln!(out, "    rules     {says}")?;
+        writeln!(out, "              {}", in_style(NOTE, why))?;
+    }
+    if let Some(line) = outcome.verdict().decided() {
+        writeln!(out, "    by        {}", loaded.name(line))?;
     }
     Ok(())
 }

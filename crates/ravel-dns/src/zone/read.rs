@@ -172,6 +172,32 @@ fn span(range: &Range<usize>) -> Range<u32> {
     range.start as u32..range.end as u32
 }
 
+/// Takes the class and the TTL, which are in either order (RFC 1035, section 5.1); gives the TTL with
+/// its place.
+fn ttl_and_class(
+    rest: &mut &[Word<'_>],
+    words: &Words<'_>,
+) -> Result<Option<(u32, Range<u32>)>, ZoneError> {
+    let (mut ttl, mut class) = (None, false);
+    while let Some((word, after)) = rest.split_first() {
+        if ttl.is_none() && word.text.starts_with(|first: char| first.is_ascii_digit()) {
+            let seconds = parse_ttl(word.text)
+                .map_err(|_| expected("a TTL in seconds", Some(word), words))?;
+            ttl = Some((seconds, span(&word.at)));
+        } else if !class && is_class(word.text) {
+            if !word.text.eq_ignore_ascii_case("IN") && !word.text.eq_ignore_ascii_case("CLASS1") {
+                let kind = ZoneErrorKind::Class(word.text.to_owned());
+                return Err(ZoneError { line: words.line, kind });
+            }
+            class = true;
+        } else {
+            break;
+        }
+        *rest = after;
+    }
+    Ok(ttl)
+}
+
 fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
     let fail = |kind| ZoneError { line: words.line, kind };
     let mut rest = words.words.as_slice();
@@ -189,23 +215,7 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
         .ok_or_else(|| expected("a type such as `A` or `CNAME`", None, words))?
         .at
         .start as u32;
-    // Class and life stand in either order (RFC 1035, section 5.1).
-    let (mut ttl, mut class) = (None, false);
-    while let Some((word, after)) = rest.split_first() {
-        if ttl.is_none() && word.text.starts_with(|first: char| first.is_ascii_digit()) {
-            let seconds = parse_ttl(word.text)
-                .map_err(|_| expected("a TTL in seconds", Some(word), words))?;
-            ttl = Some((seconds, span(&word.at)));
-        } else if !class && is_class(word.text) {
-            if !word.text.eq_ignore_ascii_case("IN") && !word.text.eq_ignore_ascii_case("CLASS1") {
-                return Err(fail(ZoneErrorKind::Class(word.text.to_owned())));
-            }
-            class = true;
-        } else {
-            break;
-        }
-        rest = after;
-    }
+    let ttl = ttl_and_class(&mut rest, words)?;
     let (word, data_words) = match rest.split_first() {
         Some(split) => split,
         None => return Err(expected("a type such as `A` or `CNAME`", None, words)),
@@ -214,12 +224,12 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
     let kind = kind.ok_or_else(|| expected("a type such as `A` or `CNAME`", Some(word), words))?;
     let data = data::read(kind, data_words, &sight.origin)
         .map_err(|(wanted, at)| expected(wanted, at.and_then(|at| data_words.get(at)), words))?;
-    let life = ttl
+    let seconds = ttl
         .as_ref()
         .map(|(seconds, _)| *seconds)
         .or_else(|| sight.ttl())
         .or_else(|| minimum(data.as_ref()));
-    let life = life.ok_or_else(|| {
+    let seconds = seconds.ok_or_else(|| {
         expected("a TTL in seconds (here, or in `$TTL` above)", Some(word), words)
     })?;
     let data_at = data_words.first().map_or(word.at.end..word.at.end, |first| {
@@ -230,7 +240,7 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
         _ => 0..0,
     };
     Ok(Entry {
-        record: Record { name, ttl: life, kind, data, line: words.line },
+        record: Record { name, ttl: seconds, kind, data, line: words.line },
         whole: span(&words.whole),
         owner,
         ttl: ttl.map(|(_, at)| at),

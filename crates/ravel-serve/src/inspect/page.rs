@@ -3,11 +3,12 @@
 use http::{HeaderName, HeaderValue, Method};
 use maud::{DOCTYPE, Markup, html};
 use ravel::expect::journey;
+use ravel::finding::Finding;
 use ravel::rules::Severity;
 use ravel_check::EntryPointEnd;
 
 use super::{Inspector, requests};
-use crate::{ExplainedAnswer, Record};
+use crate::{CheckResult, ExplainedAnswer, Record, Site};
 
 /// A request that was typed in, and the result of it.
 #[derive(Debug)]
@@ -155,50 +156,72 @@ pub(super) fn state(inspector: &Inspector) -> Markup {
         @match inspector.live.checked() {
             None => p.hint { "Expectations and findings are being worked out." },
             Some(checked) => {
-                section aria-labelledby="expectations" {
-                    @let failed = checked.verdicts.iter().filter(|verdict| !verdict.holds()).count();
-                    h2 #expectations { "Expectations" }
-                    p class=(if failed == 0 { "good" } else { "bad" }) {
-                        @if failed == 0 { (checked.verdicts.len()) " hold" }
-                        @else { (failed) " of " (checked.verdicts.len()) " failed" }
-                    }
-                    @for verdict in checked.verdicts.iter().filter(|verdict| !verdict.holds()) {
-                        div.finding {
-                            p { span.line { (site.name(verdict.line())) } " " (verdict.asked()) }
-                            @for failure in verdict.failures() {
-                                p.words { span.label { "expected" } (failure.expected()) }
-                                p.words { span.label { "got" } (failure.got()) }
-                            }
-                        }
-                    }
-                }
-                section aria-labelledby="findings" {
-                    h2 #findings { "Findings" }
-                    @if checked.report.findings().is_empty() { p.good { "None" } }
-                    @for finding in checked.report.findings() {
-                        div.finding {
-                            p {
-                                span class=(if finding.code().severity() == Severity::Error { "bad" } else { "mild" }) { (finding.code()) }
-                                " " span.line { (finding.place().name(site.rules())) }
-                            }
-                            p { (finding.message()) }
-                            @if let Some(instead) = &finding.help() { p.words { span.label { "instead" } (instead) } }
-                        }
+                (expectations(&site, &checked))
+                (findings(&site, &checked))
+                (entry_points(&checked))
+            }
+        }
+    }
+}
+
+fn expectations(site: &Site, checked: &CheckResult) -> Markup {
+    html! {
+        section aria-labelledby="expectations" {
+            @let failed = checked.verdicts.iter().filter(|verdict| !verdict.holds()).count();
+            h2 #expectations { "Expectations" }
+            p class=(if failed == 0 { "good" } else { "bad" }) {
+                @if failed == 0 { (checked.verdicts.len()) " hold" }
+                @else { (failed) " of " (checked.verdicts.len()) " failed" }
+            }
+            @for verdict in checked.verdicts.iter().filter(|verdict| !verdict.holds()) {
+                div.finding {
+                    p { span.line { (site.name(verdict.line())) } " " (verdict.asked()) }
+                    @for failure in verdict.failures() {
+                        p.words { span.label { "expected" } (failure.expected()) }
+                        p.words { span.label { "got" } (failure.got()) }
                     }
                 }
-                section aria-labelledby="ways" {
-                    h2 #ways { "Entry points" }
-                    div.scroll {
-                        table.ways {
-                            thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }
-                            tbody {
-                                @for point in checked.ways.points() {
-                                    tr {
-                                        td { code { (point.origin()) } }
-                                        td { (end(point.first())) }
-                                        td { @if let Some(deep) = point.deep() { (end(deep)) } }
-                                    }
-                                }
+            }
+        }
+    }
+}
+
+/// What was found, but for notes.
+fn findings(site: &Site, checked: &CheckResult) -> Markup {
+    let is_shown = |finding: &&Finding| finding.code().severity() < Severity::Note;
+    let shown: Vec<&Finding> = checked.report.findings().iter().filter(is_shown).collect();
+    html! {
+        section aria-labelledby="findings" {
+            h2 #findings { "Findings" }
+            @if shown.is_empty() { p.good { "None" } }
+            @for finding in shown {
+                div.finding {
+                    p {
+                        span class=(if finding.code().severity() == Severity::Error { "bad" } else { "mild" }) { (finding.code().severity().as_str()) "[" (finding.code()) "]" }
+                        " " span.line { (finding.place().name(site.rules())) }
+                    }
+                    p { (finding.message()) }
+                    @if let Some(note) = finding.note() { p.words { span.label { "note" } (note) } }
+                    @if let Some(help) = finding.help() { p.words { span.label { "help" } (help) } }
+                }
+            }
+        }
+    }
+}
+
+fn entry_points(checked: &CheckResult) -> Markup {
+    html! {
+        section aria-labelledby="entry-points" {
+            h2 #entry-points { "Entry points" }
+            div.scroll {
+                table.ways {
+                    thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }
+                    tbody {
+                        @for point in checked.ways.points() {
+                            tr {
+                                td { code { (point.origin()) } }
+                                td { (end(point.first())) }
+                                td { @if let Some(deep) = point.deep() { (end(deep)) } }
                             }
                         }
                     }

@@ -102,6 +102,21 @@ impl<'e, T: Trace> Writer<'_, 'e, T> {
         }
     }
 
+    /// Does what a rule says.
+    fn apply(&mut self, ops: &'e [HeaderOp], rule: RuleId) {
+        for op in ops {
+            match op {
+                HeaderOp::Set(name, value, line) => {
+                    self.set(name.as_str(), Cow::Borrowed(text(value)), (Some(rule), Some(*line)));
+                }
+                HeaderOp::Add(name, value, line) => {
+                    self.push(name.as_str(), Cow::Borrowed(text(value)), (Some(rule), Some(*line)));
+                }
+                HeaderOp::Drop(name, line) => self.drop(name.as_str(), (Some(rule), Some(*line))),
+            }
+        }
+    }
+
     fn has(&self, name: &str) -> bool {
         self.headers.iter().any(|header| header.name == name)
     }
@@ -113,6 +128,21 @@ impl<'e, T: Trace> Writer<'_, 'e, T> {
         (rule, line): HeaderAuthor,
     ) {
         self.trace.header(|| HeaderStep { name: name.into(), change: change(), rule, line });
+    }
+}
+
+/// How long an answer may be cached where no rule says it.
+fn automatic_lifetime(
+    outcome: Outcome,
+    is_page: bool,
+    permanence: Option<Permanence>,
+) -> Option<&'static str> {
+    let is_unknown = matches!(outcome, Outcome::Missing | Outcome::Gone | Outcome::Outside);
+    match permanence {
+        Some(Permanence::ByRule) => Some("max-age=86400"),
+        Some(Permanence::Canonical) => Some("max-age=3600"),
+        Some(Permanence::Temporary) => None,
+        None => (is_unknown || is_page).then_some("no-cache"),
     }
 }
 
@@ -149,19 +179,11 @@ impl Edge {
             self.rules_headers(outcome, file_type, &mut answer.headers, visit, &mut vary, trace);
         }
         let mut headers = Writer { headers: &mut answer.headers, trace };
-        if !headers.has("cache-control") {
-            let revalidated =
-                matches!(outcome, Outcome::Missing | Outcome::Gone | Outcome::Outside)
-                    || (answer.file.is_some() && file_type.starts_with("text/html"));
-            let automatic = match permanence {
-                Some(Permanence::ByRule) => Some("max-age=86400"),
-                Some(Permanence::Canonical) => Some("max-age=3600"),
-                Some(Permanence::Temporary) => None,
-                None => revalidated.then_some("no-cache"),
-            };
-            automatic
-                .into_iter()
-                .for_each(|value| headers.push("cache-control", Cow::Borrowed(value), AUTOMATIC));
+        let is_page = answer.file.is_some() && file_type.starts_with("text/html");
+        if !headers.has("cache-control")
+            && let Some(value) = automatic_lifetime(outcome, is_page, permanence)
+        {
+            headers.push("cache-control", Cow::Borrowed(value), AUTOMATIC);
         }
         if visit.role == Role::Preview {
             headers.set("x-robots-tag", Cow::Borrowed("noindex"), AUTOMATIC);
@@ -219,28 +241,7 @@ impl Edge {
                 }
             };
             if result == RuleResult::Matched {
-                let by = Some(program.id(Stage::Headers, number));
-                for op in &effect.ops {
-                    match op {
-                        HeaderOp::Set(name, value, line) => {
-                            headers.set(
-                                name.as_str(),
-                                Cow::Borrowed(text(value)),
-                                (by, Some(*line)),
-                            );
-                        }
-                        HeaderOp::Add(name, value, line) => {
-                            headers.push(
-                                name.as_str(),
-                                Cow::Borrowed(text(value)),
-                                (by, Some(*line)),
-                            );
-                        }
-                        HeaderOp::Drop(name, line) => {
-                            headers.drop(name.as_str(), (by, Some(*line)))
-                        }
-                    }
-                }
+                headers.apply(&effect.ops, program.id(Stage::Headers, number));
             }
             notes.add::<T>(number, || result);
             ControlFlow::Continue(())

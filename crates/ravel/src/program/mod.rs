@@ -14,6 +14,7 @@
 
 mod change;
 mod effect;
+mod media;
 mod regex;
 mod rule;
 mod site;
@@ -21,10 +22,11 @@ mod test;
 
 pub use change::RuleChange;
 pub use effect::{Effect, FileEffect, FileRole, HeaderEffect, HeaderOp, HeaderScope, Redirect};
+pub use media::MediaRange;
 pub use regex::WholeRegex;
 pub use rule::{Rule, Stage};
 pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
-pub use test::{MediaRange, Role, Test, TestKind, Tests, TextSet, ValueSet};
+pub use test::{Role, Test, TestKind, Tests, TextSet, ValueSet};
 
 use std::fmt;
 use std::ops::Deref;

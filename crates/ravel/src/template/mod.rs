@@ -18,6 +18,7 @@ mod matching;
 mod parse;
 mod pattern;
 mod piece;
+mod query;
 mod target;
 mod text;
 

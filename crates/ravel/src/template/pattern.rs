@@ -1,6 +1,5 @@
 //! What a rule is held against a URL with.
 
-use std::borrow::Cow;
 use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
@@ -9,6 +8,7 @@ use super::capture::{CaptureValue, Captures, Source};
 use super::error::{self, TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, TextPlace, begins_as_path, find_outside};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
+use super::query;
 use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_port};
 
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
@@ -124,7 +124,7 @@ impl Pattern {
             return Err(TemplateError::new(error::start(rest), range));
         };
         let query = match rest.get(path_end + 1..) {
-            Some(query) => query_parts(query, path_at + path_end + 1)?,
+            Some(query) => query::parts(query, path_at + path_end + 1)?,
             None => Box::default(),
         };
         let rest =
@@ -327,58 +327,6 @@ fn host_pattern(text: &str) -> std::result::Result<HostPattern, Kind> {
 fn host_len(rest: &str) -> usize {
     let ends = ["/", "?", "#", "{/", "{+"];
     ends.iter().filter_map(|end| rest.find(end)).min().unwrap_or(rest.len())
-}
-
-fn query_parts(query: &str, offset: usize) -> Result<Box<[QueryPart]>> {
-    let mut parts: Vec<QueryPart> = Vec::new();
-    let mut at = offset;
-    for text in query.split('&') {
-        let range = at..at + text.len();
-        at = range.end + 1;
-        let fail = |kind| Err(TemplateError::new(kind, range.clone()));
-        let (key, value) = match text.split_once('=') {
-            Some((key, value)) => (key, Some(value)),
-            None => (text, None),
-        };
-        if key.is_empty() || key.contains(['{', '}']) {
-            return fail(Kind::QueryKey);
-        }
-        let Ok(key) = decoded(key) else { return fail(Kind::QueryKey) };
-        let test = match value {
-            None => QueryTest::Present,
-            Some(value) => {
-                match value.strip_prefix('{').and_then(|inner| inner.strip_suffix('}')) {
-                    Some(name) if parse::is_name(name) => QueryTest::Capture(name.into()),
-                    Some(name) if !name.contains(['{', '}', '+', '/', '*']) => {
-                        return fail(Kind::Name(name.to_owned()));
-                    }
-                    Some(_) => return fail(Kind::QueryMixed(value.to_owned())),
-                    None if value.contains(['{', '}']) => {
-                        return fail(Kind::QueryMixed(value.to_owned()));
-                    }
-                    None if let Some(instead) = parse::foreign_value(value) => {
-                        return fail(Kind::Foreign(value.to_owned(), instead));
-                    }
-                    None => match decoded(value) {
-                        Ok(value) => QueryTest::Text(value.into()),
-                        Err(()) => return fail(Kind::QueryMixed(value.to_owned())),
-                    },
-                }
-            }
-        };
-        if parts.iter().any(|part| *part.key == *key) {
-            return fail(Kind::KeyTwice(key.into_owned()));
-        }
-        parts.push(QueryPart { key: key.into(), test });
-    }
-    Ok(parts.into())
-}
-
-fn decoded(text: &str) -> std::result::Result<Cow<'_, str>, ()> {
-    match form_decode(text) {
-        Cow::Borrowed(_) => Ok(Cow::Borrowed(text)),
-        Cow::Owned(bytes) => String::from_utf8(bytes).map(Cow::Owned).map_err(|_| ()),
-    }
 }
 
 impl fmt::Display for OriginPattern {

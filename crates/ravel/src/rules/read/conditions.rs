@@ -5,7 +5,7 @@ use std::sync::Arc;
 use http::{HeaderName, Method};
 
 use super::{Cursor, Outcome, Reader, header_name, site};
-use crate::address::Scheme;
+use crate::address::{Host, Scheme};
 use crate::language::grammar::{CaptureTest, Subject};
 use crate::language::{Place, Problem, ProblemKind, Word};
 use crate::program::{Role, Test, TestKind, Tests, TextSet, ValueSet, WholeRegex};
@@ -101,6 +101,20 @@ impl Reader<'_> {
         cursor.end()
     }
 
+    /// Hosts of the site.
+    fn own_hosts(&self, cursor: &mut Cursor<'_>) -> Outcome<Vec<Host>> {
+        let mut hosts = Vec::new();
+        for word in list(cursor, "a host")? {
+            let host = site::host(&word, cursor)?;
+            if self.site.is_known() && !self.site.has_host(host.as_str()) {
+                let kind = ProblemKind::ForeignHost { found: host.to_string() };
+                return Err(Problem::new(cursor.place(word.columns), kind));
+            }
+            hosts.push(host);
+        }
+        Ok(hosts)
+    }
+
     pub(super) fn when_line(
         &mut self,
         cursor: &mut Cursor<'_>,
@@ -121,45 +135,14 @@ impl Reader<'_> {
                 let (name, _) = header_name(cursor)?;
                 TestKind::Header(name, values(cursor, &mut negated)?)
             }
-            Subject::Host => {
-                let mut hosts = Vec::new();
-                for word in list(cursor, "a host")? {
-                    let host = site::host(&word, cursor)?;
-                    if self.site.is_known() && !self.site.has_host(host.as_str()) {
-                        let found = host.to_string();
-                        return Err(Problem::new(
-                            cursor.place(word.columns),
-                            ProblemKind::ForeignHost { found },
-                        ));
-                    }
-                    hosts.push(host);
-                }
-                TestKind::Host(hosts)
-            }
+            Subject::Host => TestKind::Host(self.own_hosts(cursor)?),
             Subject::Scheme => match list(cursor, "`http` or `https`")?.as_slice() {
                 [word] if word.text == "http" => TestKind::Scheme(Scheme::Http),
                 [word] if word.text == "https" => TestKind::Scheme(Scheme::Https),
                 [word, ..] => return Err(cursor.unexpected(word.clone(), "`http` or `https`")),
                 [] => return Err(cursor.expected("`http` or `https`")),
             },
-            Subject::Method => {
-                let mut methods = Vec::new();
-                for word in list(cursor, "a method such as `POST`")? {
-                    let method = Method::from_bytes(word.text.as_bytes())
-                        .ok()
-                        .filter(|_| is_upper(&word.text));
-                    if method == Some(Method::HEAD) {
-                        return Err(Problem::new(
-                            cursor.place(word.columns),
-                            ProblemKind::MethodHead,
-                        ));
-                    }
-                    methods.push(method.ok_or_else(|| {
-                        cursor.unexpected(word, "a method in capitals such as `POST`")
-                    })?);
-                }
-                TestKind::Method(methods)
-            }
+            Subject::Method => TestKind::Method(methods(cursor)?),
             Subject::Preview => TestKind::Role(Role::Preview),
             Subject::NoFile if cursor.take("file") => {
                 negated = !negated;
@@ -265,6 +248,21 @@ fn digits(cursor: &mut Cursor<'_>) -> Outcome<TextSet> {
         }
         _ => Err(cursor.unexpected(word, "how many digits, as `4` or `1..6`")),
     }
+}
+
+fn methods(cursor: &mut Cursor<'_>) -> Outcome<Vec<Method>> {
+    let mut methods = Vec::new();
+    for word in list(cursor, "a method such as `POST`")? {
+        let method = Method::from_bytes(word.text.as_bytes()).ok();
+        match method.filter(|_| is_upper(&word.text)) {
+            Some(Method::HEAD) => {
+                return Err(Problem::new(cursor.place(word.columns), ProblemKind::MethodHead));
+            }
+            Some(method) => methods.push(method),
+            None => return Err(cursor.unexpected(word, "a method in capitals such as `POST`")),
+        }
+    }
+    Ok(methods)
 }
 
 pub(super) fn is_upper(text: &str) -> bool {

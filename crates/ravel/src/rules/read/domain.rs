@@ -95,19 +95,7 @@ impl Reader<'_> {
                 let word = value(&mut cursor, "the name that the hosting gives the site")?;
                 domain.host = Some(host(&word, &cursor)?);
             }
-            DomainSetting::Address => {
-                for word in cursor.list("an IP address")? {
-                    match word.text.parse::<IpAddr>() {
-                        Ok(address) => domain.addresses.push(address),
-                        Err(_) => {
-                            return Err(cursor.unexpected(
-                                word,
-                                "an IP address such as `192.0.2.44` or `2001:db8::1`",
-                            ));
-                        }
-                    }
-                }
-            }
+            DomainSetting::Address => domain.addresses.extend(addresses(&mut cursor)?),
             DomainSetting::Verification => {
                 let name = value(&mut cursor, "the name of the TXT record")?;
                 let name = relative(&name, &cursor, &domain.name)?;
@@ -133,31 +121,8 @@ impl Reader<'_> {
                 domain.certificate =
                     Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
             }
-            DomainSetting::Issue => {
-                if cursor.rest().trim() == "proof" {
-                    let name = "issue verification".to_owned();
-                    let kind = ProblemKind::Renamed { found: "issue proof".to_owned(), name };
-                    return Err(Problem::new(cursor.here(), kind));
-                }
-                domain.issue = one_of(
-                    &mut cursor,
-                    "`verification` or `records`",
-                    &[("verification", Issue::Verification), ("records", Issue::Records)],
-                )?;
-            }
-            DomainSetting::Ttl => {
-                let word = value(&mut cursor, "a duration such as `1h`")?;
-                match duration(&word.text).filter(|seconds| *seconds <= MAX_TTL) {
-                    Some(seconds) => domain.ttl = Some(seconds as u32),
-                    None => {
-                        let found = word.text.into_owned();
-                        return Err(Problem::new(
-                            cursor.place(word.columns),
-                            ProblemKind::Duration { found },
-                        ));
-                    }
-                }
-            }
+            DomainSetting::Issue => domain.issue = issue(&mut cursor)?,
+            DomainSetting::Ttl => domain.ttl = Some(ttl(&mut cursor)?),
         }
         cursor.end()
     }
@@ -172,6 +137,39 @@ impl Reader<'_> {
         let word = value(cursor, wanted)?;
         let path = self.file_name(&word, &cursor.place(word.columns.clone()))?;
         Ok(NamedFile { path: path.into(), line: line.line })
+    }
+}
+
+fn addresses(cursor: &mut Cursor<'_>) -> Outcome<Vec<IpAddr>> {
+    let words = cursor.list("an IP address")?;
+    let read = words.into_iter().map(|word| match word.text.parse() {
+        Ok(address) => Ok(address),
+        Err(_) => {
+            let wanted = "an IP address such as `192.0.2.44` or `2001:db8::1`";
+            Err(cursor.unexpected(word, wanted))
+        }
+    });
+    read.collect()
+}
+
+fn issue(cursor: &mut Cursor<'_>) -> Outcome<Issue> {
+    if cursor.rest().trim() == "proof" {
+        let name = "issue verification".to_owned();
+        let kind = ProblemKind::Renamed { found: "issue proof".to_owned(), name };
+        return Err(Problem::new(cursor.here(), kind));
+    }
+    let values = [("verification", Issue::Verification), ("records", Issue::Records)];
+    one_of(cursor, "`verification` or `records`", &values)
+}
+
+fn ttl(cursor: &mut Cursor<'_>) -> Outcome<u32> {
+    let word = value(cursor, "a duration such as `1h`")?;
+    match duration(&word.text).filter(|seconds| *seconds <= MAX_TTL) {
+        Some(seconds) => Ok(seconds as u32),
+        None => {
+            let kind = ProblemKind::Duration { found: word.text.into_owned() };
+            Err(Problem::new(cursor.place(word.columns), kind))
+        }
     }
 }
 

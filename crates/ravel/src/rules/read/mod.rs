@@ -5,6 +5,7 @@ mod conditions;
 mod domain;
 mod expect;
 mod headers;
+mod outcome;
 mod rule;
 mod site;
 mod table;

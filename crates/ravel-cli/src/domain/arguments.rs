@@ -1,0 +1,131 @@
+//! What `ravel domain` is asked to do.
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+
+use ravel_dns::Moment;
+
+use crate::EXIT_STATUS;
+use crate::report::{Form, Reports};
+
+#[derive(clap::Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(super) task: Option<Task>,
+    #[command(flatten)]
+    pub(super) show: Show,
+}
+
+/// What is asked of a domain; `show` where nothing is said.
+#[derive(Clone, clap::Subcommand)]
+pub(super) enum Task {
+    /// Show the records that a domain has and needs, and what is wrong with them (the default)
+    #[command(after_help = EXIT_STATUS)]
+    Show(Show),
+    /// Show what visitors get when the records change at a moment, and in which order nobody
+    /// notices
+    #[command(after_help = EXIT_STATUS)]
+    Plan(PlanTask),
+    /// Ask name servers for the records, several to compare them
+    #[command(after_help = EXIT_STATUS)]
+    Ask(Ask),
+    /// Write the zone as it must be
+    #[command(after_help = EXIT_STATUS)]
+    Write(WriteTask),
+}
+
+/// Which domain, and how it is shown.
+#[derive(Clone, clap::Args)]
+pub(super) struct Show {
+    /// Only this domain
+    #[arg(long, value_name = "NAME")]
+    pub(super) domain: Option<String>,
+    /// Take the zone from this file instead of the one that the rules name
+    #[arg(long, value_name = "FILE")]
+    pub(super) zone: Option<PathBuf>,
+    /// Output JSON
+    #[arg(long)]
+    pub(super) json: bool,
+}
+
+#[derive(Clone, clap::Args)]
+pub(super) struct PlanTask {
+    /// When the records change (RFC 3339)
+    #[arg(value_name = "MOMENT")]
+    pub(super) moment: Moment,
+    #[command(flatten)]
+    pub(super) show: Show,
+    #[command(flatten)]
+    pub(super) reports: Reports,
+}
+
+#[derive(Clone, clap::Args)]
+pub(super) struct Ask {
+    /// A name server's address, with its port if it is not 53
+    #[arg(required = true, value_name = "ADDRESS[:PORT]", value_parser = server)]
+    pub(super) servers: Vec<SocketAddr>,
+    #[command(flatten)]
+    pub(super) show: Show,
+}
+
+#[derive(Clone, clap::Args)]
+pub(super) struct WriteTask {
+    /// The file to write
+    #[arg(value_name = "FILE")]
+    pub(super) file: PathBuf,
+    /// Overwrite the file
+    #[arg(long)]
+    pub(super) replace: bool,
+    #[command(flatten)]
+    pub(super) show: Show,
+}
+
+/// The forms of reports that `plan` writes.
+pub(super) const FORMS: &[Form] = &[("svg", "a picture")];
+
+impl Arguments {
+    pub(crate) fn is_json(&self) -> bool {
+        self.show().json
+    }
+
+    /// Which domain, and how it is shown.
+    pub(super) fn show(&self) -> &Show {
+        match &self.task {
+            None => &self.show,
+            Some(Task::Show(show)) => show,
+            Some(Task::Plan(plan)) => &plan.show,
+            Some(Task::Ask(ask)) => &ask.show,
+            Some(Task::Write(write)) => &write.show,
+        }
+    }
+
+    /// With the zone file's path as seen from another folder.
+    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
+        let show = match &mut self.task {
+            None => &mut self.show,
+            Some(Task::Show(show)) => show,
+            Some(Task::Plan(plan)) => &mut plan.show,
+            Some(Task::Ask(ask)) => &mut ask.show,
+            Some(Task::Write(write)) => &mut write.show,
+        };
+        show.zone = show.zone.take().map(|zone| folder.join(zone));
+        self
+    }
+
+    pub(super) fn servers(&self) -> &[SocketAddr] {
+        match &self.task {
+            Some(Task::Ask(ask)) => &ask.servers,
+            _ => &[],
+        }
+    }
+}
+
+/// An address with a port, or without: then it is that of the DNS.
+fn server(text: &str) -> Result<SocketAddr, String> {
+    const DNS: u16 = 53;
+    let bare = text.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(text);
+    text.parse::<SocketAddr>()
+        .or_else(|_| bare.parse::<IpAddr>().map(|ip| SocketAddr::new(ip, DNS)))
+        .map_err(|_| "write an IP address, with a port if it is not 53, as in 192.0.2.53 or [2001:db8::53]:5353".to_owned())
+}

@@ -1,0 +1,81 @@
+//! What the local authority is held to.
+
+use super::*;
+
+fn rules() -> Rules {
+    Rules::parse("site https://www.harbour.example/\n  alias harbour.example, 192.0.2.7\n  preview *.p.example\n")
+        .unwrap()
+}
+
+#[test]
+fn a_certificate_names_its_host_and_ends_soon() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let authority = Authority::in_folder(folder.path(), &rules()).unwrap();
+    for (host, names) in [("www.harbour.example", 1), ("localhost", 3)] {
+        let (key, ends) = authority.certify(host).unwrap();
+        let (_, certificate) = x509_parser::parse_x509_certificate(&key.cert[0]).unwrap();
+        let named =
+            certificate.subject_alternative_name().unwrap().unwrap().value.general_names.len();
+        let days = (ends - OffsetDateTime::now_utc()).whole_days();
+        assert_eq!((named, days, key.cert.len()), (names, 29, 2), "{host}");
+        let (_, issuer) = x509_parser::parse_x509_certificate(&key.cert[1]).unwrap();
+        assert!(issuer.is_ca() && certificate.issuer() == issuer.subject());
+        assert!(issuer.name_constraints().unwrap().unwrap().critical);
+    }
+}
+
+/// Damages what is kept, and says why it is made anew.
+#[test]
+fn what_cannot_be_used_is_made_anew() {
+    type Damage = fn(&Path);
+    let other = |folder: &Path| {
+        let rules = Rules::parse("site https://www.harbour.example/\n").unwrap();
+        let beside = tempfile::TempDir::new().unwrap();
+        let authority = Authority::in_folder(beside.path(), &rules).unwrap();
+        for name in [CERTIFICATE_FILE, KEY_FILE] {
+            fs::copy(authority.path().with_file_name(name), folder.join(name)).unwrap();
+        }
+    };
+    let cases: [(Damage, Option<&str>); 6] = [
+        (|_| {}, None),
+        (
+            |folder| fs::remove_file(folder.join(KEY_FILE)).unwrap(),
+            Some("its files could not be read"),
+        ),
+        (
+            |folder| fs::write(folder.join(CERTIFICATE_FILE), "x").unwrap(),
+            Some("its files could not be read"),
+        ),
+        (
+            |folder| {
+                fs::write(folder.join(KEY_FILE), KeyPair::generate().unwrap().serialize_pem())
+                    .unwrap()
+            },
+            Some("its key was not that of its certificate"),
+        ),
+        (
+            |folder| {
+                let (mut params, key) =
+                    (authority_params(&rules()).unwrap(), KeyPair::generate().unwrap());
+                params.not_after = OffsetDateTime::now_utc() + Duration::days(80);
+                fs::write(folder.join(CERTIFICATE_FILE), params.self_signed(&key).unwrap().pem())
+                    .unwrap();
+                fs::write(folder.join(KEY_FILE), key.serialize_pem()).unwrap();
+            },
+            Some("its end was near"),
+        ),
+        (other, Some("it was not for all hosts of the site")),
+    ];
+    for (damage, why) in cases {
+        let folder = tempfile::TempDir::new().unwrap();
+        let first = Authority::in_folder(folder.path(), &rules()).unwrap();
+        damage(first.path().parent().unwrap());
+        let second = Authority::in_folder(folder.path(), &rules()).unwrap();
+        assert_eq!(second.replaced(), why);
+        assert_eq!(second.certificate == first.certificate, why.is_none());
+        assert!(
+            Authority::in_folder(folder.path(), &rules()).unwrap().certificate
+                == second.certificate
+        );
+    }
+}
