@@ -178,8 +178,13 @@ pub fn findings<E: std::fmt::Display>(
 impl From<NamedFileError> for Finding {
     fn from(error: NamedFileError) -> Finding {
         let (by, name) = (error.file.line(), error.file.path().into());
+        let message = match error.number {
+            Some(_) => error.why,
+            // It is shown at the line of the rules that names the file.
+            None => format!("`{}`: {}", error.file.path(), error.why),
+        };
         let place = FindingPlace::Named { by, name, number: error.number };
-        Finding::at(Code::UnreadableFile, place, error.why)
+        Finding::at(Code::UnreadableFile, place, message)
             .with_note("it was not checked")
             .with_help("correct the file, or remove the line")
     }

@@ -119,9 +119,9 @@ fn form(asked: Option<&TestedRequest>) -> Markup {
     let value = |of: fn(&TestedRequest) -> &str| asked.map_or("", of);
     html! {
         section aria-labelledby="try" {
-            h2 #try { "Ask an address" }
+            h2 #try { "Ask a URL" }
             form #ask action="/try" method="get" {
-                label.wide { "Address" input name="address" required placeholder="/summer" value=(value(|tried| &tried.address)) autocomplete="off" spellcheck="false"; }
+                label.wide { "URL" input name="address" required placeholder="/summer" value=(value(|tried| &tried.address)) autocomplete="off" spellcheck="false"; }
                 label { "Method" input name="method" placeholder="GET" value=(value(|tried| &tried.method)) autocomplete="off"; }
                 label { "Header" input name="header" placeholder="cookie: beta=on" value=(value(|tried| &tried.header)) autocomplete="off"; }
                 button { "Ask" }

@@ -11,7 +11,7 @@ impl fmt::Display for ProblemKind {
         match self {
             K::Stray => f.write_str("indented line outside of a statement"),
             K::Keyword { found, .. } => write!(f, "unknown statement `{found}`"),
-            K::NoKeyword { .. } => f.write_str("a rule without a keyword"),
+            K::NoKeyword { .. } => f.write_str("this line has no keyword"),
             K::Comment => f.write_str("`//` does not begin a comment"),
             K::Setting { found, .. } | K::PagesSetting { found } => {
                 write!(f, "unknown setting `{found}`")
@@ -135,7 +135,7 @@ impl ProblemKind {
         let of_file = "the folder of the file that names it";
         let fixed = match self {
             K::Keyword { nearest, .. } => return nearest_or(*nearest, Statement::expected()),
-            K::NoKeyword { written } => return format!("write a keyword before it: `{written}`"),
+            K::NoKeyword { written } => return format!("write a keyword first, as in `{written}`"),
             K::Setting { found, .. } | K::Body { found, .. } | K::NoBody { found }
                 if Statement::find(found).is_some() =>
             {

@@ -270,7 +270,14 @@ fn not_a_statement(word: &str, after: &Cursor<'_>, line: &str) -> ProblemKind {
     if rule::begins_entry(word) && rule::has_arrow(after) {
         return ProblemKind::NoKeyword { written: format!("redirect {}", line.trim()) };
     }
-    ProblemKind::Keyword { found: word.to_owned(), nearest: Keyword::nearest(word) }
+    match word {
+        "*" => ProblemKind::NoKeyword { written: "fallback {/rest*} -> /".to_owned() },
+        page if page.ends_with(".html") => {
+            let path = page.trim_start_matches('/');
+            ProblemKind::NoKeyword { written: format!("missing /{path}") }
+        }
+        other => ProblemKind::Keyword { found: other.to_owned(), nearest: Keyword::nearest(other) },
+    }
 }
 
 /// The place of an error within a word; the whole word where quotes or escapes hide it.

@@ -175,6 +175,10 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut SeenSettings) -> Outc
 fn not_a_setting(found: String, value: &str, forms: &'static [Form]) -> ProblemKind {
     let nearest = nearest(&found, forms.iter().map(Form::word));
     let has_pages = forms.iter().any(|form| form.word() == "pages");
+    if has_pages && found.ends_with(".html") {
+        let written = format!("missing /{}", found.trim_start_matches('/'));
+        return ProblemKind::NoKeyword { written };
+    }
     let about_pages =
         |text: &str| ["slash", "html", "extension", "clean"].iter().any(|part| text.contains(part));
     if nearest.is_none() && has_pages && (about_pages(&found) || about_pages(value)) {
