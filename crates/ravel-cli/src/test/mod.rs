@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use anstyle::Style;
 use futures_util::StreamExt;
 use indicatif::{ProgressBar, ProgressDrawTarget};
 use ravel::serial::Data;
@@ -179,14 +180,14 @@ fn print(
         writeln!(out)?;
     }
     if sampled > 0 {
-        let addresses = count(sampled, "address", "addresses");
+        let addresses = count(sampled, "URL", "URLs");
         writeln!(
             out,
             "{}",
             in_style(
                 FAINT,
                 format_args!(
-                    "`expect every` was sampled, with {addresses}; `ravel test` proves it of the rules"
+                    "`expect every` was sampled, with {addresses}; `ravel test` verifies it of the rules"
                 )
             )
         )?;
@@ -209,6 +210,18 @@ fn print(
     Ok(())
 }
 
+/// A text behind its label, wrapped at words behind it.
+fn print_words(label: &str, style: Style, text: &str, out: &mut dyn Write) -> io::Result<()> {
+    const INDENT: usize = 14;
+    let width = crate::diagnostic::width().saturating_sub(INDENT);
+    let mut label = label;
+    for line in textwrap::wrap(text, textwrap::Options::new(width).break_words(false)) {
+        writeln!(out, "    {label:<10}{}", in_style(style, line))?;
+        label = "";
+    }
+    Ok(())
+}
+
 /// What was expected beside what was got, and the line that decided.
 fn print_failure(
     loaded: &LoadedSite,
@@ -218,15 +231,15 @@ fn print_failure(
     let place = in_style(FAINT, loaded.name(outcome.verdict().line()));
     writeln!(out, "\n  {place}  {}", in_style(STRONG, outcome.verdict().asked()))?;
     for failure in outcome.verdict().failures() {
-        writeln!(out, "    expected  {}", failure.expected())?;
-        writeln!(out, "    got       {}", in_style(BAD, failure.got()))?;
+        print_words("expected", Style::new(), failure.expected(), out)?;
+        print_words("got", BAD, failure.got(), out)?;
     }
     if let Some((says, why)) = outcome.rules() {
-        writeln!(out, "    rules     {says}")?;
-        writeln!(out, "              {}", in_style(NOTE, why))?;
+        print_words("rules", Style::new(), says, out)?;
+        print_words("", NOTE, why, out)?;
     }
     if let Some(line) = outcome.verdict().decided() {
-        writeln!(out, "    by        {}", loaded.name(line))?;
+        print_words("by", Style::new(), &loaded.name(line), out)?;
     }
     Ok(())
 }
