@@ -242,6 +242,7 @@ fn is_unnoticed(edge: &Edge, id: RuleId, change: &RuleChange, stated: &[(Stated,
 fn in_words(edge: &Edge, id: RuleId, change: &RuleChange) -> String {
     match change {
         RuleChange::Status(status) => format!("have the status {status}"),
+        RuleChange::Home => "have the target `/`".to_owned(),
         RuleChange::WithoutTest(number) => {
             let languages = edge.site().languages();
             let rule = edge.program().rule(id);

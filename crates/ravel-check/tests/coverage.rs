@@ -19,6 +19,7 @@ struct Written {
 enum Edit {
     Remove,
     Permanent,
+    Home,
     Unconditional,
 }
 
@@ -59,7 +60,11 @@ fn text(rules: &[Written], edit: Option<(usize, Edit)>, expectations: &[&str]) -
             continue;
         }
         let status = if edit == Some(Edit::Permanent) { " 301" } else { "" };
-        text.push_str(&format!("{}{status}\n", rule.line));
+        let line = match (edit, rule.line.split_once(" -> ")) {
+            (Some(Edit::Home), Some((pattern, _))) => format!("{pattern} -> /"),
+            _ => rule.line.to_owned(),
+        };
+        text.push_str(&format!("{line}{status}\n"));
         if edit != Some(Edit::Unconditional) {
             text.push_str(rule.condition.unwrap_or_default());
         }
@@ -100,6 +105,9 @@ fn unnoticed_changes_are_not_noticed_and_the_others_are() {
                 let mut edits = vec![(Edit::Remove, "be removed")];
                 if rule.line.starts_with("redirect") {
                     edits.push((Edit::Permanent, "have the status 301"));
+                }
+                if rule.line.contains(" -> ") {
+                    edits.push((Edit::Home, "have the target `/`"));
                 }
                 if rule.condition.is_some() {
                     edits.push((Edit::Unconditional, "do without `"));

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use crate::template::Target;
+
 use super::{Effect, Program, Rule, RuleId, Stage, Test, Tests};
 
 /// A change to one rule.
@@ -12,19 +14,23 @@ pub enum RuleChange {
     Removed,
     /// A redirect has this status.
     Status(u16),
+    /// It leads to the first page of the site, or shows it.
+    Home,
     /// The test of this number, as [`Tests::get`] counts, is not asked.
     WithoutTest(usize),
 }
 
 impl RuleChange {
-    /// The changes that a rule can have: without it, with another status, without each test.
+    /// The changes that a rule can have: without it, with another status, to another page, without
+    /// each test.
     ///
     /// ```
     /// use ravel::program::{RuleChange, Stage};
     ///
     /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a -> /b\n  when cookie c\n")?;
     /// let changes = RuleChange::of(&rules.program().stage(Stage::Redirect)[0]);
-    /// assert_eq!(changes, [RuleChange::Removed, RuleChange::Status(301), RuleChange::WithoutTest(0)]);
+    /// assert_eq!(changes[..3], [RuleChange::Removed, RuleChange::Status(301), RuleChange::Home]);
+    /// assert_eq!(changes[3..], [RuleChange::WithoutTest(0)]);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn of(rule: &Rule) -> Vec<RuleChange> {
@@ -32,7 +38,19 @@ impl RuleChange {
             rule.redirect().map(|redirect| if redirect.status() == 301 { 302 } else { 301 });
         let tests = (0..rule.tests().iter().count()).map(RuleChange::WithoutTest);
         let status = status.map(RuleChange::Status);
-        [RuleChange::Removed].into_iter().chain(status).chain(tests).collect()
+        let home = target(rule).filter(|target| target.literal_path() != Some("/"));
+        let home = home.map(|_| RuleChange::Home);
+        [RuleChange::Removed].into_iter().chain(status).chain(home).chain(tests).collect()
+    }
+}
+
+/// Where a rule leads, or what it shows.
+fn target(rule: &Rule) -> Option<&Target> {
+    match rule.effect() {
+        Effect::Redirect(redirect) => Some(redirect.target()),
+        Effect::File(file) => Some(file.path()),
+        Effect::NotFoundPage(path) => Some(path),
+        Effect::Gone | Effect::Elsewhere(_) | Effect::Headers(_) => None,
     }
 }
 
@@ -57,6 +75,15 @@ impl Program {
             RuleChange::Status(status) => {
                 if let Effect::Redirect(redirect) = &mut rule.effect {
                     redirect.status = *status;
+                }
+            }
+            RuleChange::Home => {
+                let home = Target::parse_path("/", &rule.pattern).ok()?;
+                match &mut rule.effect {
+                    Effect::Redirect(redirect) => redirect.target = home,
+                    Effect::File(file) => file.path = home,
+                    Effect::NotFoundPage(path) => *path = home,
+                    Effect::Gone | Effect::Elsewhere(_) | Effect::Headers(_) => {}
                 }
             }
             RuleChange::WithoutTest(number) => {
