@@ -14,8 +14,7 @@ use fantoccini::{Client, ClientBuilder, Locator};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use serde_json::{Value, json};
 
-/// A file server with nothing but ranges, and "404.html on a miss"; every answer may be kept for a
-/// year.
+/// A file server with ranges and "404.html on a miss", whose answers may be cached for a year.
 fn plain_server(root: PathBuf) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
@@ -29,19 +28,17 @@ fn plain_server(root: PathBuf) -> SocketAddr {
 }
 
 fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
-    let mut head = Vec::new();
-    let mut byte = [0];
+    let (mut head, mut byte) = (Vec::new(), [0]);
     while !head.ends_with(b"\r\n\r\n") && stream.read(&mut byte)? > 0 {
         head.push(byte[0]);
     }
     let head = String::from_utf8_lossy(&head).into_owned();
     let target = head.split(' ').nth(1).unwrap_or("/").to_owned();
-    let (asked, query) =
-        target.split_once('?').map_or((&*target, None), |(path, query)| (path, Some(query)));
+    let (asked, query) = target.split_once('?').unwrap_or((&*target, ""));
     let path = percent_encoding::percent_decode_str(asked).decode_utf8_lossy().into_owned();
     let place = root.join(path.trim_start_matches('/'));
     if place.is_dir() && !path.ends_with('/') {
-        let query = query.map_or(String::new(), |query| format!("?{query}"));
+        let query = if query.is_empty() { "".to_owned() } else { format!("?{query}") };
         return write!(
             stream,
             "HTTP/1.1 301 Moved\r\nlocation: {asked}/{query}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"

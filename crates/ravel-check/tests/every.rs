@@ -1,0 +1,52 @@
+//! What `expect every` can say besides an outcome.
+
+use ravel::{Edge, FileList, Rules};
+use ravel_check::verify_all;
+
+/// `where`, captures in `location`, and files below `expect every`.
+#[test]
+fn what_every_can_say() {
+    let site = "site https://h.example/\n  missing /404.html\nredirect /a/{x} -> https://o.example/{x}\n  \
+                where x is digits 4\nredirect /b/{x} -> /a/{x}\nheaders /assets/{+file}\n  set x-a: 1\n";
+    let files = ["index.html", "404.html", "assets/a.css", "assets/b/c.js", "other.css"];
+    let cases = [
+        ("expect every /a/{x} redirects to https://o.example/{x}\n  where x is digits 4\n", ""),
+        (
+            "expect every /a/{x} redirects to https://o.example/{x}\n",
+            "https://h.example/a/a is missing",
+        ),
+        ("expect every /a/{x} has location: https://o.example/{x}\n  where x is digits 4\n", ""),
+        (
+            "expect every /a/{x} has location: \"https://o.example/{x}\"\n  where x is digits 4\n",
+            "location",
+        ),
+        ("expect every /a/{x} is not missing\n  where x is digits 4\n", ""),
+        ("expect every /a/{x} is not missing\n", "which is missing|is missing"),
+        ("expect every /b/{x} is not missing\n", "missing"),
+        ("expect every file assets/{+name} has x-a: 1\n", ""),
+        ("expect every file /assets/{name} has x-a: 1\n", ""),
+        ("expect every file {+name}.css has x-a: 1\n", "https://h.example/other.css"),
+        ("expect every file none/{name} has x-a\n", "undecided: no built file has such a name"),
+    ];
+    for (expectation, got) in cases {
+        let rules = Rules::parse(&format!("{site}{expectation}")).unwrap();
+        let edge = Edge::new(&rules, FileList::from_iter(files));
+        let verdict = verify_all(&edge).remove(0);
+        let failed = verdict.failures().first().map_or("", |failure| failure.got());
+        let is_as_wanted = match got {
+            "" => failed.is_empty(),
+            got => got.split('|').any(|got| failed.contains(got)),
+        };
+        assert!(is_as_wanted, "{expectation}: {failed}");
+    }
+    for (expectation, wanted) in [
+        ("every /a/{x} has location: /{y}", "the pattern has no capture `y`"),
+        ("every /a/{x} has x-b: {x}", "captures are not expanded in header values"),
+        ("every /a/{x} is gone\n  where y is digits", "has no capture `y`"),
+        ("every file https://h.example/a has x-b", "expected a path of the site"),
+    ] {
+        let problems =
+            Rules::parse(&format!("{site}expect {expectation}\n")).unwrap_err().to_string();
+        assert!(problems.contains(wanted), "{expectation}: {problems}");
+    }
+}
