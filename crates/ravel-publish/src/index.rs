@@ -12,6 +12,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
 
+use crate::text::bytes;
 use ravel::edge::{Segment, Shape};
 use ravel::program::Rule;
 use ravel::template::QueryTest;
@@ -76,9 +77,7 @@ impl PathIndex {
         let path = &rule.pattern().path();
         if path.is_literal() {
             let value = rule.pattern().query().iter().find_map(|part| match part.test() {
-                QueryTest::Text(value) => {
-                    Some((super::table::bytes(part.key()), super::table::bytes(value)))
-                }
+                QueryTest::Text(value) => Some((bytes(part.key()), bytes(value))),
                 QueryTest::Present | QueryTest::Capture(_) => None,
             });
             let path = low(path.as_str());

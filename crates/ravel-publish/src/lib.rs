@@ -18,6 +18,7 @@ mod list;
 #[cfg(feature = "serde")]
 mod serial;
 mod table;
+mod text;
 mod urls;
 mod worker;
 
@@ -27,6 +28,8 @@ pub use table::table;
 pub use worker::worker_lines;
 
 use serde_json::Value;
+
+use text::script_text;
 
 /// The reader of tables, in which `TABLE` stands for the table.
 const READER: &str = include_str!("edge.mjs");
@@ -62,22 +65,4 @@ pub fn module(table: &Value) -> String {
 fn is_comment(line: &str) -> bool {
     let line = line.trim();
     line.is_empty() || line.starts_with("//") || (line.starts_with("/**") && line.ends_with("*/"))
-}
-
-/// A text as a string literal that is safe in a script, and in a page with a script in it. Quotes
-/// are single, since a table is full of double ones.
-fn script_text(text: &str) -> String {
-    let mut out = String::with_capacity(text.len() + 2);
-    out.push('\'');
-    for c in text.chars() {
-        match c {
-            '\\' | '\'' => out.extend(['\\', c]),
-            '\0'..='\u{1f}' | '<' | '>' | '&' | '\u{2028}' | '\u{2029}' => {
-                out.push_str(&format!("\\u{:04x}", c as u32))
-            }
-            c => out.push(c),
-        }
-    }
-    out.push('\'');
-    out
 }

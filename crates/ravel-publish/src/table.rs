@@ -6,6 +6,7 @@
 use serde_json::{Map, Value, json};
 
 use super::index::{Place, index};
+use crate::text::{bytes, low};
 use ravel::address::Scheme;
 use ravel::edge::{BODIES, Edge};
 use ravel::files::KNOWN_TYPES;
@@ -128,11 +129,6 @@ fn path_to_path(rule: &Rule) -> Option<&Redirect> {
     (is_path && to_path && target.fragment().is_none() && is_bare).then_some(redirect)
 }
 
-/// The bytes of a text in UTF-8, a character each, as the module has all that it compares.
-pub(super) fn bytes(text: &str) -> String {
-    text.bytes().map(char::from).collect()
-}
-
 fn rule(rule: &Rule, program: &Program) -> Value {
     let pattern = &rule.pattern();
     let fold = program.site().ignore_case();
@@ -230,10 +226,6 @@ fn pattern_path(path: &Template, fold: bool) -> Value {
         Piece::Expression(Expression::Segments, _) => 2.into(),
     });
     parts.collect::<Vec<_>>().into()
-}
-
-fn low(text: &str, fold: bool) -> String {
-    if fold { text.to_ascii_lowercase() } else { text.to_owned() }
 }
 
 fn slot(pattern: &Pattern, name: &str) -> Option<usize> {

@@ -17,18 +17,6 @@ const MAX_FILES: usize = 100_000;
 /// Pairs of statements that are compared.
 const MAX_PAIRS: usize = 10_000;
 
-/// Fields that protect visitors, and should be on every answer.
-pub(super) const SECURITY: [&str; 8] = [
-    "content-security-policy",
-    "cross-origin-embedder-policy",
-    "cross-origin-opener-policy",
-    "permissions-policy",
-    "referrer-policy",
-    "strict-transport-security",
-    "x-content-type-options",
-    "x-frame-options",
-];
-
 impl<'r> Audit<'r> {
     pub(super) fn header_rules(&self, out: &mut Vec<Finding>) {
         for rule in self.space.rules(Stage::Headers) {
@@ -354,10 +342,6 @@ impl<'r> Audit<'r> {
 fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> bool {
     statement.on().is_for(answer.outcome())
         && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
-}
-
-pub(super) fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
-    answer.headers().iter().find(|header| header.name() == name).and_then(|header| header.line())
 }
 
 fn on_words(on: HeaderScope) -> &'static str {

@@ -1,14 +1,25 @@
 //! How long files may be kept by caches, and whether their names allow it.
 
 use ravel::address::Request;
-use ravel::edge::Outcome;
+use ravel::edge::{Answer, Outcome};
 use ravel::language::Line;
 
-use super::headers::{SECURITY, line_of};
 use super::{Audit, Code, Finding};
 
 /// A page kept longer than this is a mistake, in seconds.
 pub(super) const PAGE_LIFE: u64 = 3_600;
+
+/// Fields that protect visitors, and should be on every answer.
+const SECURITY: [&str; 8] = [
+    "content-security-policy",
+    "cross-origin-embedder-policy",
+    "cross-origin-opener-policy",
+    "permissions-policy",
+    "referrer-policy",
+    "strict-transport-security",
+    "x-content-type-options",
+    "x-frame-options",
+];
 
 impl<'r> Audit<'r> {
     /// Findings on how long files are kept, and on fields that the missing page lacks.
@@ -126,4 +137,8 @@ pub(super) fn is_fingerprinted(name: &str) -> bool {
         let hash = piece.len() >= 8 && piece.bytes().all(|byte| byte.is_ascii_alphanumeric());
         hash && piece.bytes().any(|byte| byte.is_ascii_digit())
     })
+}
+
+fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {
+    answer.headers().iter().find(|header| header.name() == name).and_then(|header| header.line())
 }

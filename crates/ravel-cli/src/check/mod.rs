@@ -1,5 +1,6 @@
 //! `ravel check`: mistakes in the rules and in the built files.
 
+mod entry;
 mod reports;
 mod sarif;
 

@@ -3,7 +3,7 @@
 use ravel::rules::Code;
 use serde_json::{Value, json};
 
-use super::reports::{Entry, UNREADABLE_RULES};
+use super::entry::{Entry, UNREADABLE_RULES};
 
 /// The findings of one run.
 pub(super) fn of(entries: &[Entry]) -> String {

@@ -3,7 +3,7 @@
 use maud::{DOCTYPE, PreEscaped, html};
 use serde_json::Value;
 
-use crate::script_text;
+use crate::text::script_text;
 
 /// A page that leads on at once, for people and for machines.
 pub(super) fn stub(to: &str, origin: &str, drop_query: bool) -> String {

@@ -1,11 +1,14 @@
 //! Requests in other forms: as a command, as a line of rules, and as an archive.
 
+use std::time::SystemTime;
+
 use ravel::Outcome;
 use ravel::address::Scheme;
 use serde_json::{Value, json};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 use super::Inspector;
-use super::requests::moment;
 use crate::Record;
 use crate::visitor::OWN_NAMES;
 
@@ -141,4 +144,9 @@ fn entry(record: &Record) -> Value {
         "timings": { "send": 0, "wait": milliseconds, "receive": 0 },
         "comment": record.line().unwrap_or_default(),
     })
+}
+
+/// The moment, for the script to show in the reader's own time (RFC 3339).
+pub(super) fn moment(time: SystemTime) -> String {
+    OffsetDateTime::from(time).format(&Rfc3339).unwrap_or_default()
 }

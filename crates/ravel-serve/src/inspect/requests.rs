@@ -9,7 +9,6 @@ use http::header::REFERER;
 use maud::{Markup, html};
 use ravel::files::content_type;
 use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
 use super::{Inspector, copied};
 use crate::{ExplainedAnswer, Record};
@@ -147,7 +146,7 @@ impl Row {
         html! {
             li.request id={ "r" (record.number()) } role="treeitem" aria-level=(level) aria-selected="false" aria-expanded=[expanded]
                 data-number=(record.number()) data-parent=[self.parent] data-status=(sent.status() / 100) data-kind=(kind) data-host=(host) data-line=(line) hidden[self.parent.is_some()] {
-                time.time datetime=(moment(record.time())) { (clock(record.time())) }
+                time.time datetime=(copied::moment(record.time())) { (clock(record.time())) }
                 span class={ "status s" (sent.status() / 100) } { (sent.status()) }
                 span.what {
                     span.method { (request.method()) }
@@ -235,11 +234,6 @@ fn size(bytes: u64) -> String {
         1_000..1_000_000 => format!("{:.1} kB", bytes as f64 / 1e3),
         _ => format!("{:.1} MB", bytes as f64 / 1e6),
     }
-}
-
-/// The moment, for the script to show in the reader's own time (RFC 3339).
-pub(super) fn moment(time: SystemTime) -> String {
-    OffsetDateTime::from(time).format(&Rfc3339).unwrap_or_default()
 }
 
 /// The time of day, in UTC.

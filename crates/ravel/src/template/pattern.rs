@@ -4,12 +4,12 @@ use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 
-use super::capture::{CaptureValue, Captures, Source};
+use super::capture::Captures;
 use super::error::{self, TemplateError, TemplateErrorKind as Kind};
 use super::parse::{self, TextPlace, begins_as_path, find_outside};
 use super::piece::{Expression, Piece, Template, TemplateBuilder};
-use super::query;
-use crate::address::{Host, Scheme, form_decode, parameters, port_number, split_port};
+use super::query::{self, QueryPart, QueryTest};
+use crate::address::{Host, Scheme, form_decode, port_number, split_port};
 
 /// What a rule is held against an address with: a path, a path with a query, or a whole URL.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -67,24 +67,6 @@ impl HostPattern {
     pub fn host(&self) -> &Host {
         &self.host
     }
-}
-
-/// One parameter that a pattern wants.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct QueryPart {
-    pub(crate) key: Box<str>,
-    pub(crate) test: QueryTest,
-}
-
-/// What a pattern wants of a parameter's value.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum QueryTest {
-    /// `?key`: that the key stands there.
-    Present,
-    /// `?key=text`: that any occurrence has this value, decoded.
-    Text(Box<str>),
-    /// `?key={name}`: the first occurrence that is not empty.
-    Capture(Box<str>),
 }
 
 type Result<T> = std::result::Result<T, TemplateError>;
@@ -246,37 +228,6 @@ impl Pattern {
     /// The path; below the site's base path unless there is an origin.
     pub fn path(&self) -> &Template {
         &self.path
-    }
-}
-
-impl QueryPart {
-    fn matches<'r>(&self, query: &'r str, captures: &mut Captures<'r>) -> bool {
-        let mut values = parameters(query)
-            .filter(|(_, key, _)| *form_decode(key) == *self.key.as_bytes())
-            .map(|(_, _, value)| value.unwrap_or_default());
-        match &self.test {
-            QueryTest::Present => values.next().is_some(),
-            QueryTest::Text(wanted) => {
-                values.any(|value| *form_decode(value) == *wanted.as_bytes())
-            }
-            QueryTest::Capture(_) => match values.find(|value| !value.is_empty()) {
-                Some(value) => {
-                    captures.push(CaptureValue { text: value, source: Source::Query });
-                    true
-                }
-                None => false,
-            },
-        }
-    }
-
-    /// The key, decoded.
-    pub fn key(&self) -> &str {
-        &self.key
-    }
-
-    /// What is wanted of its value.
-    pub fn test(&self) -> &QueryTest {
-        &self.test
     }
 }
 

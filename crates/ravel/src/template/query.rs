@@ -2,12 +2,61 @@
 
 use std::borrow::Cow;
 
+use super::capture::{CaptureValue, Captures, Source};
 use super::error::{TemplateError, TemplateErrorKind as Kind};
 use super::parse;
-use super::pattern::{QueryPart, QueryTest};
-use crate::address::form_decode;
+use crate::address::{form_decode, parameters};
 
 type Result<T> = std::result::Result<T, TemplateError>;
+
+/// One parameter that a pattern wants.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct QueryPart {
+    pub(crate) key: Box<str>,
+    pub(crate) test: QueryTest,
+}
+
+/// What a pattern wants of a parameter's value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum QueryTest {
+    /// `?key`: that the key stands there.
+    Present,
+    /// `?key=text`: that any occurrence has this value, decoded.
+    Text(Box<str>),
+    /// `?key={name}`: the first occurrence that is not empty.
+    Capture(Box<str>),
+}
+
+impl QueryPart {
+    pub(super) fn matches<'r>(&self, query: &'r str, captures: &mut Captures<'r>) -> bool {
+        let mut values = parameters(query)
+            .filter(|(_, key, _)| *form_decode(key) == *self.key.as_bytes())
+            .map(|(_, _, value)| value.unwrap_or_default());
+        match &self.test {
+            QueryTest::Present => values.next().is_some(),
+            QueryTest::Text(wanted) => {
+                values.any(|value| *form_decode(value) == *wanted.as_bytes())
+            }
+            QueryTest::Capture(_) => match values.find(|value| !value.is_empty()) {
+                Some(value) => {
+                    captures.push(CaptureValue { text: value, source: Source::Query });
+                    true
+                }
+                None => false,
+            },
+        }
+    }
+
+    /// The key, decoded.
+    pub fn key(&self) -> &str {
+        &self.key
+    }
+
+    /// What is wanted of its value.
+    pub fn test(&self) -> &QueryTest {
+        &self.test
+    }
+}
 
 pub(super) fn parts(query: &str, offset: usize) -> Result<Box<[QueryPart]>> {
     let mut parts: Vec<QueryPart> = Vec::new();
