@@ -84,11 +84,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     if !options.listen().is_loopback() {
-        let warning = in_style(style::NOTE, "warning");
-        anstream::eprintln!(
-            "{warning}: everybody who reaches {} can see the site",
-            options.listen()
-        );
+        let (warning, place) = (in_style(style::NOTE, "warning"), options.listen());
+        anstream::eprintln!("{warning}: everybody who reaches {place} can see the site");
     }
     let json = arguments.json;
     let dns = match arguments.dns {
