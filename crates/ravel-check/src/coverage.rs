@@ -12,10 +12,10 @@ use ravel::edge::{Edge, RuleResult, Step};
 use ravel::expect::{Verdict, verify};
 use ravel::language::Line;
 use ravel::program::{RuleChange, RuleId, Stage};
-use ravel::rules::{Code, Expectation, ExpectedOutcome, StatedOutcome};
+use ravel::rules::{Code, Expectation};
 
 use crate::Audit;
-use crate::every::{asked_of_every, verify_every};
+use crate::every::{asked_of_every, follows, verify_every};
 use crate::space::Space;
 
 /// What the expectations say of one rule.
@@ -221,15 +221,7 @@ fn is_unnoticed(edge: &Edge, id: RuleId, change: &RuleChange, stated: &[(Stated,
         Stated::Every(at) => {
             let every = &edge.rules().every_expectations()[*at];
             // What is met after a redirect is not known for all of them.
-            let follows = matches!(
-                every.outcome(),
-                Some(
-                    ExpectedOutcome::GoesTo { .. }
-                        | ExpectedOutcome::IsNot(_)
-                        | ExpectedOutcome::Is(StatedOutcome::Loop, _)
-                )
-            );
-            if !follows && !met.named.contains(&id) {
+            if !follows(every) && !met.named.contains(&id) {
                 return true;
             }
             let space = space.get_or_insert_with(|| Space::new(&changed));

@@ -2,24 +2,28 @@
 
 use ravel::address::Request;
 use ravel::expect::{Failure, Verdict, verify};
-use ravel::rules::{Check, Expectation, ExpectedOutcome, StatedOutcome};
+use ravel::rules::{Check, EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome};
 
 use super::{MAX_KEPT, Prover};
 use crate::space::RequestSet;
+
+/// Whether it is about the end of a visit, behind every redirect.
+pub(crate) fn follows(universal: &EveryExpectation) -> bool {
+    matches!(
+        universal.outcome(),
+        Some(
+            ExpectedOutcome::GoesTo { .. }
+                | ExpectedOutcome::IsNot(_)
+                | ExpectedOutcome::Is(StatedOutcome::Loop, _)
+        )
+    )
+}
 
 impl<'s, 'r> Prover<'s, 'r> {
     /// Asks the edge about an address of a set, once for every way that later hops could go from
     /// there.
     pub(super) fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
-        let follows = matches!(
-            self.universal.outcome(),
-            Some(
-                ExpectedOutcome::GoesTo { .. }
-                    | ExpectedOutcome::IsNot(_)
-                    | ExpectedOutcome::Is(StatedOutcome::Loop, _)
-            )
-        );
-        if !follows {
+        if !follows(self.universal) {
             return self.ask(request);
         }
         match self.space.routes_of(&set.and(&self.space.at(request))) {

@@ -8,6 +8,8 @@
 mod ask;
 mod redirects;
 
+pub(crate) use ask::follows;
+
 use std::ops::ControlFlow;
 
 use crate::space::{Member, Members, RequestSet, Space};

@@ -180,32 +180,17 @@ fn print(
         writeln!(out)?;
     }
     if sampled > 0 {
-        let addresses = count(sampled, "URL", "URLs");
-        writeln!(
-            out,
-            "{}",
-            in_style(
-                FAINT,
-                format_args!(
-                    "`expect every` was sampled, with {addresses}; `ravel test` verifies it of the rules"
-                )
-            )
-        )?;
+        let urls = count(sampled, "URL", "URLs");
+        let text = format!(
+            "`expect every` was sampled, with {urls}; `ravel test` verifies it of the rules"
+        );
+        writeln!(out, "{}", in_style(FAINT, text))?;
     }
     for outcome in skipped {
-        let why = outcome.not_asked().unwrap_or_default();
-        writeln!(
-            out,
-            "{}",
-            in_style(
-                FAINT,
-                format_args!(
-                    "not asked: {}  {}: {why}",
-                    loaded.name(outcome.verdict().line()),
-                    outcome.verdict().asked()
-                )
-            )
-        )?;
+        let (verdict, why) = (outcome.verdict(), outcome.not_asked().unwrap_or_default());
+        let place = loaded.name(verdict.line());
+        let text = format!("not asked: {place}  {}: {why}", verdict.asked());
+        writeln!(out, "{}", in_style(FAINT, text))?;
     }
     Ok(())
 }

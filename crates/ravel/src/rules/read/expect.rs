@@ -230,15 +230,14 @@ impl<A, F> Parts<A, F> {
             let Some(part) = Part::find(&word.text) else {
                 let nearest = Part::nearest(&word.text);
                 let (found, allowed) = (word.text.into_owned(), Part::expected().to_owned());
-                let kind = match found.as_str() {
-                    "status" | "returns" => {
-                        ProblemKind::UnknownOutcome { found, nearest: Some("goes to"), allowed }
-                    }
-                    "redirect" => {
-                        let nearest = Some("redirects to");
-                        ProblemKind::UnknownOutcome { found, nearest, allowed }
-                    }
-                    _ => ProblemKind::Body { found, nearest, allowed },
+                let meant = match found.as_str() {
+                    "status" | "returns" => Some("goes to"),
+                    "redirect" => Some("redirects to"),
+                    _ => None,
+                };
+                let kind = match meant {
+                    Some(_) => ProblemKind::UnknownOutcome { found, nearest: meant, allowed },
+                    None => ProblemKind::Body { found, nearest, allowed },
                 };
                 return Err(Problem::new(cursor.place(word.columns), kind));
             };

@@ -23,13 +23,7 @@ pub(super) fn goes_to<A, F>(
     cursor: &mut Cursor<'_>,
     read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
 ) -> Outcome<ExpectedOutcome<A, F>> {
-    if !cursor.take("to") {
-        return Err(cursor.expected("`to` and a URL"));
-    }
-    let word = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
-    let place = cursor.place(word.columns.clone());
-    let address = read(&word, place)?;
-    let status = as_status(cursor)?;
+    let (address, status) = to_url(cursor, read)?;
     let mut hops = None;
     if cursor.take("in") {
         let word = cursor.word()?.ok_or_else(|| cursor.expected("a number of hops"))?;
@@ -48,13 +42,21 @@ pub(super) fn redirects_to<A, F>(
     cursor: &mut Cursor<'_>,
     read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
 ) -> Outcome<ExpectedOutcome<A, F>> {
+    let (address, status) = to_url(cursor, read)?;
+    Ok(ExpectedOutcome::RedirectsTo { address, status })
+}
+
+/// `to URL [as STATUS]`.
+fn to_url<A>(
+    cursor: &mut Cursor<'_>,
+    read: &dyn Fn(&Word<'_>, Place) -> Outcome<A>,
+) -> Outcome<(A, Option<u16>)> {
     if !cursor.take("to") {
         return Err(cursor.expected("`to` and a URL"));
     }
     let word = cursor.word()?.ok_or_else(|| cursor.expected("a URL"))?;
     let place = cursor.place(word.columns.clone());
-    let address = read(&word, place)?;
-    Ok(ExpectedOutcome::RedirectsTo { address, status: as_status(cursor)? })
+    Ok((read(&word, place)?, as_status(cursor)?))
 }
 
 /// What follows `is`.
