@@ -50,3 +50,22 @@ fn what_every_can_say() {
         assert!(problems.contains(wanted), "{expectation}: {problems}");
     }
 }
+
+/// What a redirect carries along may be part of where it leads.
+#[test]
+fn free_parameters_may_be_carried() {
+    let site = "site https://h.example/\nredirect /q/{x} -> https://o.example/{x}\n\
+                headers /q{/x*} on redirects\n  set x-a: 1\nheaders /q{/x*}?h on redirects\n  set x-a: 2\n";
+    for (expectation, holds) in [
+        ("expect every /q/{x} goes to https://o.example/{x}\n", true),
+        ("expect every /q/{x} redirects to https://o.example/{x}\n  has x-a\n", true),
+        ("expect every /q/{x} has location: https://o.example/{x}\n  has x-a\n", true),
+        ("expect every /q/{x} redirects to https://o.example/p/{x}\n  has x-a\n", false),
+        ("expect every /q/{x} has location: https://o.example/p/{x}\n  has x-a\n", false),
+    ] {
+        let rules = Rules::parse(&format!("{site}{expectation}")).unwrap();
+        let verdict = verify_all(&Edge::new(&rules, FileList::default())).remove(0);
+        let got = verdict.failures().first().map_or("", |failure| failure.got());
+        assert_eq!(verdict.holds(), holds, "{expectation}: {got}");
+    }
+}

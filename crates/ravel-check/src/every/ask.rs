@@ -56,7 +56,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         let verdict_of = |query: Option<&str>| {
             let outcome = self.outcome_for(request, query).ok();
             let expectation = self.universal.of_request(request, outcome);
-            let (expectation, expanded) = self.with_locations(expectation, request);
+            let (expectation, expanded) = self.with_locations(expectation, request, query);
             let verdict = verify(self.edge(), &expectation);
             let verdict = match (expectation.outcome(), self.universal.outcome()) {
                 (None, Some(outcome)) => verdict.with_failure(Failure::new(
@@ -73,10 +73,12 @@ impl<'s, 'r> Prover<'s, 'r> {
         };
         let plain = verdict_of(None);
         let query = request.address().ok().and_then(|address| address.query());
-        if plain.0.holds()
-            || query.is_none()
-            || !matches!(self.universal.outcome(), Some(ExpectedOutcome::GoesTo { .. }))
-        {
+        let leads = matches!(
+            self.universal.outcome(),
+            Some(ExpectedOutcome::GoesTo { .. } | ExpectedOutcome::RedirectsTo { .. })
+        );
+        let is_led = leads || !self.universal.locations().is_empty();
+        if plain.0.holds() || query.is_none() || !is_led {
             return plain;
         }
         // Parameters that the pattern leaves free may be carried along, or left behind.
@@ -86,11 +88,18 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// With the values of `location` that are expected of one URL; whether its captures are allowed
     /// there.
-    fn with_locations(&self, mut one: Expectation, request: &Request) -> (Expectation, bool) {
+    fn with_locations(
+        &self,
+        mut one: Expectation,
+        request: &Request,
+        query: Option<&str>,
+    ) -> (Expectation, bool) {
         let (pattern, base) = (self.universal.pattern(), self.edge().site().target_base());
         let Some(captures) = self.edge().captures_of(pattern, request) else { return (one, true) };
         for target in self.universal.locations() {
-            let Ok(to) = target.expand(pattern, &captures, base, None) else { return (one, false) };
+            let Ok(to) = target.expand(pattern, &captures, base, query) else {
+                return (one, false);
+            };
             one = one.with_check(Check::has_value(http::header::LOCATION, to.as_str()));
         }
         (one, true)
