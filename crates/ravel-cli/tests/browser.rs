@@ -107,7 +107,7 @@ async fn browser(home: &Path) -> (Client, Ending) {
     ];
     let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
     let Value::Object(capabilities) = capabilities else { unreachable!() };
-    for _ in 0..100 {
+    for _ in 0..400 {
         let mut builder =
             ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
         let client = builder

@@ -62,7 +62,7 @@ async fn browser(server: &Running) -> (Client, Ending) {
         "--window-size=1280,800",
     ];
     let options: Value = json!({ "goog:chromeOptions": { "args": arguments } });
-    for _ in 0..100 {
+    for _ in 0..400 {
         let mut builder =
             ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
         let client = builder
@@ -164,7 +164,7 @@ async fn a_browser_finds_the_site_and_the_reasons() {
 /// The text of an element, once it is as wanted.
 async fn becomes(client: &Client, css: &str, wanted: &str) -> String {
     let mut text = String::new();
-    for _ in 0..100 {
+    for _ in 0..400 {
         if let Ok(element) = client.find(Locator::Css(css)).await {
             text = element.text().await.unwrap_or_default();
         }

@@ -48,11 +48,16 @@ async fn both_versions_answer_as_the_standards_say() {
     let rules = server.path("edge.ravel");
     let more = "headers /long.txt\n  when header x-tide is high\n  set x-water: high\n";
     fs::write(&rules, format!("{}\n{more}", fs::read_to_string(&rules).unwrap())).unwrap();
-    for _ in 0..100 {
-        if server.ask("GET", "https://lanternferries.example/empty.txt", &[]).await.status() == 200
-        {
+    // Files and rules may be read anew one after the other: it waits for both.
+    for tried in 0.. {
+        let [empty, long] =
+            ["empty.txt", "long.txt"].map(|file| format!("https://lanternferries.example/{file}"));
+        let is_read = server.ask("GET", &empty, &[]).await.status() == 200
+            && field(&server.ask("GET", &long, &[]).await, "vary").contains("x-tide");
+        if is_read {
             break;
         }
+        assert!(tried < 400, "the files and the rules are read anew within 20 s");
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     let [whole, _] = both(&server, "GET", "/long.txt", &[]).await;

@@ -206,7 +206,7 @@ async fn the_inspector_shows_requests_and_answers_nobody_else() {
     assert!(String::from_utf8_lossy(asked.body()).contains("serves /book/index.html"));
     let wrong = server.inspect("GET", "/try?part=1&address=%2F&header=%3Cb%3E", &[]).await;
     assert!(String::from_utf8_lossy(wrong.body()).contains("`&lt;b&gt;` is not a header"));
-    for _ in 0..100 {
+    for _ in 0..400 {
         if server.live.checked().is_some() {
             break;
         }

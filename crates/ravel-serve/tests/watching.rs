@@ -10,7 +10,7 @@ use common::{Running, demo};
 /// Asks until the answer is as wanted; changes are seen within moments, and how fast hangs on the
 /// machine.
 async fn becomes(server: &Running, url: &str, wanted: u16) -> bool {
-    for _ in 0..100 {
+    for _ in 0..400 {
         if server.ask("GET", url, &[]).await.status().as_u16() == wanted {
             return true;
         }
@@ -29,7 +29,7 @@ async fn changes_act_and_mistakes_do_not() {
     fs::write(&rules, format!("{text}\ngone /new\n")).unwrap();
     assert!(becomes(&server, url, 410).await, "a good change acts");
     fs::write(&rules, format!("{text}\ngone /new -> /a\n")).unwrap();
-    for _ in 0..100 {
+    for _ in 0..400 {
         if server.live.problem().is_some() {
             break;
         }
