@@ -654,4 +654,4 @@ function readyRule(rule, acts) {
   return { ...rule, isFound, act: known(acts, rule.do), plain, onHeaders };
 }
 
-const table = prepare(JSON.parse('TABLE'));
+const table = prepare(TABLE);

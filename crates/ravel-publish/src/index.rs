@@ -33,28 +33,13 @@ struct Node {
     tails: BTreeMap<(usize, usize), BTreeMap<String, Vec<usize>>>,
 }
 
-/// Where a rule stands in the index.
-#[derive(PartialEq)]
-pub(super) enum Place {
-    ByPattern,
-    /// Beside all that are tried for every path.
-    Tried,
-    /// Nowhere: the module finds it by its path.
-    Left,
-}
-
-/// The index of a stage.
-pub(super) fn index(rules: &[&Rule], fold: bool, place: impl Fn(&Rule) -> Place) -> Value {
+/// The index of a stage, but for rules that are left to who reads it.
+pub(super) fn index(rules: &[&Rule], fold: bool, is_left: impl Fn(&Rule) -> bool) -> Value {
     let mut relative = PathIndex::default();
     let (mut hosts, mut labels) = (BTreeMap::new(), BTreeMap::new());
     for (number, rule) in rules.iter().enumerate() {
-        match place(rule) {
-            Place::Left => continue,
-            Place::Tried => {
-                relative.root.all_the_rest((0, 0), "\n".to_owned()).push(number);
-                continue;
-            }
-            Place::ByPattern => {}
+        if is_left(rule) {
+            continue;
         }
         let paths = match rule.pattern().origin() {
             None => &mut relative,
@@ -104,7 +89,8 @@ impl PathIndex {
                 let (lead, end) = (tail.lead(), tail.end());
                 let lead = format!("{}{lead}", if tail.slash() { "/" } else { "" });
                 let ends = low(&format!("{lead}\n{end}"));
-                node.all_the_rest((lead.len(), end.len()), ends).push(number);
+                let sized = node.tails.entry((lead.len(), end.len())).or_default();
+                sized.entry(ends).or_default().push(number);
             }
         }
     }
@@ -115,11 +101,6 @@ impl PathIndex {
 }
 
 impl Node {
-    /// The rules that take all the rest of a path between two ends of these lengths.
-    fn all_the_rest(&mut self, sizes: (usize, usize), ends: String) -> &mut Vec<usize> {
-        self.tails.entry(sizes).or_default().entry(ends).or_default()
-    }
-
     /// A list whose empty end is left out.
     fn into_value(self) -> Value {
         let nodes = |map: BTreeMap<String, Node>| -> Map<String, Value> {

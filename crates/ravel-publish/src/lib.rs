@@ -57,8 +57,13 @@ pub const TYPES: &str = include_str!("edge.d.ts");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn module(table: &Value) -> String {
+    reader_of(&format!("JSON.parse({})", script_text(&table.to_string())))
+}
+
+/// The reader of a table that an expression gives.
+pub(crate) fn reader_of(table: &str) -> String {
     let reader: String = READER.split_inclusive('\n').filter(|line| !is_comment(line)).collect();
-    reader.replacen("'TABLE'", &script_text(&table.to_string()), 1)
+    reader.replacen("TABLE", table, 1)
 }
 
 /// Whether a line of the reader is for those who change it.

@@ -5,7 +5,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::index::{Place, index};
+use super::index::index;
 use crate::text::{bytes, low};
 use ravel::address::Scheme;
 use ravel::edge::{BODIES, Edge};
@@ -32,32 +32,20 @@ const VERSION: u32 = 3;
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn table(edge: &Edge) -> Value {
-    table_of(edge, |_| true, Listed::Found)
-}
-
-/// How redirects that stand in the table as lists are found by their patterns.
-#[derive(Clone, Copy, PartialEq)]
-pub(crate) enum Listed {
-    /// By the index.
-    Found,
-    /// By trying each, where a small table counts for more than the time of an answer.
-    Tried,
+    table_of(edge, |_| true)
 }
 
 /// The table of an edge with some of its rules.
-pub(crate) fn table_of(edge: &Edge, holds: impl Fn(RuleRef<'_>) -> bool, listed: Listed) -> Value {
+pub(crate) fn table_of(edge: &Edge, holds: impl Fn(RuleRef<'_>) -> bool) -> Value {
     let program = edge.program();
     let site = program.site();
     let stage = |stage: Stage| {
         let rules = program.rules(stage).filter(|rule| holds(*rule));
         let rules: Vec<&Rule> = rules.map(|rule| rule.rule()).collect();
         let written: Vec<Value> = rules.iter().map(|one| rule(one, program)).collect();
-        let place = |rule: &Rule| match path_to_path(rule) {
-            Some(_) if rule.one_path().is_some() => Place::Left,
-            Some(_) if listed == Listed::Tried => Place::Tried,
-            _ => Place::ByPattern,
-        };
-        json!({ "rules": written, "index": index(&rules, site.ignore_case(), place) })
+        // The module finds these by their paths.
+        let is_left = |rule: &Rule| rule.one_path().is_some() && path_to_path(rule).is_some();
+        json!({ "rules": written, "index": index(&rules, site.ignore_case(), is_left) })
     };
     let files: Vec<Value> = (0..)
         .zip(edge.files().names())

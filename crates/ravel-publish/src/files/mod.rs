@@ -7,6 +7,7 @@
 //! ```
 
 mod host;
+mod packed;
 mod page;
 mod placement;
 mod support;
@@ -17,7 +18,7 @@ use ravel::edge::Edge;
 use ravel::language::Line;
 use ravel::program::Stage;
 
-use crate::table::{Listed, table_of};
+use crate::table::table_of;
 use host::Shown;
 use placement::Placement;
 
@@ -132,11 +133,7 @@ const MISSING: &str = "404.html";
 pub fn files(edge: &Edge, lost: Option<&str>) -> PublishedFiles {
     let placement = Placement::new(edge);
     let lines = support::lines(&placement);
-    let table = table_of(
-        edge,
-        |rule| !placement.replaces(rule) && rule.stage() != Stage::Headers,
-        Listed::Tried,
-    );
+    let table = table_of(edge, |rule| !placement.replaces(rule) && rule.stage() != Stage::Headers);
     let origin = placement.urls().origin();
     let page = |shown: &Shown| match shown {
         Shown::Site => None,

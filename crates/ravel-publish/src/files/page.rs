@@ -53,7 +53,7 @@ const LEAD_ON: &str = r##"((to, drop) => {
 /// The site's own missing page with a script before all else that takes what rules say of addresses
 /// without a file.
 pub(super) fn missing(table: &Value, lost: Option<&str>) -> String {
-    let reader = crate::module(table).replace("\nexport ", "\n");
+    let reader = crate::reader_of(&super::packed::expression(table)).replace("\nexport ", "\n");
     // Browsers look for the encoding at the very beginning.
     let script =
         format!("<meta charset=\"utf-8\">\n<script>\n{{\n{reader}{{\n{TAKE}}}\n}}\n</script>\n");
