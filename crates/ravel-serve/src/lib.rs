@@ -21,6 +21,7 @@ mod certificates;
 mod encoding;
 mod forward;
 mod inspect;
+mod kept;
 mod live;
 mod log;
 mod options;

@@ -1,13 +1,13 @@
 //! A file as it is sent: its versions, its parts, and what a client has of it already (RFC 9110,
 //! sections 8.8, 13 and 14).
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::SystemTime;
 
+use bytes::Bytes;
 use headers::{
     ETag, HeaderMapExt, IfMatch, IfModifiedSince, IfNoneMatch, IfUnmodifiedSince, LastModified,
 };
@@ -17,29 +17,28 @@ use http_range_header::{EndPosition, StartPosition};
 use ring::digest;
 
 use crate::encoding::Encoding;
-use crate::watch::FileId;
+use crate::kept::{FileVersion, KeptFile, KeptFiles};
 
 /// Files up to this size are read at once, larger ones in pieces of this size, in bytes.
 pub(crate) const PIECE_BYTES: usize = 256 * 1024;
 /// Parts of one answer; a client that asks for more gets the whole file.
 const MAX_PARTS: usize = 16;
-/// Tags that are kept.
-const MAX_TAGS: usize = 4_096;
-
-/// The tags of files that were sent, until they change.
-#[derive(Debug, Default)]
-pub(crate) struct Tags(Mutex<HashMap<FileId, (SystemTime, u64, String)>>);
-
-/// A file that is open.
+/// A file to send.
 #[derive(Debug)]
 pub(crate) struct OpenFile {
-    pub(crate) file: File,
+    pub(crate) content: FileContent,
     pub(crate) bytes: u64,
     modified: SystemTime,
     /// Made of its content.
-    pub(crate) tag: String,
+    pub(crate) tag: Arc<str>,
+}
+
+/// What a file is read from.
+#[derive(Debug)]
+pub(crate) enum FileContent {
     /// All of it, where it is small.
-    pub(crate) content: Option<Vec<u8>>,
+    Whole(Bytes),
+    Open(File),
 }
 
 /// Why a file is not shown.
@@ -51,32 +50,47 @@ pub(crate) enum FileError {
 }
 
 impl OpenFile {
+    /// A small file that is as it was when it was last read. It never waits for a disk that has
+    /// been read.
+    pub(crate) fn kept(path: &Path, kept: &KeptFiles) -> Option<OpenFile> {
+        let data = path.metadata().ok()?;
+        let KeptFile { tag, content } = kept.get(path, &data)?;
+        let (content, modified) = (content?, FileVersion::of(&data).modified);
+        let bytes = content.len() as u64;
+        Some(OpenFile { content: FileContent::Whole(content), bytes, modified, tag })
+    }
+
     /// Opens a file of a folder.
-    pub(crate) fn open(path: &Path, root: &Path, tags: &Tags) -> Result<OpenFile, FileError> {
+    pub(crate) fn open(path: &Path, root: &Path, kept: &KeptFiles) -> Result<OpenFile, FileError> {
         let beneath = path.strip_prefix(root).ok().and_then(|name| open_beneath(root, name));
-        let mut file = match beneath {
+        let file = match beneath {
             Some(file) => file,
             None => open_checked(path, root)?,
         };
+        let read_at = SystemTime::now();
         let data = file.metadata().map_err(missing)?;
         // What is not a file, such as a pipe, is not read.
         if !data.is_file() {
             return Err(FileError::Missing);
         }
-        let modified = data.modified().unwrap_or(SystemTime::UNIX_EPOCH);
-        let bytes = data.len();
-        let content = match bytes <= PIECE_BYTES as u64 {
-            true => {
-                let mut content = Vec::with_capacity(bytes as usize);
-                file.read_to_end(&mut content).map_err(missing)?;
-                Some(content)
+        let FileVersion { modified, bytes, .. } = FileVersion::of(&data);
+        let mut content = FileContent::Open(file);
+        if let (FileContent::Open(file), true) = (&mut content, bytes <= PIECE_BYTES as u64) {
+            let mut read = Vec::with_capacity(bytes as usize);
+            file.read_to_end(&mut read).map_err(missing)?;
+            content = FileContent::Whole(read.into());
+        }
+        let tag = match kept.get(path, &data) {
+            Some(known) => known.tag,
+            None => {
+                let tag = content.tag().map_err(missing)?;
+                let content = content.whole().cloned();
+                kept.put(path, &data, read_at, KeptFile { tag: Arc::clone(&tag), content });
+                tag
             }
-            false => None,
         };
-        let bytes = content.as_ref().map_or(bytes, |content| content.len() as u64);
-        let version = (FileId::of_data(&data, path), modified, bytes);
-        let tag = tags.tag(version, &mut file, content.as_deref()).map_err(missing)?;
-        Ok(OpenFile { file, bytes, modified, tag, content })
+        let bytes = content.whole().map_or(bytes, |content| content.len() as u64);
+        Ok(OpenFile { content, bytes, modified, tag })
     }
 
     /// The validators of an encoding, which is a representation of its own.
@@ -134,16 +148,50 @@ impl OpenFile {
             _ => Selected::Whole,
         }
     }
+}
+
+impl FileContent {
+    fn whole(&self) -> Option<&Bytes> {
+        match self {
+            FileContent::Whole(content) => Some(content),
+            FileContent::Open(_) => None,
+        }
+    }
 
     /// A part of it.
-    pub(crate) fn part(&mut self, from: u64, bytes: u64) -> io::Result<Vec<u8>> {
-        if let Some(content) = &self.content {
-            return Ok(content[from as usize..(from + bytes) as usize].to_vec());
+    pub(crate) fn part(&mut self, from: u64, bytes: u64) -> io::Result<Bytes> {
+        match self {
+            FileContent::Whole(content) => {
+                Ok(content.slice(from as usize..(from + bytes) as usize))
+            }
+            FileContent::Open(file) => {
+                let mut part = Vec::with_capacity(bytes as usize);
+                file.seek(SeekFrom::Start(from))?;
+                Read::by_ref(file).take(bytes).read_to_end(&mut part)?;
+                Ok(part.into())
+            }
         }
-        let mut part = Vec::with_capacity(bytes as usize);
-        self.file.seek(SeekFrom::Start(from))?;
-        Read::by_ref(&mut self.file).take(bytes).read_to_end(&mut part)?;
-        Ok(part)
+    }
+
+    fn tag(&mut self) -> io::Result<Arc<str>> {
+        let mut context = digest::Context::new(&digest::SHA256);
+        match self {
+            FileContent::Whole(content) => context.update(content),
+            FileContent::Open(file) => {
+                let mut piece = vec![0; PIECE_BYTES];
+                file.seek(SeekFrom::Start(0))?;
+                loop {
+                    match file.read(&mut piece)? {
+                        0 => break,
+                        read => context.update(&piece[..read]),
+                    }
+                }
+                file.seek(SeekFrom::Start(0))?;
+            }
+        }
+        let sum = context.finish();
+        let tag: String = sum.as_ref()[..12].iter().map(|byte| format!("{byte:02x}")).collect();
+        Ok(tag.into())
     }
 }
 
@@ -228,48 +276,6 @@ fn parts(range: &str, bytes: u64) -> Selected {
         // Many parts, or some that overlap, ask for more work than the file is worth.
         count if count > MAX_PARTS || asked_bytes > bytes => Selected::Whole,
         _ => Selected::Parts(parts),
-    }
-}
-
-impl Tags {
-    /// The tag of a file's content; it is read again only once the file has changed.
-    fn tag(
-        &self,
-        (path, modified, bytes): (FileId, SystemTime, u64),
-        file: &mut File,
-        content: Option<&[u8]>,
-    ) -> io::Result<String> {
-        let lock = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((known, size, tag)) = lock().get(&path)
-            && (*known, *size) == (modified, bytes)
-            // One that is written within the moment of its time could be another already.
-            && modified.elapsed().is_ok_and(|age| age.as_secs() >= 2)
-        {
-            return Ok(tag.clone());
-        }
-        let mut context = digest::Context::new(&digest::SHA256);
-        match content {
-            Some(content) => context.update(content),
-            None => {
-                let mut piece = vec![0; PIECE_BYTES];
-                file.seek(SeekFrom::Start(0))?;
-                loop {
-                    match file.read(&mut piece)? {
-                        0 => break,
-                        read => context.update(&piece[..read]),
-                    }
-                }
-                file.seek(SeekFrom::Start(0))?;
-            }
-        }
-        let sum = context.finish();
-        let tag: String = sum.as_ref()[..12].iter().map(|byte| format!("{byte:02x}")).collect();
-        let mut tags = lock();
-        if tags.len() >= MAX_TAGS {
-            tags.clear();
-        }
-        tags.insert(path, (modified, bytes, tag.clone()));
-        Ok(tag)
     }
 }
 

@@ -21,7 +21,8 @@ use tokio::io::{AsyncBufRead, AsyncReadExt, BufReader};
 use tokio_util::io::ReaderStream;
 
 use crate::encoding::{Encoding, compresses};
-use crate::representation::{FileError, OpenFile, PIECE_BYTES, Selected, Tags};
+use crate::kept::KeptFiles;
+use crate::representation::{FileContent, FileError, OpenFile, PIECE_BYTES, Selected};
 
 /// A body that is sent.
 pub(crate) type Body = UnsyncBoxBody<Bytes, io::Error>;
@@ -53,19 +54,13 @@ pub(crate) async fn respond(
     root: Option<&Path>,
     method: &Method,
     asked: &HeaderMap,
-    tags: &Arc<Tags>,
+    kept: &Arc<KeptFiles>,
 ) -> Response<Body> {
     let shown = match (&decided.file, root) {
-        (Some(file), Some(root)) => {
-            let (file, root, tags) = (file.clone(), root.to_owned(), Arc::clone(tags));
-            let opened =
-                tokio::task::spawn_blocking(move || OpenFile::open(&file, &root, &tags)).await;
-            match opened.unwrap_or_else(|error| Err(FileError::Unreadable(io::Error::other(error))))
-            {
-                Ok(file) => shown_file(file, &decided, method, asked).await,
-                Err(why) => return unshown(&why, method),
-            }
-        }
+        (Some(file), Some(root)) => match opened(file, root, kept).await {
+            Ok(file) => shown_file(file, &decided, method, asked).await,
+            Err(why) => return unshown(&why, method),
+        },
         (Some(_), None) => return unshown(&FileError::Missing, method),
         (None, _) => Ok(text(decided.text.clone(), decided.status, method)),
     };
@@ -76,6 +71,16 @@ pub(crate) async fn respond(
     *response.status_mut() = status;
     *response.headers_mut() = with_rules(headers, &decided.headers, status);
     response
+}
+
+/// A file, from what is kept, or else from the disk.
+async fn opened(file: &Path, root: &Path, kept: &Arc<KeptFiles>) -> Result<OpenFile, FileError> {
+    if let Some(file) = OpenFile::kept(file, kept) {
+        return Ok(file);
+    }
+    let (file, root, kept) = (file.to_owned(), root.to_owned(), Arc::clone(kept));
+    let opened = tokio::task::spawn_blocking(move || OpenFile::open(&file, &root, &kept)).await;
+    opened.unwrap_or_else(|error| Err(FileError::Unreadable(io::Error::other(error))))
 }
 
 /// The headers of a file's bytes, with those that the rules have for it.
@@ -226,10 +231,10 @@ async fn whole(
         return Ok(FileAnswer { status, headers, body: empty() });
     }
     let body = match (file.content, encoding) {
-        (Some(content), Encoding::Identity) => full(content.into()),
-        (Some(content), _) => encoded(io::Cursor::new(content), encoding),
-        (None, _) => {
-            let file = tokio::fs::File::from_std(file.file).take(file.bytes);
+        (FileContent::Whole(content), Encoding::Identity) => full(content),
+        (FileContent::Whole(content), _) => encoded(io::Cursor::new(content), encoding),
+        (FileContent::Open(open), _) => {
+            let file = tokio::fs::File::from_std(open).take(file.bytes);
             encoded(BufReader::with_capacity(PIECE_BYTES, file), encoding)
         }
     };
@@ -267,19 +272,19 @@ async fn parted(
         headers.insert(CONTENT_RANGE, stated);
         headers.insert(CONTENT_LENGTH, bytes.into());
         let body = match file.content {
-            Some(content) => full(Bytes::from(content).slice(from as usize..=to as usize)),
-            None => {
-                file.file.seek(SeekFrom::Start(from))?;
-                let part = tokio::fs::File::from_std(file.file).take(bytes);
+            FileContent::Whole(content) => full(content.slice(from as usize..=to as usize)),
+            FileContent::Open(mut open) => {
+                open.seek(SeekFrom::Start(from))?;
+                let part = tokio::fs::File::from_std(open).take(bytes);
                 encoded(BufReader::with_capacity(PIECE_BYTES, part), Encoding::Identity)
             }
         };
         return Ok(FileAnswer { status, headers, body });
     }
     // Made of the content, so that it does not hold it.
-    let boundary = file.tag.clone();
+    let boundary = Arc::clone(&file.tag);
     let parts = parts.to_vec();
-    let (content_type, line) = (content_type.to_owned(), boundary.clone());
+    let (content_type, line) = (content_type.to_owned(), Arc::clone(&boundary));
     let body = tokio::task::spawn_blocking(move || {
         let mut body = Vec::new();
         for (from, to) in parts {
@@ -290,7 +295,7 @@ async fn parted(
                 )
                 .bytes(),
             );
-            body.extend(file.part(from, to - from + 1)?);
+            body.extend(file.content.part(from, to - from + 1)?);
         }
         body.extend(format!("\r\n--{line}--\r\n").bytes());
         Ok::<_, io::Error>(body)

@@ -18,8 +18,8 @@ use tower::Service;
 
 use crate::body::SentBody;
 use crate::forward::{Elsewhere, Forwards};
+use crate::kept::KeptFiles;
 use crate::record::{RecordDraft, SentResponse};
-use crate::representation::Tags;
 use crate::respond::{Decision, empty, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
@@ -32,7 +32,7 @@ pub struct SiteService {
     log: Arc<Log>,
     scheme: Scheme,
     ports: Ports,
-    tags: Arc<Tags>,
+    kept: Arc<KeptFiles>,
     forwards: Arc<Forwards>,
 }
 
@@ -55,7 +55,7 @@ impl SiteService {
             log: Arc::default(),
             scheme: Scheme::Http,
             ports: Ports::default(),
-            tags: Arc::default(),
+            kept: Arc::default(),
             forwards: Arc::default(),
         }
     }
@@ -206,7 +206,7 @@ where
                 None => {
                     drain(body, &head.headers).await;
                     let (method, headers) = (&head.method, &head.headers);
-                    respond(decision, root.as_deref(), method, headers, &this.tags).await
+                    respond(decision, root.as_deref(), method, headers, &this.kept).await
                 }
             };
             let (mut head, mut body) = response.into_parts();

@@ -11,8 +11,10 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use common::{Running, demo};
+use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
+use url::Url;
 
 /// Ends the process when the test does, however that ends.
 struct Ending(Child);
@@ -149,6 +151,18 @@ async fn a_browser_finds_the_site_and_the_reasons() {
         .unwrap();
     picture(&client, "serve.png").await;
 
+    has_names_for_a_screen_reader(&client).await;
+    // Dark where the visitor wants it.
+    let dark = json!({ "features": [{ "name": "prefers-color-scheme", "value": "dark" }] });
+    of_browser(&client, "Emulation.setEmulatedMedia", dark).await;
+    let colours = "const style = getComputedStyle(document.body); return [style.backgroundColor, style.color].map((colour) => colour.match(/\\d+/g).slice(0, 3).map(Number))";
+    let colours = client.execute(colours, Vec::new()).await.unwrap();
+    let light = |at: usize| {
+        colours[at].as_array().unwrap().iter().map(|part| part.as_u64().unwrap()).sum::<u64>()
+    };
+    assert!(light(0) < 120 && light(1) > 600, "{colours}");
+    picture(&client, "serve-dark.png").await;
+
     // Nothing runs over the edge of a narrow window.
     client.set_window_size(360, 800).await.unwrap();
     let wide = client
@@ -159,6 +173,68 @@ async fn a_browser_finds_the_site_and_the_reasons() {
     assert!(wide.as_i64().unwrap() <= 0, "{wide} pixels too wide");
     client.close().await.unwrap();
     server.end().await;
+}
+
+/// A command of the browser's own protocol, which has what WebDriver does not.
+#[derive(Debug)]
+struct OfBrowser(Value);
+
+impl WebDriverCompatibleCommand for OfBrowser {
+    fn endpoint(&self, base: &Url, session: Option<&str>) -> Result<Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(self.0.to_string()))
+    }
+}
+
+async fn of_browser(client: &Client, command: &str, params: Value) -> Value {
+    client.issue_cmd(OfBrowser(json!({ "cmd": command, "params": params }))).await.unwrap()
+}
+
+/// The tree that a screen reader is given: the roles and names of all that is not passed over.
+async fn read_out(client: &Client) -> Vec<(String, String)> {
+    let tree = of_browser(client, "Accessibility.getFullAXTree", json!({})).await;
+    let nodes = tree["nodes"].as_array().unwrap().iter().filter(|node| node["ignored"] == false);
+    let text = |value: &Value| value["value"].as_str().unwrap_or_default().to_owned();
+    let told = nodes.map(|node| (text(&node["role"]), text(&node["name"])));
+    told.filter(|(role, _)| !role.ends_with("Text") && role != "InlineTextBox").collect()
+}
+
+/// What a screen reader says of the page: each thing that can be used has a name, and the list is
+/// one, with a row for each request.
+async fn has_names_for_a_screen_reader(client: &Client) {
+    const USED: &[&str] = &[
+        "button",
+        "link",
+        "textbox",
+        "searchbox",
+        "combobox",
+        "tree",
+        "treeitem",
+        "region",
+        "main",
+        "table",
+    ];
+    let told = read_out(client).await;
+    let nameless = told.iter().filter(|(role, name)| {
+        USED.contains(&role.as_str()) && name.trim().is_empty() && role != "main"
+    });
+    assert_eq!(nameless.collect::<Vec<_>>(), Vec::<&(String, String)>::new(), "of {told:#?}");
+    let has = |role: &str, name: &str| told.iter().any(|one| one.0 == role && one.1.contains(name));
+    for (role, name) in [
+        ("tree", "Requests, the newest first"),
+        ("treeitem", "410 GET http://www.lanternferries.example/loyalty/while-open"),
+        ("searchbox", "Search"),
+        ("combobox", "Status"),
+        ("textbox", "URL"),
+        ("button", "Ask"),
+        ("button", "Clear"),
+        ("heading", "Findings"),
+    ] {
+        assert!(has(role, name), "no {role} {name} in {told:#?}");
+    }
 }
 
 /// The text of an element, once it is as wanted.

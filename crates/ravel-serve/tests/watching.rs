@@ -115,3 +115,32 @@ async fn a_file_that_is_written_without_pause_holds_no_change_up() {
     assert!(seen);
     server.end().await;
 }
+
+/// What is kept of a file is not sent once the file is another, whatever its times and length say.
+#[cfg(unix)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_is_kept_is_sent_as_it_is_now() {
+    let server = demo().await;
+    let (file, outside) = (server.path("dist/kept.txt"), server.path("outside.txt"));
+    let url = "https://lanternferries.example/kept.txt";
+    let long_ago = std::time::SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000_000);
+    let write = |path: &std::path::Path, text: &str| {
+        fs::write(path, text).unwrap();
+        fs::File::options().write(true).open(path).unwrap().set_modified(long_ago).unwrap();
+    };
+    write(&file, "one");
+    write(&outside, "out");
+    assert!(becomes(&server, url, 200).await);
+    // Nothing is kept of a file that was written within two seconds.
+    tokio::time::sleep(Duration::from_millis(2_100)).await;
+    for text in ["one", "one", "two", "two", "six"] {
+        if fs::read_to_string(&file).unwrap() != text {
+            write(&file, text);
+        }
+        assert_eq!(server.ask("GET", url, &[]).await.body(), text);
+    }
+    fs::remove_file(&file).unwrap();
+    std::os::unix::fs::symlink(&outside, &file).unwrap();
+    assert_eq!(server.ask("GET", url, &[]).await.status(), 404, "it leads out of the folder");
+    server.end().await;
+}

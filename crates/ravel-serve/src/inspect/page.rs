@@ -214,7 +214,7 @@ fn entry_points(checked: &CheckResult) -> Markup {
         section aria-labelledby="entry-points" {
             h2 #entry-points { "Entry points" }
             div.scroll {
-                table.ways {
+                table.ways aria-labelledby="entry-points" {
                     thead { tr { th { "asked" } th { "/" } th { (checked.ways.deep().unwrap_or("")) } } }
                     tbody {
                         @for point in checked.ways.points() {

@@ -191,7 +191,7 @@ fn headers(title: &str, headers: &HeaderMap) -> Markup {
     html! {
         details.fields {
             summary { (title) " (" (headers.len()) ")" }
-            table.steps {
+            table.steps aria-label=(title) {
                 @for (name, value) in headers {
                     tr { td { code { (name) ": " (String::from_utf8_lossy(value.as_bytes())) } } }
                 }
@@ -206,7 +206,7 @@ pub(super) fn answers(answers: &[ExplainedAnswer]) -> Markup {
         @for (number, one) in answers.iter().enumerate() {
             div.answer {
                 p.answer-head { @if number > 0 { "then " } code { (one.url) } " " strong { (one.answer) } }
-                table.steps {
+                table.steps aria-label={ "Why " (one.url) " is answered so" } {
                     @for step in &one.steps {
                         tr.acted[step.matched] {
                             td.line { (step.line.as_deref().unwrap_or("")) }
@@ -217,7 +217,7 @@ pub(super) fn answers(answers: &[ExplainedAnswer]) -> Markup {
                 }
                 details.fields {
                     summary { (one.headers.len()) " headers" }
-                    table.steps {
+                    table.steps aria-label={ "The headers of " (one.url) ", and their rules" } {
                         @for (line, name, value) in &one.headers {
                             tr { td.line { (line.as_deref().unwrap_or("")) } td { code { (name) ": " (value) } } }
                         }
