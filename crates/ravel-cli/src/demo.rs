@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use include_dir::{Dir, DirEntry, include_dir};
+use serde_json::{Value, json};
 
 use crate::load::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
@@ -18,6 +19,9 @@ pub(crate) struct Arguments {
     /// The folder that the demo site is put in; what is there already is left as it is
     #[arg(long, value_name = "FOLDER", default_value = "lantern-ferries")]
     into: PathBuf,
+    /// Output JSON
+    #[arg(long)]
+    pub(crate) json: bool,
     /// One command to run on the demo site, as `explain /summer`
     #[arg(value_name = "COMMAND", trailing_var_arg = true, allow_hyphen_values = true)]
     command: Vec<String>,
@@ -69,7 +73,12 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
         Failure::Message(format!("the demo site cannot be put in `{}`: {error}", folder.display()))
     })?;
     if !arguments.command.is_empty() {
-        return command(folder, &arguments.command, out);
+        let json = arguments.json.then(|| "--json".to_owned());
+        let typed: Vec<String> = arguments.command.iter().cloned().chain(json).collect();
+        return command(folder, &typed, out);
+    }
+    if arguments.json {
+        return walk_in_json(folder, out);
     }
     let state = if fresh { "The demo site is in" } else { "The demo site is already in" };
     writeln!(
@@ -88,6 +97,28 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     }
     writeln!(out, "\nNow change a line of {}/edge.ravel and ask again:", folder.display())?;
     writeln!(out, "{}", in_style(FAINT, format_args!("$ cd {} && ravel test", folder.display())))?;
+    Ok(ExitStatus::Well)
+}
+
+/// The way through the job, each command with its result.
+fn walk_in_json(folder: &Path, out: &mut dyn Write) -> crate::Outcome {
+    let mut steps = Vec::new();
+    for (about, typed) in WALK {
+        let typed: Vec<String> = typed
+            .iter()
+            .filter(|word| **word != "--brief")
+            .map(|&word| word.to_owned())
+            .chain(["--json".to_owned()])
+            .collect();
+        let mut result = Vec::new();
+        command(folder, &typed, &mut result)?;
+        let results = serde_json::Deserializer::from_slice(&result).into_iter::<Value>();
+        let results = results.collect::<Result<Vec<_>, _>>().map_err(io::Error::from)?;
+        steps.push(json!({ "about": about, "command": typed, "results": results }));
+    }
+    let document = json!({ "folder": folder.display().to_string(), "steps": steps });
+    serde_json::to_writer_pretty(&mut *out, &document).map_err(io::Error::from)?;
+    writeln!(out)?;
     Ok(ExitStatus::Well)
 }
 

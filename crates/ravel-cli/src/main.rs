@@ -123,7 +123,8 @@ impl Command {
             Command::Build(build) => build.json,
             Command::Serve(serve) => serve.json,
             Command::Fmt(fmt) => fmt.json,
-            Command::Demo(_) | Command::Completions(_) | Command::Man(_) => false,
+            Command::Demo(demo) => demo.json,
+            Command::Completions(_) | Command::Man(_) => false,
         }
     }
 }
@@ -184,7 +185,18 @@ fn main() -> ExitCode {
 }
 
 fn say(message: &str) {
+    let message = without_error_numbers(message);
     anstream::eprintln!("{}error{:#}: {message}", style::ERROR, style::ERROR);
+}
+
+/// A message without the system's own number of each error, which says nothing to its reader.
+fn without_error_numbers(message: &str) -> String {
+    let mut parts = message.split(" (os error ");
+    let first = parts.next().unwrap_or_default().to_owned();
+    parts.fold(first, |out, part| {
+        let number = part.bytes().take_while(u8::is_ascii_digit).count();
+        out + part[number..].strip_prefix(')').unwrap_or(part)
+    })
 }
 
 fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {

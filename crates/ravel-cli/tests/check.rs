@@ -223,7 +223,7 @@ fn findings_are_written_for_programs_and_fail_as_they_weigh() {
     let folder = demo();
     put_in(folder.path(), &TOGETHER[3]);
     put_in(folder.path(), &TOGETHER[7]);
-    let reports = ["out.sarif", "out.csv", "out.md"];
+    let reports = ["out.sarif", "out.csv", "out.md", "out.html"];
     let reported = reports.iter().flat_map(|report| ["--report", report]);
     let (status, text, _) =
         run(folder.path(), &["check"].into_iter().chain(reported).collect::<Vec<_>>(), "");
@@ -265,8 +265,10 @@ fn findings_are_written_for_programs_and_fail_as_they_weigh() {
     assert_eq!(places[0], ("redirect-to-missing".to_owned(), "edge.ravel".to_owned()));
     let markdown = fs::read_to_string(folder.path().join("out.md")).unwrap();
     assert_eq!(markdown.lines().filter(|line| line.starts_with("| error |")).count(), 2);
+    let page = fs::read_to_string(folder.path().join("out.html")).unwrap();
+    assert!(page.contains("<h1>2 errors</h1>") && page.contains("/ports/atlantis/"));
     let (status, _, errors) = run(folder.path(), &["check", "--report", "out.xml"], "");
-    assert!(status == 2 && errors.contains(".sarif (SARIF 2.1.0), .csv (CSV)"), "{errors}");
+    assert!(status == 2 && errors.contains(".sarif (SARIF 2.1.0), .html (HTML)"), "{errors}");
 
     // A warning is shown, and fails only where that is wanted.
     let folder = demo();

@@ -4,7 +4,7 @@ mod common;
 
 use std::fs;
 
-use common::{demo, folder, run};
+use common::{demo, folder, ravel, run};
 use serde_json::{Value, json};
 
 #[test]
@@ -91,6 +91,25 @@ fn headers_say_what_they_replace() {
     assert!(out.contains("dropped: `1` of edge.ravel:5"), "{out}");
 }
 
+/// Nothing is wider than the terminal, but for words that are.
+#[test]
+fn explanations_are_folded_at_words() {
+    let demo = demo();
+    for width in [60, 80, 100] {
+        let mut command = ravel(demo.path());
+        command.env("COLUMNS", width.to_string());
+        let out = command.args(["explain", "/book/seat/14A", "/old.php"]).output().unwrap();
+        let out = String::from_utf8(out.stdout).unwrap();
+        let fits = |line: &str| {
+            let words = line.trim_start();
+            line.chars().count() <= width || !words.contains(' ') || line.starts_with("http")
+        };
+        let wide: Vec<&str> = out.lines().filter(|line| !fits(line)).collect();
+        assert!(wide.is_empty(), "{width}: {wide:#?}");
+        assert!(out.contains("fallback /book{/step*} -> /book/"), "{out}");
+    }
+}
+
 #[test]
 fn one_address_is_one_document() {
     let demo = demo();
@@ -168,6 +187,7 @@ fn what_can_not_run_ends_with_2_and_says_why() {
         (&empty, &["test"], "cannot read `edge.ravel`: no such file"),
         (&empty, &["test", "--rules", "x.ravel"], "cannot read `x.ravel`: no such file"),
         (&no_folder, &["test"], "which the rules name with `files`"),
+        (&fine, &["check", "--report", "no/x.md"], "no/x.md"),
         (&latin, &["test"], "is not UTF-8 on line 2"),
         (&fine, &["explain", "harbour"], "`harbour` is not a whole URL"),
         (&fine, &["explain"], "<URL>"),
@@ -228,6 +248,11 @@ fn the_demo_walks_the_job() {
     ] {
         assert!(out.contains(words), "{words} is not in\n{out}");
     }
+    let (_, out, _) = run(folder.path(), &["demo", "--json"], "");
+    let told: Value = serde_json::from_str(&out).unwrap();
+    let steps = told["steps"].as_array().unwrap();
+    assert_eq!((steps.len(), &steps[1]["results"][0]["hops"]), (7, &json!(1)));
+    assert_eq!(steps[0]["results"].as_array().unwrap().len(), 4);
     let rules = folder.path().join("lantern-ferries/edge.ravel");
     fs::write(&rules, "site https://mine.example/\nexpect / is missing\n").unwrap();
     let (status, out, _) = run(folder.path(), &["demo", "test"], "");

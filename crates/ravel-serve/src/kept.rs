@@ -13,7 +13,7 @@ use crate::watch::FileId;
 /// Files of which something is kept.
 const MAX_FILES: usize = 4_096;
 /// Their contents together, in bytes.
-const MAX_BYTES: usize = 16 * 1024 * 1024;
+const MAX_BYTES: usize = 32 * 1024 * 1024;
 /// A file that was written within the moment of its time could be another already.
 const MOMENT: Duration = Duration::from_secs(2);
 

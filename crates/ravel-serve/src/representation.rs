@@ -19,7 +19,9 @@ use ring::digest;
 use crate::encoding::Encoding;
 use crate::kept::{FileVersion, KeptFile, KeptFiles};
 
-/// Files up to this size are read at once, larger ones in pieces of this size, in bytes.
+/// Files up to this size are read at once, and kept, in bytes.
+const MAX_WHOLE_BYTES: u64 = 1024 * 1024;
+/// Larger ones are read in pieces of this size, in bytes.
 pub(crate) const PIECE_BYTES: usize = 256 * 1024;
 /// Parts of one answer; a client that asks for more gets the whole file.
 const MAX_PARTS: usize = 16;
@@ -75,7 +77,7 @@ impl OpenFile {
         }
         let FileVersion { modified, bytes, .. } = FileVersion::of(&data);
         let mut content = FileContent::Open(file);
-        if let (FileContent::Open(file), true) = (&mut content, bytes <= PIECE_BYTES as u64) {
+        if let (FileContent::Open(file), true) = (&mut content, bytes <= MAX_WHOLE_BYTES) {
             let mut read = Vec::with_capacity(bytes as usize);
             file.read_to_end(&mut read).map_err(missing)?;
             content = FileContent::Whole(read.into());

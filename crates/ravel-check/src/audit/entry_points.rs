@@ -189,7 +189,9 @@ impl<'r> Audit<'r> {
             } else {
                 1
             };
-            for end in std::iter::once(&point.first).chain(&point.deep) {
+            // A loop is a finding at its rule.
+            let ends = std::iter::once(&point.first).chain(&point.deep);
+            for end in ends.filter(|end| end.status != Some(508)) {
                 let found = if end.back_to_plain {
                     Finding::on(
                         Code::EntryPointDowngrade,

@@ -1,6 +1,7 @@
 //! `ravel check`: mistakes in the rules and in the built files.
 
 mod entry;
+mod page;
 mod reports;
 mod sarif;
 
@@ -53,7 +54,8 @@ pub(crate) struct Arguments {
 }
 
 /// The forms of reports that it writes.
-const FORMS: &[Form] = &[("sarif", "SARIF 2.1.0"), ("csv", "CSV"), ("md", "Markdown")];
+const FORMS: &[Form] =
+    &[("sarif", "SARIF 2.1.0"), ("html", "HTML"), ("md", "Markdown"), ("csv", "CSV")];
 
 /// What `--fail-on` can name.
 #[derive(Clone, Copy)]

@@ -1,4 +1,4 @@
-//! The findings as files: SARIF, CSV, Markdown.
+//! The findings as files: SARIF, HTML, Markdown, CSV.
 
 use std::path::Path;
 
@@ -6,7 +6,7 @@ use ravel::finding::Finding;
 use ravel::language::Problems;
 
 use super::entry::{Entry, UNREADABLE_RULES};
-use super::sarif;
+use super::{page, sarif};
 use crate::load::{LoadedSite, from_here};
 
 pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> String {
@@ -49,6 +49,7 @@ pub(super) fn of_unreadable(form: &str, rules: &Path, problems: &Problems) -> St
 fn written(form: &str, entries: &[Entry]) -> String {
     match form {
         "csv" => csv(entries),
+        "html" => page::of(entries),
         "md" => markdown(entries),
         _ => sarif::of(entries),
     }

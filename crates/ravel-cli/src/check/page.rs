@@ -1,0 +1,72 @@
+//! The findings as a page, for somebody who has no terminal.
+
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+
+use super::entry::Entry;
+
+/// The page, which needs nothing beside it.
+pub(super) fn of(entries: &[Entry]) -> String {
+    let number = |severity: &str| entries.iter().filter(|one| one.severity == severity).count();
+    let numbers = [("error", "errors"), ("warning", "warnings"), ("note", "notes")]
+        .map(|(severity, many)| (severity, number(severity), many))
+        .into_iter()
+        .filter(|(_, number, _)| *number > 0)
+        .map(|(severity, number, many)| crate::style::count(number, severity, many));
+    let head = match entries.is_empty() {
+        true => "No findings".to_owned(),
+        false => numbers.collect::<Vec<_>>().join(", "),
+    };
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (head) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                h1 { (head) }
+                @for entry in entries {
+                    article class=(entry.severity) {
+                        h2 { b { (entry.severity) } " " (entry.name) }
+                        p.place { code { (place(&entry.path, entry.line)) } }
+                        p { (words(&entry.message)) }
+                        @if let Some(note) = &entry.note { p.more { b { "note " } (words(note)) } }
+                        @if let Some(help) = &entry.help { p.more { b { "help " } (words(help)) } }
+                        @if !entry.related.is_empty() {
+                            p.more {
+                                b { "see " }
+                                @for (number, (path, line)) in entry.related.iter().enumerate() {
+                                    @if number > 0 { ", " }
+                                    code { (place(path, Some(*line))) }
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    };
+    format!("{}\n", page.into_string())
+}
+
+/// A text whose code stands between backticks.
+fn words(text: &str) -> Markup {
+    html! {
+        @for (number, part) in text.split('`').enumerate() {
+            @if number % 2 == 1 { code { (part) } } @else { (part) }
+        }
+    }
+}
+
+fn place(path: &str, line: Option<u32>) -> String {
+    line.map_or_else(|| path.to_owned(), |line| format!("{path}:{line}"))
+}
+
+const STYLE: &str = ":root{color-scheme:light dark;--paper:#fffdf8;--ink:#26221c;--soft:#6b6355;--bad:#a3293d;--mild:#8a5a00;--rule:#d9d4c8}\
+@media(prefers-color-scheme:dark){:root{--paper:#14181b;--ink:#e4e2dc;--soft:#98a1a6;--bad:#f08a80;--mild:#e3b55c;--rule:#2f373c}}\
+body{font:1rem/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1.2rem;background:var(--paper);color:var(--ink);overflow-wrap:anywhere}\
+h1{font-size:1.4rem}h2{font-size:1rem;font-weight:400;margin:0;color:var(--soft)}p{margin:.25rem 0}code{font-size:.9em}\
+article{border-left:3px solid var(--rule);padding:.1rem 0 .1rem .9rem;margin:1.2rem 0}.error{border-color:var(--bad)}.warning{border-color:var(--mild)}\
+.error h2 b{color:var(--bad)}.warning h2 b{color:var(--mild)}.place{color:var(--soft)}.more{color:var(--soft)}.more b{font-weight:600}";
