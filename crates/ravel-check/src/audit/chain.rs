@@ -13,7 +13,7 @@ use rustc_hash::FxHashSet;
 
 use super::shadowing::decides;
 use super::{Audit, Code, Finding};
-use crate::space::{Members, RequestSet, changes_length};
+use crate::space::{Members, RequestSet, asks_beyond_path, changes_length};
 use ravel::address::Request;
 use ravel::edge::{Route, RouteEnd};
 use ravel::language::Line;
@@ -28,7 +28,7 @@ const MAX_LISTED: usize = 64;
 
 impl<'r> Audit<'r> {
     /// Findings on redirects: what they lead to, and what they hide.
-    pub(super) fn redirects(&self, out: &mut Vec<Finding>) {
+    pub(super) fn redirects(&self, idle: &FxHashSet<RuleId>, out: &mut Vec<Finding>) {
         let hidden = self.hidden_files();
         let mut in_circle: FxHashSet<RuleId> = FxHashSet::default();
         for rule in self.space.rules(Stage::Redirect) {
@@ -41,9 +41,10 @@ impl<'r> Audit<'r> {
             let Some(redirect) = rule.rule().redirect() else { continue };
             self.written_target(rule, redirect, out);
             self.unused_captures(rule, redirect, out);
-            if in_circle.contains(&rule.id()) {
+            if in_circle.contains(&rule.id()) || idle.contains(&rule.id()) {
                 continue;
             }
+            self.space.begin();
             let Some(routes) = self.routes(rule, out) else { continue };
             if let Some((request, route)) = routes.iter().find(|(_, route)| route.never_ends()) {
                 in_circle.extend(route.hops().iter().filter_map(|hop| hop.rule()));
@@ -69,11 +70,17 @@ impl<'r> Audit<'r> {
                 return Some(vec![(request, route)]);
             }
         }
-        let matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
+        let mut matching = self.space.matching(rule.rule()).and(&self.universe(Stage::Redirect));
         let acts = |(_, route): &(Request, Route)| decides(route, rule);
         let loops = format!("whether `{rule}` is part of a redirect loop");
         let undecided = || self.not_decided(rule.line(), loops.clone());
         if rule.pattern().path().is_literal() {
+            // Where an earlier rule acts, this one does not.
+            let earlier = self.overlaps(Stage::Redirect).with(rule.pattern()).into_iter();
+            let earlier = earlier.map(|number| self.space.rule(Stage::Redirect, number));
+            for other in earlier.take_while(|other| other.id() != rule.id()) {
+                matching.take_out(&self.space.acting(other.rule()).0);
+            }
             match self.space.routes_of(&matching) {
                 Some(mut routes) => {
                     routes.extend(self.listed_routes(rule));
@@ -291,19 +298,12 @@ impl<'r> Audit<'r> {
         let site = self.edge().site();
         route.hops().iter().any(|hop| {
             let Some(path) = hop.to().path().strip_prefix(site.open_base()) else { return false };
-            self.overlaps(Stage::Redirect)
-                .with_path(path)
-                .into_iter()
-                .map(|number| self.space.rule(Stage::Redirect, number))
-                .any(|rule| {
-                    !rule.asks_path_alone()
-                        && (rule.pattern().origin().is_some()
-                            || rule.pattern().path().matches(
-                                path,
-                                site.ignore_case(),
-                                &mut Default::default(),
-                            ))
-                })
+            let met = self.overlaps(Stage::Redirect).with_path(path).into_iter();
+            met.map(|number| self.space.rule(Stage::Redirect, number)).any(|rule| {
+                let fold = site.ignore_case();
+                let fits = || rule.pattern().path().matches(path, fold, &mut Default::default());
+                rule.pattern().origin().is_some() || (asks_beyond_path(rule) && fits())
+            })
         })
     }
 

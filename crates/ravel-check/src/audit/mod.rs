@@ -143,9 +143,9 @@ impl<'r> Audit<'r> {
     /// ```
     pub fn rules(&self) -> Vec<Finding> {
         let mut out = Vec::new();
-        self.never_acting(&mut out);
+        let idle = self.never_acting(&mut out);
         self.crowded(&mut out);
-        self.redirects(&mut out);
+        self.redirects(&idle, &mut out);
         self.needless(&mut out);
         self.shown_files(&mut out);
         self.header_rules(&mut out);

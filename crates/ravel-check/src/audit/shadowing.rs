@@ -7,8 +7,9 @@ use crate::space::{Members, RequestSet};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
 use ravel::language::Line;
-use ravel::program::{Effect, FileRole, RuleRef, Stage};
-use ravel::template::{Expression, Pattern};
+use ravel::program::{Effect, FileRole, RuleId, RuleRef, Stage};
+use ravel::template::{Expression, Pattern, Target};
+use rustc_hash::FxHashSet;
 
 /// What is left of a rule.
 #[derive(Debug, Clone)]
@@ -30,8 +31,10 @@ const MAX_SAMPLED: usize = 1_000;
 const MAX_TRIED: usize = 12;
 
 impl<'r> Audit<'r> {
-    /// Every rule but `headers` that is unreachable, or is there twice.
-    pub(super) fn never_acting(&self, out: &mut Vec<Finding>) {
+    /// Every rule but `headers` that is unreachable, or is there twice: they are given back, so that
+    /// nothing else is asked of them.
+    pub(super) fn never_acting(&self, out: &mut Vec<Finding>) -> FxHashSet<RuleId> {
+        let mut idle = FxHashSet::default();
         for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing] {
             for (number, rule) in (0..).zip(self.space.rules(stage)) {
                 if self.quick_example(stage, rule).is_some() {
@@ -44,17 +47,19 @@ impl<'r> Audit<'r> {
                         format!("`{rule}` duplicates {}", self.name(first)),
                     );
                     out.push(same.with_help("remove one of the two").with_lines([first]));
+                    idle.insert(rule.id());
                     continue;
                 }
                 let with_files = self.paths_with_files(rule);
-                if with_files.as_ref().is_some_and(Vec::is_empty) {
+                if with_files.as_ref().is_some_and(Vec::is_empty) || self.shows_nothing(rule) {
                     // Said as `missing-file`.
                     continue;
                 }
                 match self.left(stage, number, rule) {
                     RuleRemainder::Something(..) => {}
                     RuleRemainder::Nothing(lines, files) => {
-                        out.push(self.never(rule, lines, files, with_files.is_some()))
+                        out.push(self.never(rule, lines, files, with_files.is_some()));
+                        idle.insert(rule.id());
                     }
                     RuleRemainder::Undecided => out.push(
                         self.not_decided(rule.line(), format!("whether `{rule}` is unreachable")),
@@ -62,6 +67,15 @@ impl<'r> Audit<'r> {
                 }
             }
         }
+        idle
+    }
+
+    /// Whether a fallback or a 404 page names a file that is not there.
+    fn shows_nothing(&self, rule: RuleRef<'_>) -> bool {
+        let is_missing =
+            |path: &Target| path.path().is_literal() && !self.names_a_file(path.path().as_str());
+        matches!(rule.stage(), Stage::Fallback | Stage::Missing)
+            && rule.shows().is_some_and(is_missing)
     }
 
     /// A URL for which very many rules of a stage are asked one after another; looked for at URLs
@@ -169,6 +183,7 @@ impl<'r> Audit<'r> {
 
     /// What is left of a rule once all that is decided before it has taken its part.
     pub(super) fn left(&self, stage: Stage, number: u32, rule: RuleRef<'r>) -> RuleRemainder {
+        self.space.begin();
         let universe = self.universe(stage);
         let (sure, maybe) = match stage {
             Stage::Redirect => self.space.acting(rule.rule()),
@@ -190,7 +205,9 @@ impl<'r> Audit<'r> {
             redirects.into_iter().filter(|other| stage != Stage::Redirect || *other < number);
         let earlier: Vec<RuleRef<'r>> =
             earlier.map(|other| self.space.rule(Stage::Redirect, other)).collect();
-        if earlier.len() > MAX_OVERLAPS {
+        // Those for one path cost little.
+        let is_wide = |other: &&RuleRef<'r>| !other.pattern().path().is_literal();
+        if earlier.iter().filter(is_wide).count() > MAX_OVERLAPS {
             return RuleRemainder::Undecided;
         }
         for other in earlier {
@@ -234,9 +251,8 @@ impl<'r> Audit<'r> {
 
     /// What a rule of a later stage takes from those behind it, where that can be said.
     fn taken(&self, stage: Stage, other: RuleRef<'r>) -> Option<RequestSet<'r>> {
-        let there = |path: &ravel::template::Target| {
-            path.path().is_literal() && self.names_a_file(path.path().as_str())
-        };
+        let there =
+            |path: &Target| path.path().is_literal() && self.names_a_file(path.path().as_str());
         match other.rule().effect() {
             Effect::File(file) => match file.role() {
                 // A rewrite decides even where its file is not there, among rewrites.

@@ -142,6 +142,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     fn run(&mut self) {
+        self.space.begin();
         if self.universal.is_of_files() {
             return self.each_file();
         }

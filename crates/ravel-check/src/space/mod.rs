@@ -29,6 +29,7 @@ pub(crate) use overlap::Overlaps;
 pub(crate) use redirect::changes_length;
 pub(crate) use set::Members;
 pub use set::{Member, RequestSet};
+pub(crate) use ways::asks_beyond_path;
 
 use std::cell::OnceCell;
 use std::sync::Arc;
@@ -42,6 +43,7 @@ use ravel::address::Scheme;
 use ravel::edge::Edge;
 use ravel::program::{Role, Rule, RuleRef, Stage, TestKind, Tests};
 use ravel::template::Pattern;
+use search::Work;
 use set::Piece;
 use symbol::symbols;
 
@@ -60,6 +62,7 @@ pub struct Space<'r> {
     overlaps: [OnceCell<Overlaps>; 5],
     /// Every address below the base path that names a file, in order.
     addresses: Vec<&'r str>,
+    work: Work,
 }
 
 impl<'r> Space<'r> {
@@ -102,7 +105,13 @@ impl<'r> Space<'r> {
             known_type: Arc::new(Leaf::KnownType),
             overlaps: Default::default(),
             addresses,
+            work: Work::default(),
         }
+    }
+
+    /// Begins another question: what was done for those before it does not count any more.
+    pub(crate) fn begin(&self) {
+        self.work.begin();
     }
 
     /// The edge that is asked.
@@ -142,7 +151,7 @@ impl<'r> Space<'r> {
             }
         };
         let pieces = (0..self.regions.len()).map(piece).filter(|piece| !piece.origins.is_empty());
-        RequestSet { pieces: pieces.collect(), loose: false }
+        RequestSet { pieces: pieces.collect(), loose: false, work: self.work.clone() }
     }
 
     /// The requests that an origin's test lets through.

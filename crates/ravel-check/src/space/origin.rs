@@ -3,7 +3,7 @@
 
 use super::capture::CaptureTest;
 use super::leaf::Names;
-use super::symbol::symbols;
+use super::symbol::{Symbol, symbols};
 use ravel::address::Scheme;
 use ravel::program::{Pages, Site};
 use ravel::program::{Program, Role, TestKind, TextSet};
@@ -157,12 +157,17 @@ impl Names {
         let spelled = |address: &str| {
             symbols(&if fold { address.to_ascii_lowercase() } else { address.to_owned() }).collect()
         };
-        let mut words: Vec<Vec<u16>> = addresses.map(spelled).collect();
+        let names = Names::of_words(addresses.map(spelled).collect());
+        Names { fold, tidy: site.pages() == Pages::Tidy, ..names }
+    }
+
+    /// These words, as they are spelled.
+    pub(super) fn of_words(mut words: Vec<Vec<Symbol>>) -> Names {
         words.sort_unstable();
         words.dedup();
         let mut used = [false; 257];
         words.iter().flatten().for_each(|symbol| used[usize::from(*symbol)] = true);
         let symbols = (0..257).filter(|symbol| used[usize::from(*symbol)]).collect();
-        Names { words, symbols, fold, tidy: site.pages() == Pages::Tidy }
+        Names { words, symbols, fold: false, tidy: false }
     }
 }

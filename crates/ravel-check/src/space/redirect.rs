@@ -30,7 +30,7 @@ impl<'r> Space<'r> {
         let all = self.matching(rule);
         let mut maybe = RequestSet::default();
         let Some(redirect) = rule.redirect() else { return (all, maybe) };
-        let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose };
+        let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose, work: all.work };
         for piece in all.pieces {
             let stays = Bits::of(self.origins.len(), |at| {
                 self.could_be_itself(redirect.target(), &self.origins[at])

@@ -5,10 +5,11 @@
 //! left, and the first word found is a shortest.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use rustc_hash::FxHashSet;
 
-use super::leaf::{Leaf, State};
+use super::leaf::{Leaf, Names, State};
 use super::symbol::{Alphabet, Symbol};
 
 /// A leaf, and whether words are in it or outside.
@@ -25,11 +26,37 @@ pub(super) enum SearchResult<T> {
     Undecided,
 }
 
-/// The most combinations of states that are looked at.
+/// The most combinations of states that are looked at in one search.
 const MAX_STATES: usize = 40_000;
 
+/// The most steps of automata for one question, so that what is undecided is so on every machine.
+const MAX_STEPS: u64 = 8_000_000;
+
+/// The steps that are left for a question, shared by all the sets that it is asked with.
+#[derive(Debug, Clone)]
+pub(super) struct Work(Arc<AtomicU64>);
+
+impl Default for Work {
+    fn default() -> Work {
+        Work(Arc::new(AtomicU64::new(MAX_STEPS)))
+    }
+}
+
+impl Work {
+    /// Begins another question.
+    pub(super) fn begin(&self) {
+        self.0.store(MAX_STEPS, Ordering::Relaxed);
+    }
+
+    /// Takes so many steps; whether they were left.
+    fn take(&self, steps: usize) -> bool {
+        let take = |left: u64| left.checked_sub(steps as u64);
+        self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, take).is_ok()
+    }
+}
+
 /// Finds the shortest word that is in every leaf signed so, and in none of the others.
-pub(super) fn shortest(leaves: &[SignedLeaf<'_>]) -> SearchResult<Vec<Symbol>> {
+pub(super) fn shortest(leaves: &[SignedLeaf<'_>], work: &Work) -> SearchResult<Vec<Symbol>> {
     let contains =
         |word: &[Symbol]| leaves.iter().all(|(leaf, wanted)| contains(leaf, word) == *wanted);
     if let Some(word) = leaves.iter().find_map(|(leaf, wanted)| match &**leaf {
@@ -42,10 +69,27 @@ pub(super) fn shortest(leaves: &[SignedLeaf<'_>]) -> SearchResult<Vec<Symbol>> {
             SearchResult::Nothing
         };
     }
+    let leaves = &*with_words_together(leaves);
     let mut alphabet = Alphabet::default();
     leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
-    Walk { leaves, symbols: alphabet.symbols(), seen: FxHashSet::default(), nodes: Vec::new() }
-        .run()
+    let (symbols, seen, nodes) = (alphabet.symbols(), FxHashSet::default(), Vec::new());
+    Walk { leaves, symbols, seen, nodes, work }.run()
+}
+
+/// Leaves in which the words that are not wanted are one: there may be hundreds of them.
+fn with_words_together<'r>(leaves: &[SignedLeaf<'r>]) -> Vec<SignedLeaf<'r>> {
+    let mut words: Vec<Vec<Symbol>> = Vec::new();
+    let mut others = Vec::new();
+    for (leaf, wanted) in leaves {
+        match &**leaf {
+            Leaf::Word(word) if !wanted => words.push(word.clone()),
+            _ => others.push((Arc::clone(leaf), *wanted)),
+        }
+    }
+    if !words.is_empty() {
+        others.push((Arc::new(Leaf::Named(Arc::new(Names::of_words(words)))), false));
+    }
+    others
 }
 
 /// Whether a word is in a leaf.
@@ -66,6 +110,7 @@ struct Walk<'w, 'r> {
     seen: FxHashSet<Vec<State>>,
     /// Every word looked at: the one it goes on from, its last symbol, and where the leaves are.
     nodes: Vec<(usize, Symbol, Vec<State>)>,
+    work: &'w Work,
 }
 
 impl Walk<'_, '_> {
@@ -80,6 +125,9 @@ impl Walk<'_, '_> {
         self.nodes.push((0, 0, start));
         let mut at = 0;
         while at < self.nodes.len() {
+            if !self.work.take(self.symbols.len() * self.leaves.len()) {
+                return SearchResult::Undecided;
+            }
             for number in 0..self.symbols.len() {
                 let symbol = self.symbols[number];
                 let states = &self.nodes[at].2;

@@ -10,7 +10,7 @@ use super::Space;
 use super::bits::Bits;
 use super::fact::{SignedFact, request_with};
 use super::leaf::Leaf;
-use super::search::{SearchResult, SignedLeaf, shortest};
+use super::search::{SearchResult, SignedLeaf, Work, contains, shortest};
 use super::symbol::{Symbol, spell};
 use ravel::address::Request;
 
@@ -20,6 +20,7 @@ pub struct RequestSet<'r> {
     pub(super) pieces: Vec<Piece<'r>>,
     /// Something was left in that could not be taken out: the set may be too large.
     pub(super) loose: bool,
+    pub(super) work: Work,
 }
 
 #[derive(Debug, Clone)]
@@ -63,14 +64,19 @@ impl<'r> RequestSet<'r> {
     pub fn and(&self, other: &RequestSet<'r>) -> RequestSet<'r> {
         let pairs =
             self.pieces.iter().flat_map(|a| other.pieces.iter().filter_map(move |b| a.and(b)));
-        RequestSet { pieces: pairs.collect(), loose: self.loose || other.loose }
+        let loose = self.loose || other.loose;
+        RequestSet { pieces: pairs.collect(), loose, work: self.work.clone() }
     }
 
     /// What is in either.
     #[must_use]
     pub fn or(mut self, other: &RequestSet<'r>) -> RequestSet<'r> {
+        if self.pieces.is_empty() {
+            self.work = other.work.clone();
+        }
         self.pieces.extend(other.pieces.iter().cloned());
-        RequestSet { pieces: self.pieces, loose: self.loose || other.loose }
+        self.loose |= other.loose;
+        self
     }
 
     /// What is in this and not in the other. Pieces of the two that have nothing in common leave
@@ -99,10 +105,14 @@ impl<'r> RequestSet<'r> {
         for cut in &other.pieces {
             let mut left = Vec::new();
             for piece in std::mem::take(&mut self.pieces) {
-                match piece.and(cut).map(|both| both.is_empty()) {
+                if piece.is_apart(cut) {
+                    left.push(piece);
+                    continue;
+                }
+                match piece.and(cut).map(|both| both.is_empty(&self.work)) {
                     Some(SearchResult::Member(())) => {
                         met = true;
-                        left.extend(piece.minus(cut));
+                        left.extend(piece.minus(cut, &self.work));
                     }
                     Some(SearchResult::Undecided) => {
                         self.loose = true;
@@ -118,6 +128,13 @@ impl<'r> RequestSet<'r> {
             }
         }
         met
+    }
+
+    /// The same set without pieces that have nothing in them.
+    pub(super) fn not_empty(mut self) -> RequestSet<'r> {
+        let work = self.work.clone();
+        self.pieces.retain(|piece| piece.is_empty(&work) != SearchResult::Nothing);
+        self
     }
 
     /// The same set, in pieces of which each is inside the other set or outside.
@@ -166,7 +183,7 @@ impl<'r> RequestSet<'r> {
         for piece in &self.pieces {
             let mut one = piece.clone();
             while let (false, SearchResult::Member((request, _))) =
-                (one.origins.is_empty(), one.shortest(space))
+                (one.origins.is_empty(), one.shortest(space, &self.work))
             {
                 members.push(request);
                 let first = one.origins.first();
@@ -181,7 +198,7 @@ impl<'r> RequestSet<'r> {
         let mut best = None;
         let mut undecided = false;
         for (number, piece) in self.pieces.iter().enumerate() {
-            match piece.shortest(space) {
+            match piece.shortest(space, &self.work) {
                 SearchResult::Member((request, word)) => {
                     let length = request.address().map_or(0, |address| {
                         address.path().len() + address.query().map_or(0, str::len)
@@ -233,7 +250,7 @@ impl<'r> Piece<'r> {
             return None;
         }
         for (leaf, wanted) in &other.path {
-            if !both.path.iter().any(|(known, sign)| Arc::ptr_eq(known, leaf) && sign == wanted) {
+            if !both.has_leaf(leaf, *wanted) {
                 both.path.push((Arc::clone(leaf), *wanted));
             }
         }
@@ -245,14 +262,39 @@ impl<'r> Piece<'r> {
         Some(both)
     }
 
+    /// Whether its paths are known to be in a leaf, or outside.
+    fn has_leaf(&self, leaf: &Arc<Leaf<'r>>, wanted: bool) -> bool {
+        self.path.iter().any(|(known, sign)| {
+            *sign == wanted
+                && (Arc::ptr_eq(known, leaf)
+                    || matches!((&**known, &**leaf), (Leaf::Word(a), Leaf::Word(b)) if a == b))
+        })
+    }
+
+    fn is_one_path(&self) -> bool {
+        self.path.iter().any(|(leaf, wanted)| *wanted && matches!(**leaf, Leaf::Word(_)))
+    }
+
+    /// Whether it surely has nothing in common with the requests for one path.
+    fn is_apart(&self, other: &Piece<'r>) -> bool {
+        let word = other.path.iter().find_map(|(leaf, wanted)| match &**leaf {
+            Leaf::Word(word) if *wanted => Some(word),
+            _ => None,
+        });
+        let is_outside = |word: &Vec<Symbol>| {
+            self.path.iter().any(|(leaf, wanted)| contains(leaf, word) != *wanted)
+        };
+        self.region != other.region || word.is_some_and(is_outside)
+    }
+
     /// `Nothing` if it is empty; facts are asked first, since they cost less.
-    fn is_empty(&self) -> SearchResult<()> {
-        match request_with(&self.facts) {
+    fn is_empty(&self, work: &Work) -> SearchResult<()> {
+        match request_with(&self.facts, work) {
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
             SearchResult::Member(_) => {}
         }
-        match shortest(&self.path) {
+        match shortest(&self.path, work) {
             SearchResult::Member(_) => SearchResult::Member(()),
             SearchResult::Nothing => SearchResult::Nothing,
             SearchResult::Undecided => SearchResult::Undecided,
@@ -260,8 +302,8 @@ impl<'r> Piece<'r> {
     }
 
     /// The parts of this that are outside the other, none of them twice.
-    fn minus(&self, other: &Piece<'r>) -> Vec<Piece<'r>> {
-        let mut parts = Vec::new();
+    fn minus(&self, other: &Piece<'r>, work: &Work) -> Vec<Piece<'r>> {
+        let (mut parts, mut wide) = (Vec::new(), Vec::new());
         let mut rest = self.clone();
         let finite: [for<'p> fn(&'p mut Piece<'r>) -> &'p mut Bits; 3] =
             [|piece| &mut piece.origins, |piece| &mut piece.methods, |piece| &mut piece.languages];
@@ -275,12 +317,17 @@ impl<'r> Piece<'r> {
             of(&mut rest).keep(of(&mut cut));
         }
         for (leaf, wanted) in &other.path {
-            if rest.path.iter().any(|(known, sign)| Arc::ptr_eq(known, leaf) && sign == wanted) {
+            if rest.has_leaf(leaf, *wanted) {
                 continue;
             }
             let mut outside = rest.clone();
             outside.path.push((Arc::clone(leaf), !wanted));
-            parts.push(outside);
+            // All but one path is hardly ever none: that is not looked at for each of many paths.
+            let is_wide = *wanted && matches!(**leaf, Leaf::Word(_)) && !rest.is_one_path();
+            match is_wide {
+                true => wide.push(outside),
+                false => parts.push(outside),
+            }
             rest.path.push((Arc::clone(leaf), *wanted));
         }
         for (fact, holds) in &other.facts {
@@ -289,17 +336,18 @@ impl<'r> Piece<'r> {
             parts.push(outside);
             rest.facts.push((Arc::clone(fact), *holds));
         }
-        parts.retain(|part| part.is_empty() != SearchResult::Nothing);
+        parts.retain(|part| part.is_empty(work) != SearchResult::Nothing);
+        parts.extend(wide);
         parts
     }
 
-    fn shortest(&self, space: &Space<'r>) -> SearchResult<(Request, Vec<Symbol>)> {
-        let (query, mut headers) = match request_with(&self.facts) {
+    fn shortest(&self, space: &Space<'r>, work: &Work) -> SearchResult<(Request, Vec<Symbol>)> {
+        let (query, mut headers) = match request_with(&self.facts, work) {
             SearchResult::Member(parts) => parts,
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
         };
-        let word = match shortest(&self.path) {
+        let word = match shortest(&self.path, work) {
             SearchResult::Member(word) => word,
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
