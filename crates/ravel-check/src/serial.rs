@@ -1,7 +1,7 @@
 //! Findings and entry points as data for other programs (feature `serde`).
 
 use ravel::Rules;
-use ravel::finding::Finding;
+use ravel::finding::{Finding, FindingExample};
 use ravel::serial::{Data, SerializeBeside};
 use serde::{Serialize, Serializer};
 
@@ -38,7 +38,7 @@ impl SerializeBeside for Report {
 struct ShadowingData<'a> {
     source: &'a str,
     line: u32,
-    example: &'a str,
+    example: FindingExample,
     taken_by: Vec<String>,
 }
 
@@ -51,7 +51,7 @@ impl SerializeBeside for Shadowing {
         ShadowingData {
             source: rules.source(self.line),
             line: self.line.number(),
-            example: self.example.url(),
+            example: FindingExample::from(&self.example),
             taken_by: self.taken_by.iter().map(|line| rules.line_name(*line)).collect(),
         }
         .serialize(serializer)

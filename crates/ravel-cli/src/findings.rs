@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::io::{self, Write};
 
-use ravel::finding::{Finding, FindingPlace};
+use http::Method;
+use ravel::finding::{Finding, FindingExample, FindingPlace};
 use ravel::language::Line;
 use ravel::rules::{Code, Severity};
 
@@ -87,6 +88,7 @@ fn render(loaded: &LoadedSite, cause: &Cause<'_>, width: usize) -> String {
             _ => format!("{} more like it, the next at {}", others.len(), next.join(" and ")),
         });
     }
+    notes.extend(first.example().and_then(shown_by));
     let text = text_of(loaded, first.place());
     let (place, line) = place(first.place(), &text);
     let place = match place {
@@ -104,6 +106,24 @@ fn render(loaded: &LoadedSite, cause: &Cause<'_>, width: usize) -> String {
         help: first.help().map(str::to_owned),
     };
     diagnostic.render(width)
+}
+
+/// The command that shows what a URL alone does not.
+fn shown_by(example: &FindingExample) -> Option<String> {
+    let options = options(example);
+    (!options.is_empty()).then(|| format!("`ravel explain{options} '{}'` shows it", example.url()))
+}
+
+/// The options of `explain` for a request that is more than a URL.
+pub(crate) fn options(example: &FindingExample) -> String {
+    let mut options = match *example.method() {
+        Method::GET => String::new(),
+        ref method => format!(" --method {method}"),
+    };
+    for (name, value) in example.headers() {
+        options.push_str(&format!(" --header '{name}: {}'", value.replace('\'', "'\\''")));
+    }
+    options
 }
 
 /// The file that a finding is shown in: what is wrong with a named file as a whole is wrong with

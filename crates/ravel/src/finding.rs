@@ -1,5 +1,8 @@
 //! What is found to be wrong, with what a visitor gets from it and what to write instead.
 
+use http::{HeaderName, HeaderValue, Method};
+
+use crate::address::Request;
 use crate::language::Line;
 use crate::rules::{Accept, Code, Rules, Site};
 
@@ -11,8 +14,46 @@ pub struct Finding {
     pub(crate) message: String,
     pub(crate) note: Option<String>,
     pub(crate) help: Option<String>,
-    pub(crate) example: Option<String>,
+    pub(crate) example: Option<FindingExample>,
     pub(crate) lines: Vec<Line>,
+}
+
+/// A request that shows a finding: with its method and headers alone it gets what is said.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FindingExample {
+    method: Method,
+    url: String,
+    headers: Vec<(String, String)>,
+}
+
+impl FindingExample {
+    /// The method.
+    pub fn method(&self) -> &Method {
+        &self.method
+    }
+
+    /// The whole URL.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// The headers that it needs, each a name and a value.
+    pub fn headers(&self) -> &[(String, String)] {
+        &self.headers
+    }
+}
+
+impl From<&Request> for FindingExample {
+    fn from(request: &Request) -> FindingExample {
+        let line = |(name, value): (&HeaderName, &HeaderValue)| {
+            (name.to_string(), String::from_utf8_lossy(value.as_bytes()).into_owned())
+        };
+        FindingExample {
+            method: request.method().clone(),
+            url: request.url().to_owned(),
+            headers: request.headers().iter().map(line).collect(),
+        }
+    }
 }
 
 /// Where a finding is.
@@ -228,10 +269,29 @@ impl Finding {
         self
     }
 
-    /// With a request that shows it.
+    /// With a URL that shows it to everybody who gets it.
     #[must_use]
-    pub fn with_example(mut self, request: impl Into<String>) -> Finding {
-        self.example = Some(request.into());
+    pub fn with_example(mut self, url: impl Into<String>) -> Finding {
+        let (method, headers) = (Method::GET, Vec::new());
+        self.example = Some(FindingExample { method, url: url.into(), headers });
+        self
+    }
+
+    /// With a request that shows it.
+    ///
+    /// ```
+    /// use ravel::finding::Finding;
+    /// use ravel::rules::Code;
+    ///
+    /// let asked = ravel::Request::get("https://h.example/a")?
+    ///     .with_header(http::header::COOKIE, http::HeaderValue::from_static("c=1"));
+    /// let finding = Finding::in_file(Code::BrokenLink, "a.html", "x").with_request(&asked);
+    /// assert_eq!(finding.example().unwrap().headers()[0].1, "c=1");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    #[must_use]
+    pub fn with_request(mut self, request: &Request) -> Finding {
+        self.example = Some(FindingExample::from(request));
         self
     }
 
@@ -268,8 +328,8 @@ impl Finding {
     }
 
     /// A request that shows it.
-    pub fn example(&self) -> Option<&str> {
-        self.example.as_deref()
+    pub fn example(&self) -> Option<&FindingExample> {
+        self.example.as_ref()
     }
 
     /// Other lines that have to do with it.

@@ -5,15 +5,14 @@
 //! addresses made to meet those rules. If the rules that could meet each other make no loop,
 //! there is none.
 
-use std::cmp::Ordering;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::ops::ControlFlow;
 
 use rustc_hash::FxHashSet;
 
 use super::shadowing::decides;
 use super::{Audit, Code, Finding};
-use crate::space::{Members, RequestSet, asks_beyond_path, changes_length};
+use crate::space::{Growth, Members, RequestSet, asks_beyond_path};
 use ravel::address::Request;
 use ravel::edge::{Route, RouteEnd};
 use ravel::language::Line;
@@ -191,7 +190,7 @@ impl<'r> Audit<'r> {
         }
         let mut open: Vec<RuleRef<'r>> = vec![rule];
         let mut followed: Vec<RuleId> = vec![rule.id()];
-        let mut meets: Vec<(RuleId, bool, RuleId)> = Vec::new();
+        let mut meets: Vec<Meeting> = Vec::new();
         let mut meetings = Vec::new();
         while let Some(from) = open.pop() {
             let Some(redirect) = from.rule().redirect() else { continue };
@@ -204,15 +203,24 @@ impl<'r> Audit<'r> {
                 continue;
             };
             let used_up = !from.pattern().query().is_empty() && !gives_back;
-            let shorter = used_up || changes_length(from.rule(), redirect) == Some(Ordering::Less);
+            let growth = match used_up {
+                true => GrowthBetween::UsesUp,
+                false => Growth::of(from.rule(), redirect)
+                    .most
+                    .map_or(GrowthBetween::Unknown, GrowthBetween::AtMost),
+            };
             // Also a canonical redirect leads on: to a page's own address, which a rule may take
             // away from it again.
             for (address, by) in moved {
                 let meeting = image.and(&self.space.at_path(address));
-                if self.space_member(&meeting).is_none() {
+                let ends = || {
+                    let routes = self.space.routes_of(&meeting);
+                    routes.is_some_and(|routes| !routes.iter().any(|(_, way)| way.never_ends()))
+                };
+                if self.space_member(&meeting).is_none() || ends() {
                     continue;
                 }
-                meets.push((from.id(), false, *by));
+                meets.push(Meeting { from: from.id(), growth: GrowthBetween::Unknown, to: *by });
                 meetings.push(meeting);
                 if !followed.contains(by) {
                     followed.push(*by);
@@ -228,7 +236,7 @@ impl<'r> Audit<'r> {
                 if self.space_member(&meeting).is_none() {
                     continue;
                 }
-                meets.push((from.id(), shorter, other.id()));
+                meets.push(Meeting { from: from.id(), growth, to: other.id() });
                 if from.id() == rule.id() {
                     meetings.push(meeting);
                 }
@@ -263,7 +271,7 @@ impl<'r> Audit<'r> {
     /// Whether a rule leads to one address only, and all that follows from there comes to an end.
     fn comes_to_an_end(&self, rule: RuleRef<'r>) -> bool {
         let Some(redirect) = rule.rule().redirect() else { return true };
-        if redirect.target().expressions().next().is_some() || redirect.target().has_query() {
+        if !redirect.target().path().is_literal() {
             return false;
         }
         let Some(image) = self.space.image(rule.rule()) else { return true };
@@ -340,7 +348,7 @@ impl<'r> Audit<'r> {
         .with_help(
             "redirect to a page, or narrow the pattern so that it does not match its own target",
         )
-        .with_example(first)
+        .with_request(request)
         .with_lines(lines)
     }
 
@@ -365,23 +373,47 @@ impl<'r> Audit<'r> {
     }
 }
 
-/// Whether rules that meet each other can do so without an end: in a loop with one that does not
-/// make paths shorter.
-fn goes_round(meets: &[(RuleId, bool, RuleId)]) -> bool {
-    let reaches = |from: RuleId, to: RuleId| {
-        let mut open = vec![from];
-        let mut seen = BTreeSet::new();
-        while let Some(at) = open.pop() {
-            if at == to {
-                return true;
-            }
-            if seen.insert(at) {
-                open.extend(
-                    meets.iter().filter(|(other, ..)| *other == at).map(|(.., next)| *next),
-                );
-            }
+/// A rule whose target another one matches.
+struct Meeting {
+    from: RuleId,
+    growth: GrowthBetween,
+    to: RuleId,
+}
+
+/// What becomes of a request on the way from one rule to the next.
+#[derive(Clone, Copy, PartialEq)]
+enum GrowthBetween {
+    /// Its path gets so much longer, or shorter.
+    AtMost(i64),
+    /// It loses a parameter, which nothing gives back.
+    UsesUp,
+    Unknown,
+}
+
+/// Whether rules that meet each other can do so without an end: in a loop that uses nothing up, and
+/// in which paths do not get shorter.
+fn goes_round(meets: &[Meeting]) -> bool {
+    const UNKNOWN: i64 = 1 << 40;
+    let mut longest: HashMap<RuleId, i64> = HashMap::new();
+    let rules: BTreeSet<RuleId> = meets.iter().flat_map(|one| [one.from, one.to]).collect();
+    // A loop that leaves a path as long as it was counts as one that makes it longer.
+    let scale = rules.len() as i64 + 1;
+    for _ in 0..=rules.len() {
+        let mut is_longer = false;
+        for Meeting { from, growth, to } in meets {
+            let growth = match growth {
+                GrowthBetween::UsesUp => continue,
+                GrowthBetween::AtMost(growth) => growth * scale + 1,
+                GrowthBetween::Unknown => UNKNOWN,
+            };
+            let reached = longest.get(from).copied().unwrap_or(0).saturating_add(growth);
+            let known = longest.entry(*to).or_insert(0);
+            is_longer |= reached > *known;
+            *known = reached.max(*known);
         }
-        false
-    };
-    meets.iter().any(|(from, shorter, to)| !shorter && reaches(*to, *from))
+        if !is_longer {
+            return false;
+        }
+    }
+    true
 }

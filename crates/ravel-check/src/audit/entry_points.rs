@@ -140,7 +140,7 @@ impl<'r> Audit<'r> {
     }
 
     fn end_of(&self, url: &str) -> Option<EntryPointEnd> {
-        let walk = self.edge().walk(&Request::get(url).ok()?);
+        let walk = self.edge().walk_unexplained(&Request::get(url).ok()?);
         let asked = walk.answers().iter().map(|(asked, _)| asked.as_str());
         let schemes: Vec<Scheme> = asked
             .chain([walk.url()])

@@ -19,7 +19,7 @@ const MIN_ENDINGS: usize = 5;
 
 /// Whether a link names the file of a page, of which the URL has no ending.
 fn names_ending(finding: &Finding) -> bool {
-    let asked = finding.example().unwrap_or_default().split(['?', '#']).next();
+    let asked = finding.example().map_or("", |example| example.url()).split(['?', '#']).next();
     asked.is_some_and(|path| path.ends_with(".html"))
 }
 

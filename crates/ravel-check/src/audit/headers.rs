@@ -4,16 +4,14 @@
 use std::ops::ControlFlow;
 
 use super::lifetimes::{PAGE_LIFE, life};
+use super::scope::is_for;
 use super::{Audit, Code, Finding, UNKNOWN};
-use crate::space::{Members, RequestSet};
 use ravel::address::Request;
-use ravel::edge::{Answer, Outcome};
+use ravel::edge::Outcome;
 use ravel::files::content_type;
 use ravel::language::Line;
-use ravel::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, RuleRef, Stage, Test, TestKind};
+use ravel::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, RuleRef, Stage};
 
-/// Files looked at for one statement.
-const MAX_FILES: usize = 100_000;
 /// Pairs of statements that are compared.
 const MAX_PAIRS: usize = 10_000;
 
@@ -47,89 +45,6 @@ impl<'r> Audit<'r> {
             self.sticks_to_fallback(rule, statement, out);
         }
         self.set_twice(out);
-    }
-
-    /// Whether some answer is one that a statement is for; none where that is undecided.
-    fn applies(&self, rule: RuleRef<'r>, statement: &HeaderEffect) -> Option<bool> {
-        let fits = |request: &Request| is_for(rule, statement, &self.edge().answer(request));
-        if self.sample(rule).is_some_and(|request| fits(&request) && self.matches(rule, &request)) {
-            return Some(true);
-        }
-        if !self.has_type(rule) {
-            return Some(false);
-        }
-        // A file's type follows from its name: only addresses of files need be asked.
-        let of_type = |test: &Test| matches!(test.kind(), TestKind::ContentType(_));
-        let by_file = rule.pattern().origin().is_none()
-            && rule.pattern().query().is_empty()
-            && rule.tests().iter().all(of_type);
-        let matching = self.space.matching(rule.rule());
-        if statement.on() != HeaderScope::Missing
-            && by_file
-            && self.addresses_below(rule.pattern().path().literal_prefix()).take(MAX_FILES).any(
-                |address| {
-                    let matched = rule.pattern().path().matches(
-                        address,
-                        self.edge().site().ignore_case(),
-                        &mut Default::default(),
-                    );
-                    matched && self.request_below(address).is_some_and(|request| fits(&request))
-                },
-            )
-        {
-            return Some(true);
-        }
-        let mut found = false;
-        let mut try_set = |set: &RequestSet<'r>, most| {
-            let members = set.each_member(&self.space, most, |request| {
-                found |= fits(request);
-                if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-            });
-            members == Members::More
-        };
-        try_set(&self.left_to_404(rule, &matching), 2);
-        // On other hosts, and for URL variants, the answer is a redirect to the canonical URL.
-        if statement.on() == HeaderScope::Redirects {
-            try_set(&matching.minus(&self.space.at_home()), 2);
-            try_set(&matching.and(&self.space.naming_a_file()), 8);
-        }
-        let mut open = try_set(&matching, 4) && statement.on() != HeaderScope::Served;
-        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
-            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
-                let other = self.space.matching(self.space.rule(stage, number).rule());
-                open |= try_set(&matching.and(&other), 4);
-            }
-        }
-        // The addresses of files were gone through above, where nothing else is asked.
-        open |= !by_file && try_set(&matching.and(&self.space.naming_a_file()), 4);
-        match (found, open) {
-            (true, _) => Some(true),
-            (false, false) => Some(false),
-            (false, true) => None,
-        }
-    }
-
-    /// What no redirect, file or other rule takes of what a statement matches: the answer is 404.
-    fn left_to_404(&self, rule: RuleRef<'r>, matching: &RequestSet<'r>) -> RequestSet<'r> {
-        let get = self.space.with_methods(|method| *method == http::Method::GET);
-        let at_home = self.space.at_home().and(&get);
-        let mut rest = matching.and(&at_home).minus(&self.space.naming_a_file());
-        for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
-            for number in self.overlaps(stage).with(rule.pattern()).into_iter().take(64) {
-                rest.take_out(&self.space.matching(self.space.rule(stage, number).rule()));
-            }
-        }
-        rest
-    }
-
-    /// Whether an answer can be of a type that a rule is for.
-    fn has_type(&self, rule: RuleRef<'_>) -> bool {
-        let files = self.edge().files().names().iter().map(|name| content_type(name));
-        files.chain(["text/plain"]).any(|kind| rule.tests().fit_type(kind))
-    }
-
-    fn matches(&self, rule: RuleRef<'_>, request: &Request) -> bool {
-        self.edge().rules_for(Stage::Headers, request).iter().any(|other| other.id() == rule.id())
     }
 
     /// A long cache lifetime that the answer of a fallback gets.
@@ -297,7 +212,7 @@ impl<'r> Audit<'r> {
             Finding::on(Code::HeaderNotOn404, *line, what)
                 .with_note("the 404 page is a page too, and can be attacked like one")
                 .with_help("write `on all` after the pattern")
-                .with_example(request.url()),
+                .with_request(&request),
         );
     }
 
@@ -336,12 +251,6 @@ impl<'r> Audit<'r> {
             }
         }
     }
-}
-
-/// Whether a statement is for such an answer.
-fn is_for(rule: RuleRef<'_>, statement: &HeaderEffect, answer: &Answer<'_>) -> bool {
-    statement.on().is_for(answer.outcome())
-        && rule.tests().fit_type(answer.file().map_or("text/plain", content_type))
 }
 
 fn on_words(on: HeaderScope) -> &'static str {

@@ -20,6 +20,7 @@ mod links;
 mod needless;
 mod pages;
 mod sample;
+mod scope;
 mod shadowing;
 mod targets;
 
@@ -224,7 +225,7 @@ impl<'r> Audit<'r> {
 
     /// What a request gets, in words.
     fn gets(&self, request: &Request) -> String {
-        let walk = self.edge().walk(request);
+        let walk = self.edge().walk_unexplained(request);
         let text = match walk.hops() {
             0 => describe(walk.first().answer()),
             _ => journey(&walk),

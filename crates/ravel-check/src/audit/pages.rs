@@ -69,7 +69,8 @@ impl<'r> Audit<'r> {
                 let request = Request::get(&edge.url_of(file)).ok()?;
                 let answer = edge.answer(&request);
                 let other = answer.file() != Some(&*edge.files().names()[file as usize]);
-                (answer.rule() == Some(rule.id()) && other).then_some(file)
+                let hides = answer.rule() == Some(rule.id()) && other;
+                (hides && !self.is_shown_elsewhere(file)).then_some(file)
             });
         out.extend(hidden.map(|file| self.hides(rule, 1, file)));
     }

@@ -99,7 +99,7 @@ impl<'r> Audit<'r> {
                 Finding::on(Code::SlowRules, line, what)
                     .with_note("each of them makes the answer slower")
                     .with_help("distinguish them by the text before their first capture, by a segment, or by a query value")
-                    .with_example(request.url()),
+                    .with_request(&request),
             );
         }
     }
@@ -143,7 +143,7 @@ impl<'r> Audit<'r> {
                 let gets = self.gets(&request);
                 finding
                     .with_note(format!("{} {gets}", self.short(request.url())))
-                    .with_example(request.url())
+                    .with_request(&request)
             }
             None => finding.with_note(format!("no URL of `{pattern}` gets it")),
         }
@@ -250,7 +250,7 @@ impl<'r> Audit<'r> {
     }
 
     /// What a rule of a later stage takes from those behind it, where that can be said.
-    fn taken(&self, stage: Stage, other: RuleRef<'r>) -> Option<RequestSet<'r>> {
+    pub(super) fn taken(&self, stage: Stage, other: RuleRef<'r>) -> Option<RequestSet<'r>> {
         let there =
             |path: &Target| path.path().is_literal() && self.names_a_file(path.path().as_str());
         match other.rule().effect() {
@@ -342,8 +342,12 @@ impl<'r> Audit<'r> {
         // Slashes at the start become one, so that very many captures come to one path.
         let opens =
             matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
-        let complete =
-            rule.pattern().names().all(|name| path.expressions().any(|(_, used)| used == name));
+        // What is captured elsewhere than in the path does not matter where it is not used.
+        let in_path = |name: &str| rule.pattern().path().expressions().any(|(_, one)| one == name);
+        let complete = rule
+            .pattern()
+            .names()
+            .all(|name| path.expressions().any(|(_, used)| used == name) == in_path(name));
         if path.path().is_literal() || opens || !complete || rule.pattern().origin().is_some() {
             return None;
         }

@@ -1,9 +1,11 @@
 //! What a redirect leads to, and what it hides.
 
+use super::shadowing::RuleRemainder;
 use super::{Audit, Code, Finding};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Route, RouteEnd};
 use ravel::program::{Redirect, RuleId, RuleRef, Stage, TextSet};
+use ravel::template::Target;
 
 impl<'r> Audit<'r> {
     /// A redirect whose target is redirected again.
@@ -52,7 +54,7 @@ impl<'r> Audit<'r> {
                         true => format!("redirect to {} at once", self.short(last.as_str())),
                         false => "redirect to the last URL at once".to_owned(),
                     })
-                    .with_example(request.url())
+                    .with_request(request)
                     .with_lines(next.rule().map(|by| self.line(by))),
             );
             return;
@@ -72,7 +74,7 @@ impl<'r> Audit<'r> {
                     "with `hops each`, browsers remember the redirect to {first} for good"
                 ))
                 .with_help(format!("make {name} permanent, or this rule temporary"))
-                .with_example(request.url())
+                .with_request(request)
                 .with_lines([self.line(by)]),
         )
     }
@@ -114,7 +116,7 @@ impl<'r> Audit<'r> {
             Finding::on(Code::RedirectToMissing, rule.line(), what)
                 .with_note("404 after a redirect")
                 .with_help(self.or_nearest(last, "redirect to an existing page"))
-                .with_example(request.url()),
+                .with_request(request),
         );
     }
 
@@ -179,7 +181,7 @@ impl<'r> Audit<'r> {
                         }
                     ))
                     .with_help(format!("add a line for `{other}`"))
-                    .with_example(request.url()),
+                    .with_request(&request),
             );
         }
     }
@@ -274,13 +276,7 @@ impl<'r> Audit<'r> {
         self.hidden.get_or_init(|| {
             let edge = self.edge();
             let mut hidden: Vec<(RuleId, usize, u32)> = Vec::new();
-            let missing = edge.site().missing();
-            let page_404 = missing.as_ref().and_then(|(path, _)| edge.file_of(path));
             for file in 0..edge.files().names().len() as u32 {
-                // It is shown at every unknown URL.
-                if page_404 == Some(&*edge.files().names()[file as usize]) {
-                    continue;
-                }
                 let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
                 let route = edge.route(&request);
                 let elsewhere_or_gone = route.hops().is_empty()
@@ -294,8 +290,10 @@ impl<'r> Audit<'r> {
                     None => None,
                 };
                 let Some(by) = by else { continue };
-                // Visitors with other headers get the file.
-                if edge.program().rule(by).tests().request_headers() != 0 {
+                // Visitors with other headers get the file; so do those of other URLs.
+                if edge.program().rule(by).tests().request_headers() != 0
+                    || self.is_shown_elsewhere(file)
+                {
                     continue;
                 }
                 match hidden.iter_mut().find(|(known, ..)| *known == by) {
@@ -304,6 +302,36 @@ impl<'r> Audit<'r> {
                 }
             }
             hidden
+        })
+    }
+
+    /// Whether a file is shown under another URL than its own: by a rule, or as the 404 page.
+    pub(super) fn is_shown_elsewhere(&self, file: u32) -> bool {
+        let edge = self.edge();
+        if edge.missing_file() == Some(&*edge.files().names()[file as usize]) {
+            return true;
+        }
+        let table = edge.variant_table().into_iter();
+        let addresses: Vec<&str> =
+            table.filter(|(_, other, _)| *other == file).map(|(address, ..)| address).collect();
+        let fold = edge.site().ignore_case();
+        let is_made = |path: &Target, rule: &RuleRef<'r>| {
+            let made = |address: &&str| path.captures_for(address, rule.pattern(), fold).is_some();
+            addresses.iter().any(made)
+        };
+        [Stage::Rewrite, Stage::Fallback, Stage::Missing].into_iter().any(|stage| {
+            let names_it = |rule: &RuleRef<'r>| {
+                rule.shows().is_some_and(|path| match path.literal_path() {
+                    Some(path) => edge.file_number(path) == Some(file),
+                    None => is_made(path, rule),
+                })
+            };
+            let acts = |number: u32, rule: RuleRef<'r>| {
+                !matches!(self.left(stage, number, rule), RuleRemainder::Nothing(..))
+            };
+            (0..)
+                .zip(self.space.rules(stage))
+                .any(|(number, rule)| names_it(&rule) && acts(number, rule))
         })
     }
 

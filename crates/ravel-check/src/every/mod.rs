@@ -6,6 +6,7 @@
 //! can neither be shown nor refuted so is said to be undecided, and that is a failure.
 
 mod ask;
+mod headers;
 mod redirects;
 
 pub(crate) use ask::follows;
@@ -16,7 +17,7 @@ use crate::space::{Member, Members, RequestSet, Space};
 use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{Failure, Verdict, verify};
-use ravel::program::{Effect, HeaderOp, Redirect, Role, Rule, Stage};
+use ravel::program::{Redirect, Role, Rule, Stage};
 use ravel::rules::{EveryExpectation, Expectation};
 
 /// Addresses of one class that are gone through, where it has no more.
@@ -45,6 +46,8 @@ struct Prover<'s, 'r> {
     /// The shortest address found for which it does not hold, with what is wrong.
     failing: Option<(Request, Verdict)>,
     undecided: Option<String>,
+    /// What one address gets, all get; what is asked more is asked as a witness.
+    is_settled: bool,
     /// What was asked of single addresses.
     asked: Vec<Expectation>,
 }
@@ -138,7 +141,8 @@ fn describe_request(request: &Request) -> String {
 
 impl<'s, 'r> Prover<'s, 'r> {
     fn new(space: &'s Space<'r>, universal: &'r EveryExpectation) -> Prover<'s, 'r> {
-        Prover { space, universal, failing: None, undecided: None, asked: Vec::new() }
+        let (failing, undecided, asked) = (None, None, Vec::new());
+        Prover { space, universal, failing, undecided, is_settled: false, asked }
     }
 
     fn run(&mut self) {
@@ -147,6 +151,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             return self.each_file();
         }
         let mut rest = self.subject();
+        self.is_settled = self.hangs_on_headers_alone();
         self.by_redirects(&mut rest);
         let home = self.space.at_home();
         let away = rest.minus(&home);
@@ -278,7 +283,9 @@ impl<'s, 'r> Prover<'s, 'r> {
     }
 
     fn undecided(&mut self, why: &str) {
-        self.undecided.get_or_insert_with(|| why.to_owned());
+        if !self.is_settled {
+            self.undecided.get_or_insert_with(|| why.to_owned());
+        }
     }
 
     /// Asks one address of a class, and shows that the others are like it.
@@ -302,32 +309,6 @@ impl<'s, 'r> Prover<'s, 'r> {
                 self.each_of(&set, "what the captures expand to");
             }
         }
-    }
-
-    /// Cuts a class by the header statements that touch what is asked about.
-    fn by_headers(&self, set: RequestSet<'r>) -> Vec<RequestSet<'r>> {
-        let mut classes = vec![set];
-        if self.universal.checks().is_empty() && self.universal.locations().is_empty() {
-            return classes;
-        }
-        for number in self.overlapping(Stage::Headers) {
-            let rule = self.space.rule(Stage::Headers, number).rule();
-            let Effect::Headers(statement) = rule.effect() else { continue };
-            let touches = statement.ops().iter().any(|op| {
-                let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) =
-                    op;
-                self.universal.checks().iter().any(|check| check.name() == *name)
-            });
-            if !touches || classes.len() > MAX_LISTED {
-                continue;
-            }
-            let matching = self.under_given(&self.space.matching(rule));
-            classes = classes
-                .iter()
-                .flat_map(|class| [class.and(&matching), class.minus(&matching)])
-                .collect();
-        }
-        classes
     }
 
     /// Asks every address of a set, if they are few; else some, and says that it is undecided.

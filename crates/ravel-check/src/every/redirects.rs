@@ -10,8 +10,21 @@ use crate::symbolic::{symbolic, written};
 
 impl<'s, 'r> Prover<'s, 'r> {
     pub(super) fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
+        // Of rules that are for one path there may be very many: they are taken out together.
+        let mut paths = Vec::new();
+        let fold = self.edge().site().ignore_case();
         for number in self.overlapping(Stage::Redirect) {
             let rule = self.space.rule(Stage::Redirect, number).rule();
+            let one_path = rule.one_path().filter(|_| !fold && !leads_to_its_path(rule));
+            if let Some(path) = one_path {
+                let here = rest.at_path(self.space, path);
+                if let Member::Shortest(request) = here.shortest(self.space) {
+                    self.ask_each_way(&here, &request);
+                }
+                paths.push(path);
+                continue;
+            }
+            rest.take_out_paths(self.space, &std::mem::take(&mut paths));
             let (sure, maybe) = self.space.acting(rule);
             let (sure, maybe) = (self.under_given(&sure), self.under_given(&maybe));
             let why = rule
@@ -26,6 +39,7 @@ impl<'s, 'r> Prover<'s, 'r> {
                 *rest = std::mem::take(rest).cut_by(&maybe);
             }
         }
+        rest.take_out_paths(self.space, &paths);
     }
 
     /// Aliases, plain HTTP under `upgrade`: what no rule redirects goes to the canonical origin.
@@ -152,4 +166,10 @@ impl<'s, 'r> Prover<'s, 'r> {
         }
         matches!(rest.shortest(self.space), Member::None)
     }
+}
+
+/// Whether a redirect's target has the path that it is for, so that it may not act there.
+fn leads_to_its_path(rule: &Rule) -> bool {
+    rule.redirect()
+        .is_some_and(|redirect| redirect.target().path().as_str() == rule.pattern().path().as_str())
 }

@@ -41,6 +41,21 @@ impl Fact<'_> {
         }
     }
 
+    /// Whether two facts about parameters are one.
+    pub(super) fn is(&self, other: &Fact<'_>) -> bool {
+        match (self, other) {
+            (Fact::Parameter(key), Fact::Parameter(other)) => key == other,
+            (Fact::ParameterIs(key, value), Fact::ParameterIs(other, others)) => {
+                value == others && key == other
+            }
+            _ => false,
+        }
+    }
+
+    pub(super) fn is_of_query(&self) -> bool {
+        matches!(self, Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..))
+    }
+
     /// Whether it holds of a request with no other headers than these; of the query nothing is
     /// known here.
     fn holds(&self, headers: &HeaderMap) -> bool {

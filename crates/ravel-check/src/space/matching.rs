@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use http::Method;
 
+use super::bits::Bits;
 use super::capture::CaptureTest;
 use super::fact::Fact;
 use super::leaf::{Leaf, PatternLeaf};
@@ -126,6 +127,17 @@ impl<'r> Space<'r> {
                 }
             }
         }
+    }
+
+    /// The requests for which a rule looks at the visitor: those that its pattern matches and whose
+    /// other conditions hold.
+    pub(crate) fn looking_at_visitors(&self, rule: &'r Rule) -> RequestSet<'r> {
+        let mut set = self.of_pattern_where(rule.pattern(), rule.tests());
+        set.pieces.iter_mut().for_each(|piece| {
+            piece.facts.retain(|(fact, _)| fact.is_of_query());
+            piece.languages = Bits::of(self.languages.len(), |_| true);
+        });
+        set
     }
 
     /// The requests for which a rule's conditions on more than the path hold, wherever they are

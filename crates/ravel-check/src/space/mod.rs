@@ -26,7 +26,7 @@ mod ways;
 
 pub(crate) use origin::Origin;
 pub(crate) use overlap::Overlaps;
-pub(crate) use redirect::changes_length;
+pub(crate) use redirect::Growth;
 pub(crate) use set::Members;
 pub use set::{Member, RequestSet};
 pub(crate) use ways::asks_beyond_path;

@@ -1,6 +1,5 @@
 //! Where redirects act, and where they lead, as sets.
 
-use std::cmp::Ordering;
 use std::sync::Arc;
 
 use super::bits::Bits;
@@ -178,7 +177,7 @@ impl<'r> Space<'r> {
 /// Where a redirect on the origin that was asked could lead to itself.
 fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
     let (pattern, target) = (&rule.pattern(), &redirect.target());
-    if changes_length(rule, redirect).is_some() {
+    if Growth::of(rule, redirect).is_change() {
         return SelfTarget::Never;
     }
     let among = || SelfTarget::Among(target.path_as_pattern(pattern));
@@ -198,44 +197,52 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
     }
 }
 
-/// Whether a redirect makes every path shorter, or every path longer; none where that hangs on what
-/// is captured.
-pub(crate) fn changes_length(rule: &Rule, redirect: &Redirect) -> Option<Ordering> {
-    let (from, to) = (&rule.pattern().path(), redirect.target().path());
-    if rule.pattern().origin().is_some() || redirect.target().origin().is_some() {
-        return None;
+/// By how many symbols a redirect makes a path longer at least and at most, where that has a bound.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Growth {
+    pub(crate) least: Option<i64>,
+    pub(crate) most: Option<i64>,
+}
+
+impl Growth {
+    pub(crate) fn of(rule: &Rule, redirect: &Redirect) -> Growth {
+        let (from, to) = (&rule.pattern().path(), redirect.target().path());
+        if rule.pattern().origin().is_some() || redirect.target().origin().is_some() {
+            return Growth::default();
+        }
+        let length = |piece| match piece {
+            Piece::Text(text) => symbols(text).count() as i64,
+            Piece::Expression(..) => 0,
+        };
+        let (before, after): (i64, i64) =
+            (from.pieces().map(length).sum(), to.pieces().map(length).sum());
+        let least = |form| i64::from(form == Expression::Segment);
+        let captures: Vec<(i64, i64)> = from
+            .expressions()
+            .map(|(form, name)| {
+                (least(form), to.expressions().filter(|(_, used)| *used == name).count() as i64)
+            })
+            .collect();
+        let from_path =
+            to.expressions().all(|(_, used)| from.expressions().any(|(_, name)| name == used));
+        // A target that comes to nothing becomes `/`, one without a `/` at its start gets one, and
+        // of several one is left.
+        let begins_open =
+            to.expressions().next().is_some() && matches!(to.literal_prefix(), "" | "/");
+        let given = i64::from(to.expressions().next().is_some() && to.literal_prefix().is_empty());
+        let unused: i64 =
+            captures.iter().filter(|(_, used)| *used == 0).map(|(least, _)| least).sum();
+        let is_bounded = from_path && captures.iter().all(|(_, used)| *used <= 1);
+        let more: i64 = captures.iter().map(|(least, used)| (used - 1) * least).sum();
+        let keeps_all = captures.iter().all(|(_, used)| *used >= 1) && !begins_open;
+        Growth {
+            least: keeps_all.then_some(after - before + more),
+            most: is_bounded.then_some(after + given - before - unused),
+        }
     }
-    let length = |piece| match piece {
-        Piece::Text(text) => symbols(text).count() as i64,
-        Piece::Expression(..) => 0,
-    };
-    let (before, after): (i64, i64) =
-        (from.pieces().map(length).sum(), to.pieces().map(length).sum());
-    let least = |form| i64::from(form == Expression::Segment);
-    let captures: Vec<(i64, i64)> = from
-        .expressions()
-        .map(|(form, name)| {
-            (least(form), to.expressions().filter(|(_, used)| *used == name).count() as i64)
-        })
-        .collect();
-    let from_path =
-        to.expressions().all(|(_, used)| from.expressions().any(|(_, name)| name == used));
-    let shortest: i64 = before + captures.iter().map(|(least, _)| least).sum::<i64>();
-    // A target that comes to nothing becomes `/`, one without a `/` at its start gets one, and of
-    // several one is left.
-    let begins_open = to.expressions().next().is_some() && matches!(to.literal_prefix(), "" | "/");
-    let given = i64::from(to.expressions().next().is_some() && to.literal_prefix().is_empty());
-    let unused: i64 = captures.iter().filter(|(_, used)| *used == 0).map(|(least, _)| least).sum();
-    if from_path
-        && captures.iter().all(|(_, used)| *used <= 1)
-        && after + given - before - unused < 0
-        && shortest > 1
-    {
-        return Some(Ordering::Less);
+
+    /// Whether every path becomes shorter, or every path longer.
+    fn is_change(self) -> bool {
+        self.least.is_some_and(|least| least > 0) || self.most.is_some_and(|most| most < 0)
     }
-    let more: i64 = captures.iter().map(|(least, used)| (used - 1) * least).sum();
-    if captures.iter().all(|(_, used)| *used >= 1) && !begins_open && after - before + more > 0 {
-        return Some(Ordering::Greater);
-    }
-    None
 }

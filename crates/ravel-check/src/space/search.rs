@@ -69,27 +69,29 @@ pub(super) fn shortest(leaves: &[SignedLeaf<'_>], work: &Work) -> SearchResult<V
             SearchResult::Nothing
         };
     }
-    let leaves = &*with_words_together(leaves);
-    let mut alphabet = Alphabet::default();
-    leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
-    let (symbols, seen, nodes) = (alphabet.symbols(), FxHashSet::default(), Vec::new());
-    Walk { leaves, symbols, seen, nodes, work }.run()
-}
-
-/// Leaves in which the words that are not wanted are one: there may be hundreds of them.
-fn with_words_together<'r>(leaves: &[SignedLeaf<'r>]) -> Vec<SignedLeaf<'r>> {
-    let mut words: Vec<Vec<Symbol>> = Vec::new();
-    let mut others = Vec::new();
+    // Lists of words that are not wanted may be very long: it is first asked without them, and then
+    // with all single words as one list.
+    let (mut others, mut lists, mut words) = (Vec::new(), Vec::new(), Vec::new());
     for (leaf, wanted) in leaves {
         match &**leaf {
             Leaf::Word(word) if !wanted => words.push(word.clone()),
+            Leaf::Named(_) if !wanted => lists.push((Arc::clone(leaf), *wanted)),
             _ => others.push((Arc::clone(leaf), *wanted)),
         }
     }
+    let found = Walk::new(&others, work).run();
+    let is_listed = |word: &Vec<Symbol>| {
+        words.contains(word) || lists.iter().any(|(list, _)| self::contains(list, word))
+    };
+    match &found {
+        SearchResult::Member(word) if is_listed(word) => {}
+        _ => return found,
+    }
+    others.extend(lists);
     if !words.is_empty() {
         others.push((Arc::new(Leaf::Named(Arc::new(Names::of_words(words)))), false));
     }
-    others
+    Walk::new(&others, work).run()
 }
 
 /// Whether a word is in a leaf.
@@ -113,7 +115,14 @@ struct Walk<'w, 'r> {
     work: &'w Work,
 }
 
-impl Walk<'_, '_> {
+impl<'w, 'r> Walk<'w, 'r> {
+    fn new(leaves: &'w [SignedLeaf<'r>], work: &'w Work) -> Walk<'w, 'r> {
+        let mut alphabet = Alphabet::default();
+        leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
+        let (symbols, seen, nodes) = (alphabet.symbols(), FxHashSet::default(), Vec::new());
+        Walk { leaves, symbols, seen, nodes, work }
+    }
+
     fn run(mut self) -> SearchResult<Vec<Symbol>> {
         let start: Vec<State> = self.leaves.iter().map(|(leaf, _)| leaf.start()).collect();
         if self.lost(&start) {

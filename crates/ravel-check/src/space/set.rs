@@ -8,10 +8,10 @@ use http::Method;
 
 use super::Space;
 use super::bits::Bits;
-use super::fact::{SignedFact, request_with};
-use super::leaf::Leaf;
+use super::fact::{Fact, SignedFact, request_with};
+use super::leaf::{Leaf, Names};
 use super::search::{SearchResult, SignedLeaf, Work, contains, shortest};
-use super::symbol::{Symbol, spell};
+use super::symbol::{Symbol, spell, symbols};
 use ravel::address::Request;
 
 /// A set of requests.
@@ -130,11 +130,44 @@ impl<'r> RequestSet<'r> {
         met
     }
 
+    /// The requests of it for one path, below a base path.
+    pub(crate) fn at_path(&self, space: &Space<'r>, path: &str) -> RequestSet<'r> {
+        let word: Vec<Symbol> = symbols(path).collect();
+        let has = |piece: &&Piece<'r>| {
+            space.regions[piece.region].inside
+                && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)
+        };
+        let leaf = Arc::new(Leaf::Word(word.clone()));
+        let pieces = self.pieces.iter().filter(has).cloned().map(|mut piece| {
+            piece.path = vec![(Arc::clone(&leaf), true)];
+            piece
+        });
+        RequestSet { pieces: pieces.collect(), loose: self.loose, work: self.work.clone() }
+    }
+
+    /// Takes out the requests for these paths, below a base path.
+    pub(crate) fn take_out_paths(&mut self, space: &Space<'r>, paths: &[&str]) {
+        if paths.is_empty() {
+            return;
+        }
+        let words = paths.iter().map(|path| symbols(path).collect()).collect();
+        let leaf = Arc::new(Leaf::Named(Arc::new(Names::of_words(words))));
+        let is_inside = |piece: &&mut Piece<'r>| space.regions[piece.region].inside;
+        for piece in self.pieces.iter_mut().filter(is_inside) {
+            piece.path.push((Arc::clone(&leaf), false));
+        }
+    }
+
     /// The same set without pieces that have nothing in them.
-    pub(super) fn not_empty(mut self) -> RequestSet<'r> {
+    pub(crate) fn not_empty(mut self) -> RequestSet<'r> {
         let work = self.work.clone();
         self.pieces.retain(|piece| piece.is_empty(&work) != SearchResult::Nothing);
         self
+    }
+
+    /// Whether no piece is left of it.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.pieces.is_empty()
     }
 
     /// The same set, in pieces of which each is inside the other set or outside.
@@ -255,11 +288,19 @@ impl<'r> Piece<'r> {
             }
         }
         for (fact, holds) in &other.facts {
-            if !both.facts.iter().any(|(known, sign)| Arc::ptr_eq(known, fact) && sign == holds) {
-                both.facts.push((Arc::clone(fact), *holds));
+            match self.known(fact) {
+                Some(known) if known != *holds => return None,
+                Some(_) => {}
+                None => both.facts.push((Arc::clone(fact), *holds)),
             }
         }
         Some(both)
+    }
+
+    /// Whether a fact holds of all of it, or of none, where that is said.
+    fn known(&self, fact: &Arc<Fact<'r>>) -> Option<bool> {
+        let same = self.facts.iter().find(|(known, _)| Arc::ptr_eq(known, fact) || known.is(fact));
+        same.map(|(_, holds)| *holds)
     }
 
     /// Whether its paths are known to be in a leaf, or outside.
@@ -331,6 +372,9 @@ impl<'r> Piece<'r> {
             rest.path.push((Arc::clone(leaf), *wanted));
         }
         for (fact, holds) in &other.facts {
+            if rest.known(fact) == Some(*holds) {
+                continue;
+            }
             let mut outside = rest.clone();
             outside.facts.push((Arc::clone(fact), !holds));
             parts.push(outside);

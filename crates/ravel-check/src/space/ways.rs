@@ -70,6 +70,11 @@ impl<'r> Space<'r> {
         }
     }
 
+    /// Whether all requests for the URL of this one go one way.
+    pub(crate) fn goes_one_way(&self, request: &Request) -> bool {
+        self.rules_on(request, &self.edge.route(request)).is_empty()
+    }
+
     /// The rules on the way of a route that ask for more than the path, up to those that decide.
     fn rules_on(&self, request: &Request, route: &Route) -> Vec<RuleRef<'r>> {
         let site = self.edge.site();

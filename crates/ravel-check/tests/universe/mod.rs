@@ -1,4 +1,5 @@
 //! A small world: every request of it, and rules that overlap in it constantly.
+#![allow(dead_code, reason = "each test file uses some of it")]
 
 use http::header::{COOKIE, HeaderValue};
 use proptest::prelude::*;

@@ -11,7 +11,7 @@ use std::str::FromStr;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget};
-use ravel::finding::Finding;
+use ravel::finding::{Finding, FindingExample};
 use ravel::language::nearest;
 use ravel::rules::{Code, Severity};
 use ravel::serial::Data;
@@ -235,10 +235,15 @@ fn print(
     findings::print(loaded, &found.findings, all, out)?;
     for shadowing in &found.shadowed {
         let by: Vec<String> = shadowing.taken_by().iter().map(|line| loaded.name(*line)).collect();
-        let (place, url) = (loaded.name(shadowing.line()), shadowing.example().url());
+        let (place, example) = (loaded.name(shadowing.line()), shadowing.example());
+        let options = match findings::options(&FindingExample::from(example)) {
+            options if options.is_empty() => options,
+            options => format!(", with{options},"),
+        };
+        let url = example.url();
         writeln!(
             out,
-            "{}  partially shadowed by {}; {url} still reaches it",
+            "{}  partially shadowed by {}; {url}{options} still reaches it",
             in_style(STRONG, place),
             by.join(", ")
         )?;

@@ -148,7 +148,26 @@ impl Edge {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn walk(&self, request: &Request) -> Walk<'_> {
-        walk::walk(self, request)
+        walk::walk(self, request, |request| self.explain(request))
+    }
+
+    /// The same without the reasons, for those who ask for very many: the answers have no steps, and
+    /// what did not decide is not looked at.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect /a/{x} -> /b\n")?;
+    /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["b.html"]));
+    /// let walk = edge.walk_unexplained(&ravel::Request::get("http://h.example/a/1")?);
+    /// assert_eq!((walk.hops(), walk.first().steps().len()), (1, 0));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn walk_unexplained(&self, request: &Request) -> Walk<'_> {
+        walk::walk(self, request, |request| Explanation {
+            answer: self.answer(request),
+            steps: Vec::new(),
+            headers: Vec::new(),
+            edge: self,
+        })
     }
 
     /// The files that are served.

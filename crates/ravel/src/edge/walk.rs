@@ -118,11 +118,15 @@ impl<'e> Walk<'e> {
     }
 }
 
-pub(super) fn walk<'e>(edge: &'e Edge, request: &Request) -> Walk<'e> {
+pub(super) fn walk<'e>(
+    edge: &'e Edge,
+    request: &Request,
+    explain: impl Fn(&Request) -> Explanation<'e>,
+) -> Walk<'e> {
     let mut answers: Vec<(String, Explanation<'e>)> = Vec::new();
     let mut request = request.clone();
     loop {
-        let explanation = edge.explain(&request);
+        let explanation = explain(&request);
         let location = explanation
             .answer
             .location()

@@ -8,7 +8,7 @@ mod walk;
 use serde::ser::{Serialize, SerializeSeq, Serializer};
 
 use crate::expect::{Failure, Verdict};
-use crate::finding::Finding;
+use crate::finding::{Finding, FindingExample};
 use crate::language::Line;
 use crate::rules::Rules;
 
@@ -159,8 +159,22 @@ struct FindingData<'a> {
     message: &'a str,
     note: Option<&'a str>,
     help: Option<&'a str>,
-    example: Option<&'a str>,
+    example: Option<&'a FindingExample>,
     lines: Vec<String>,
+}
+
+#[derive(serde::Serialize)]
+struct ExampleData<'a> {
+    method: &'a str,
+    url: &'a str,
+    headers: &'a [(String, String)],
+}
+
+impl Serialize for FindingExample {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let (method, url, headers) = (self.method().as_str(), self.url(), self.headers());
+        ExampleData { method, url, headers }.serialize(serializer)
+    }
 }
 
 impl SerializeBeside for Finding {
@@ -177,7 +191,7 @@ impl SerializeBeside for Finding {
             message: &self.message,
             note: self.note.as_deref(),
             help: self.help.as_deref(),
-            example: self.example.as_deref(),
+            example: self.example.as_ref(),
             lines: self.lines.iter().map(|line| rules.line_name(*line)).collect(),
         }
         .serialize(serializer)
