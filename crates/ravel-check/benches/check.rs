@@ -6,7 +6,10 @@ use std::hint::black_box;
 use std::time::{Duration, Instant};
 
 use ravel::{Edge, FileList, Rules};
-use ravel_check::Audit;
+use ravel_check::{Audit, verify_all};
+
+#[path = "../tests/styles/mod.rs"]
+mod styles;
 
 const ROUNDS: usize = 24;
 
@@ -21,6 +24,30 @@ fn main() {
         checked
     });
     row("check 100000 rules / check 10000", more, fewer);
+    for style in styles::all() {
+        let [asked, loaded] = asking(&style);
+        row(&format!("check and expectations / load, {}", style.name), asked, loaded);
+    }
+}
+
+/// A site of an ordinary style: all that is asked of its rules, beside loading it.
+fn asking(style: &styles::Style) -> [Duration; 2] {
+    let edge = style.load();
+    let ask = || drop(black_box((Audit::new(&edge).rules(), verify_all(&edge))));
+    fastest([&ask, &|| drop(black_box(style.load()))])
+}
+
+/// The fastest of some rounds of two, in turns.
+fn fastest(runs: [&dyn Fn(); 2]) -> [Duration; 2] {
+    let mut best = [Duration::MAX; 2];
+    for _ in 0..ROUNDS {
+        for (best, run) in best.iter_mut().zip(runs) {
+            let start = Instant::now();
+            run();
+            *best = start.elapsed().min(*best);
+        }
+    }
+    best
 }
 
 fn row(what: &str, this: Duration, that: Duration) {
@@ -65,13 +92,5 @@ fn checking(rules: usize) -> [Duration; 2] {
         let audit = Audit::new(&edge);
         black_box((audit.rules(), audit.names()));
     };
-    let mut best = [Duration::MAX; 2];
-    for _ in 0..ROUNDS {
-        for (best, run) in best.iter_mut().zip([&check as &dyn Fn(), &|| drop(black_box(load()))]) {
-            let start = Instant::now();
-            run();
-            *best = start.elapsed().min(*best);
-        }
-    }
-    best
+    fastest([&check, &|| drop(black_box(load()))])
 }

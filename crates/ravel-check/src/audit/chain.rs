@@ -17,6 +17,7 @@ use ravel::address::Request;
 use ravel::edge::{Route, RouteEnd};
 use ravel::language::Line;
 use ravel::program::{RuleId, RuleRef, Stage, TextSet};
+use ravel::template::Expression;
 
 /// Rules that are followed from one rule before it is given up.
 const MAX_FOLLOWED: usize = 200;
@@ -96,6 +97,7 @@ impl<'r> Audit<'r> {
             routes.extend(self.space.routes_of(&at_path).into_iter().flatten());
             ControlFlow::Continue(())
         });
+        routes.extend(self.listed_routes(rule));
         routes.retain(acts);
         if members == Members::Exhausted {
             return (!routes.is_empty()).then_some(routes);
@@ -151,8 +153,11 @@ impl<'r> Audit<'r> {
         for (captured, set, negated) in rule.tests().captures() {
             let (TextSet::OneOf(list), false) = (set, negated) else { continue };
             for value in list.iter().take(MAX_LISTED) {
-                let capture =
-                    |name: &str| if name == captured { value.to_string() } else { "a".to_owned() };
+                let capture = |name: &str| match rule.pattern().form_of(name) {
+                    _ if name == captured => value.to_string(),
+                    Some(Expression::Segments) => String::new(),
+                    _ => "a".to_owned(),
+                };
                 if let Some(request) = self.sample_with(rule.pattern(), &capture) {
                     let route = self.edge().route(&request);
                     routes.push((request, route));
@@ -162,11 +167,13 @@ impl<'r> Audit<'r> {
         routes
     }
 
-    /// Whether a rule's captures can be few enough to go through.
+    /// Whether a rule's captures are few enough to go through: each is one of a list.
     pub(super) fn is_listed(&self, rule: RuleRef<'_>) -> bool {
-        rule.tests()
-            .captures()
-            .any(|(_, set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
+        let is_listed = |name: &str| {
+            let mut sets = rule.tests().of_capture(name);
+            sets.any(|(set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
+        };
+        rule.pattern().names().next().is_some() && rule.pattern().names().all(is_listed)
     }
 
     /// Whether some redirect writes a query.
@@ -213,11 +220,7 @@ impl<'r> Audit<'r> {
             // away from it again.
             for (address, by) in moved {
                 let meeting = image.and(&self.space.at_path(address));
-                let ends = || {
-                    let routes = self.space.routes_of(&meeting);
-                    routes.is_some_and(|routes| !routes.iter().any(|(_, way)| way.never_ends()))
-                };
-                if self.space_member(&meeting).is_none() || ends() {
+                if self.space_member(&meeting).is_none() {
                     continue;
                 }
                 meets.push(Meeting { from: from.id(), growth: GrowthBetween::Unknown, to: *by });
@@ -274,8 +277,12 @@ impl<'r> Audit<'r> {
         if !redirect.target().path().is_literal() {
             return false;
         }
-        let Some(image) = self.space.image(rule.rule()) else { return true };
-        let routes = self.space.routes_of(&image);
+        self.space.image(rule.rule()).is_none_or(|image| self.all_end(&image))
+    }
+
+    /// Whether all requests for one path come to an end.
+    fn all_end(&self, set: &RequestSet<'r>) -> bool {
+        let routes = self.space.routes_of(set);
         routes.is_some_and(|routes| routes.iter().all(|(_, route)| !route.never_ends()))
     }
 
@@ -366,7 +373,9 @@ impl<'r> Audit<'r> {
                 let own = edge.own_address(file);
                 let route = edge.route(&Request::get(&edge.url_of(file)).ok()?);
                 let by = route.hops().first().and_then(|hop| hop.rule())?;
-                (own != *address).then_some((*address, by))
+                let is_variant = own != *address;
+                (is_variant && !self.all_end(&self.space.at_path(address)))
+                    .then_some((*address, by))
             };
             self.addresses_below("").filter_map(|address| taken(&address)).collect()
         })

@@ -18,10 +18,14 @@ use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{Failure, Verdict, verify};
 use ravel::program::{Redirect, Role, Rule, Stage};
-use ravel::rules::{EveryExpectation, Expectation};
+use ravel::rules::{EveryExpectation, Expectation, ExpectedOutcome};
 
 /// Addresses of one class that are gone through, where it has no more.
 const MAX_LISTED: usize = 64;
+/// Addresses of one class that are gone through, where it may have very many.
+const MAX_SAMPLED: usize = 8;
+/// Single addresses that are asked where what one gets all get.
+const MAX_WITNESSES: usize = 32;
 /// Other URL variants of files that are tried.
 const MAX_VARIANTS: usize = 8;
 /// Single addresses that are kept as witnesses.
@@ -151,8 +155,11 @@ impl<'s, 'r> Prover<'s, 'r> {
             return self.each_file();
         }
         let mut rest = self.subject();
-        self.is_settled = self.hangs_on_headers_alone();
+        self.is_settled = self.hangs_on_headers_alone() || self.is_not_possible();
         self.by_redirects(&mut rest);
+        if self.has_enough() {
+            return;
+        }
         let home = self.space.at_home();
         let away = rest.minus(&home);
         self.away(away);
@@ -180,6 +187,20 @@ impl<'s, 'r> Prover<'s, 'r> {
             rest.take_out(&taken);
         }
         self.class(rest, ClassReason::Alike);
+    }
+
+    /// Whether no more witnesses are looked for of what is settled.
+    fn has_enough(&self) -> bool {
+        self.is_settled && self.asked.len() >= MAX_WITNESSES
+    }
+
+    /// Whether what is not to be is not possible.
+    fn is_not_possible(&self) -> bool {
+        let no_checks = self.universal.checks().is_empty() && self.universal.locations().is_empty();
+        match self.universal.outcome() {
+            Some(ExpectedOutcome::IsNot(outcome)) => no_checks && self.never_ends_as(*outcome),
+            _ => false,
+        }
     }
 
     /// Asks the canonical URL of every built file that the pattern names.
@@ -313,7 +334,12 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// Asks every address of a set, if they are few; else some, and says that it is undecided.
     fn each_of(&mut self, set: &RequestSet<'r>, what: &str) {
-        if self.ask_members(set, MAX_LISTED) != Members::Exhausted {
+        let most = match (self.is_settled, set.is_listed()) {
+            (true, _) => 1,
+            (false, true) => MAX_LISTED,
+            (false, false) => MAX_SAMPLED,
+        };
+        if self.ask_members(set, most) != Members::Exhausted {
             self.undecided(what);
         }
     }

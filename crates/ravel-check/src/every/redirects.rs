@@ -1,12 +1,17 @@
 //! What redirects do of the URLs of a pattern, class by class.
 
-use ravel::program::{Redirect, Role, Rule, Stage};
-use ravel::rules::ExpectedOutcome;
+use ravel::program::{Effect, Redirect, Role, Rule, RuleRef, Stage};
+use ravel::rules::{ExpectedOutcome, StatedOutcome};
 use ravel::template::Target;
 
+use rustc_hash::FxHashSet;
+
 use super::{ClassReason, Prover};
-use crate::space::{Member, RequestSet};
+use crate::space::{Member, RequestSet, asks_beyond_path};
 use crate::symbolic::{symbolic, written};
+
+/// Rules that are followed from the URLs of a pattern.
+const MAX_FOLLOWED: usize = 20_000;
 
 impl<'s, 'r> Prover<'s, 'r> {
     pub(super) fn by_redirects(&mut self, rest: &mut RequestSet<'r>) {
@@ -14,6 +19,9 @@ impl<'s, 'r> Prover<'s, 'r> {
         let mut paths = Vec::new();
         let fold = self.edge().site().ignore_case();
         for number in self.overlapping(Stage::Redirect) {
+            if self.has_enough() {
+                return;
+            }
             let rule = self.space.rule(Stage::Redirect, number).rule();
             let one_path = rule.one_path().filter(|_| !fold && !leads_to_its_path(rule));
             if let Some(path) = one_path {
@@ -125,10 +133,52 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     /// Whether no rule at a literal target asks about more than its path.
     pub(super) fn end_is_plain(&self, target: &Target) -> bool {
+        let (path, fold) = (target.path().as_str(), self.edge().site().ignore_case());
         self.space.overlaps(Stage::Redirect).with_target(target).into_iter().all(|number| {
-            let rule = self.space.rule(Stage::Redirect, number).rule();
-            rule.pattern().query().is_empty() && rule.is_unconditional()
+            let rule = self.space.rule(Stage::Redirect, number);
+            let is_of_origin = rule.pattern().origin().is_some() || target.origin().is_some();
+            let is_met =
+                is_of_origin || rule.pattern().path().matches(path, fold, &mut Default::default());
+            !(is_met && asks_beyond_path(rule))
         })
+    }
+
+    /// Whether no rule on any way from the pattern's URLs could end a visit so.
+    pub(super) fn never_ends_as(&self, outcome: StatedOutcome) -> bool {
+        let is_end = |rule: &Rule| match (outcome, rule.effect()) {
+            (StatedOutcome::Gone, effect) => matches!(effect, Effect::Gone),
+            (StatedOutcome::Elsewhere, Effect::Elsewhere(_)) => true,
+            (StatedOutcome::Elsewhere, Effect::Redirect(redirect)) => {
+                redirect.target().origin().is_some()
+            }
+            (StatedOutcome::Elsewhere, _) => false,
+            _ => true,
+        };
+        // The canonical URL of a page can lead to a rule that the URL asked does not meet.
+        let fold = self.edge().site().ignore_case();
+        let own: Vec<&str> = (0..self.edge().files().names().len() as u32)
+            .map(|file| self.edge().own_address(file))
+            .collect();
+        let takes_a_page = |rule: RuleRef<'r>| {
+            let path = rule.pattern().path();
+            rule.pattern().origin().is_some()
+                || own.iter().any(|own| path.matches(own, fold, &mut Default::default()))
+        };
+        if self.space.rules(Stage::Redirect).any(|rule| is_end(&rule) && takes_a_page(rule)) {
+            return false;
+        }
+        let mut open = self.overlapping(Stage::Redirect);
+        let mut seen: FxHashSet<u32> = open.iter().copied().collect();
+        while let Some(number) = open.pop() {
+            let rule = self.space.rule(Stage::Redirect, number).rule();
+            if is_end(rule) || seen.len() > MAX_FOLLOWED {
+                return false;
+            }
+            let Some(redirect) = rule.redirect() else { continue };
+            let next = self.space.overlaps(Stage::Redirect).with_target(redirect.target());
+            open.extend(next.into_iter().filter(|number| seen.insert(*number)));
+        }
+        true
     }
 
     /// Whether every address that a rule can lead to is shown by a fallback, and redirected no

@@ -65,6 +65,11 @@ impl<'r> CaptureTest<'r> {
         CaptureTest { kind, wanted: !negated }
     }
 
+    /// Whether it lets a list of texts pass, and nothing else.
+    pub(super) fn is_of_list(&self) -> bool {
+        self.wanted && matches!(self.kind, Kind::Listed { .. })
+    }
+
     pub(super) fn start(&self) -> Progress {
         match &self.kind {
             Kind::Listed { sorted, .. } => Progress(0, sorted.len() as u32, 0),

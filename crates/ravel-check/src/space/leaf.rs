@@ -168,6 +168,17 @@ impl<'r> PatternLeaf<'r> {
         if next.is_empty() { State::Dead } else { State::Threads(next) }
     }
 
+    /// Whether each expression is one of a list.
+    fn is_listed(&self) -> bool {
+        let mut expressions = self.ops.iter().filter_map(|op| match op {
+            Op::Expression(_, number) => Some(*number),
+            Op::Text(_) => None,
+        });
+        let is_listed =
+            |number: u16| self.tests.iter().any(|(of, test)| *of == number && test.is_of_list());
+        expressions.all(is_listed)
+    }
+
     fn same(&self, text: Symbol, symbol: Symbol) -> bool {
         let lower = |symbol: Symbol| {
             u8::try_from(symbol).map_or(symbol, |byte| byte.to_ascii_lowercase().into())
@@ -255,6 +266,15 @@ impl Leaf<'_> {
                     && tests.iter().zip(progress).all(|(test, progress)| test.accepts(*progress))
             }
             _ => false,
+        }
+    }
+
+    /// Whether it has so many words as are written in it.
+    pub(super) fn is_list(&self) -> bool {
+        match self {
+            Leaf::Word(_) | Leaf::Named(_) => true,
+            Leaf::Pattern(pattern) => pattern.is_listed(),
+            Leaf::Path | Leaf::Below(_) | Leaf::KnownType | Leaf::Value(_) => false,
         }
     }
 

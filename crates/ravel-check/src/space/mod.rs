@@ -18,6 +18,7 @@ mod leaf;
 mod matching;
 mod origin;
 mod overlap;
+mod paths;
 mod redirect;
 mod search;
 mod set;

@@ -9,9 +9,9 @@ use http::Method;
 use super::Space;
 use super::bits::Bits;
 use super::fact::{Fact, SignedFact, request_with};
-use super::leaf::{Leaf, Names};
+use super::leaf::Leaf;
 use super::search::{SearchResult, SignedLeaf, Work, contains, shortest};
-use super::symbol::{Symbol, spell, symbols};
+use super::symbol::{Symbol, spell};
 use ravel::address::Request;
 
 /// A set of requests.
@@ -128,34 +128,6 @@ impl<'r> RequestSet<'r> {
             }
         }
         met
-    }
-
-    /// The requests of it for one path, below a base path.
-    pub(crate) fn at_path(&self, space: &Space<'r>, path: &str) -> RequestSet<'r> {
-        let word: Vec<Symbol> = symbols(path).collect();
-        let has = |piece: &&Piece<'r>| {
-            space.regions[piece.region].inside
-                && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)
-        };
-        let leaf = Arc::new(Leaf::Word(word.clone()));
-        let pieces = self.pieces.iter().filter(has).cloned().map(|mut piece| {
-            piece.path = vec![(Arc::clone(&leaf), true)];
-            piece
-        });
-        RequestSet { pieces: pieces.collect(), loose: self.loose, work: self.work.clone() }
-    }
-
-    /// Takes out the requests for these paths, below a base path.
-    pub(crate) fn take_out_paths(&mut self, space: &Space<'r>, paths: &[&str]) {
-        if paths.is_empty() {
-            return;
-        }
-        let words = paths.iter().map(|path| symbols(path).collect()).collect();
-        let leaf = Arc::new(Leaf::Named(Arc::new(Names::of_words(words))));
-        let is_inside = |piece: &&mut Piece<'r>| space.regions[piece.region].inside;
-        for piece in self.pieces.iter_mut().filter(is_inside) {
-            piece.path.push((Arc::clone(&leaf), false));
-        }
     }
 
     /// The same set without pieces that have nothing in them.

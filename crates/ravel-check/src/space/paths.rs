@@ -1,0 +1,45 @@
+//! Sets of requests seen by single paths, of which there may be very many.
+
+use std::sync::Arc;
+
+use super::leaf::{Leaf, Names};
+use super::search::{SignedLeaf, contains};
+use super::set::Piece;
+use super::symbol::{Symbol, symbols};
+use super::{RequestSet, Space};
+
+impl<'r> RequestSet<'r> {
+    /// The requests of it for one path, below a base path.
+    pub(crate) fn at_path(&self, space: &Space<'r>, path: &str) -> RequestSet<'r> {
+        let word: Vec<Symbol> = symbols(path).collect();
+        let has = |piece: &&Piece<'r>| {
+            space.regions[piece.region].inside
+                && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)
+        };
+        let leaf = Arc::new(Leaf::Word(word.clone()));
+        let pieces = self.pieces.iter().filter(has).cloned().map(|mut piece| {
+            piece.path = vec![(Arc::clone(&leaf), true)];
+            piece
+        });
+        RequestSet { pieces: pieces.collect(), loose: self.loose, work: self.work.clone() }
+    }
+
+    /// Whether its paths are some of a list, so that it is worth to go through them.
+    pub(crate) fn is_listed(&self) -> bool {
+        let is_list = |(leaf, wanted): &SignedLeaf<'r>| *wanted && leaf.is_list();
+        self.pieces.iter().all(|piece| piece.path.iter().any(is_list))
+    }
+
+    /// Takes out the requests for these paths, below a base path.
+    pub(crate) fn take_out_paths(&mut self, space: &Space<'r>, paths: &[&str]) {
+        if paths.is_empty() {
+            return;
+        }
+        let words = paths.iter().map(|path| symbols(path).collect()).collect();
+        let leaf = Arc::new(Leaf::Named(Arc::new(Names::of_words(words))));
+        let is_inside = |piece: &&mut Piece<'r>| space.regions[piece.region].inside;
+        for piece in self.pieces.iter_mut().filter(is_inside) {
+            piece.path.push((Arc::clone(&leaf), false));
+        }
+    }
+}

@@ -1,0 +1,77 @@
+//! Sites as people have them, made up: what a bench and a test ask of each.
+
+use std::fmt::Write;
+
+use ravel::{Edge, FileList, Rules};
+
+/// A site: its name, its rules with the tables that they name, and its files.
+pub(crate) struct Style {
+    pub(crate) name: &'static str,
+    rules: String,
+    table: String,
+    files: String,
+}
+
+impl Style {
+    pub(crate) fn load(&self) -> Edge {
+        let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
+        let rules = Rules::parse_with(&self.rules, table).expect("the rules can be read");
+        Edge::new(&rules, FileList::from_iter(self.files.lines()))
+    }
+}
+
+/// A blog with dates in its old URLs, documentation with versions and languages, a shop with query
+/// parameters, an app below a base path, short links, and years of old URLs.
+pub(crate) fn all() -> Vec<Style> {
+    let style = |name, rules: &str, table: &str, files: &str| {
+        let (rules, table, files) = (rules.to_owned(), table.to_owned(), files.to_owned());
+        Style { name, rules, table, files }
+    };
+    let mut links = String::from("old,new\n");
+    for at in 0..3_000 {
+        let partner = at % 17;
+        writeln!(links, "/s{at:04x},https://partner-{partner}.example/campaign/{at}?from=go")
+            .expect("a string takes all text");
+    }
+    let mut moved = String::from("old,new\n");
+    let mut entries = String::from("404.html\nindex.html\nentries.html\n");
+    for at in 0..20_160 {
+        let (year, month, entry) = (2001 + at / 1_008, at / 84 % 12 + 1, at % 84);
+        writeln!(
+            moved,
+            "/archive/{year}/{month:02}/entry-{entry}.html,/entries/{year}-{month:02}-{entry}"
+        )
+        .expect("a string takes all text");
+        writeln!(entries, "entries/{year}-{month:02}-{entry}.html")
+            .expect("a string takes all text");
+    }
+    let site = |host: &str| format!("site https://{host}/\n  files dist\n  missing /404.html\n");
+    let links_rules = format!(
+        "{}redirect\n  table links.csv\nredirect /{{code}} -> https://journal.example/links/{{code}}\n\
+         expect every /{{code}} is not gone\n",
+        site("go.example")
+    );
+    let moved_rules = format!(
+        "{}redirect permanent\n  table moved.csv\nredirect /archive{{/rest*}} -> /entries permanent\n\
+         expect every /archive{{/rest*}} is not gone\n",
+        site("paper.example")
+    );
+    vec![
+        style("blog", include_str!("blog.ravel"), "", include_str!("blog.files")),
+        style(
+            "documentation",
+            include_str!("documentation.ravel"),
+            "",
+            include_str!("documentation.files"),
+        ),
+        style(
+            "shop",
+            include_str!("shop.ravel"),
+            include_str!("shop.csv"),
+            include_str!("shop.files"),
+        ),
+        style("app", include_str!("app.ravel"), "", include_str!("app.files")),
+        style("short links", &links_rules, &links, "404.html\nindex.html\n"),
+        style("old URLs", &moved_rules, &moved, &entries),
+    ]
+}
