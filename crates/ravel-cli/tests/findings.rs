@@ -9,8 +9,9 @@ use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use catalogue::{block, compare};
+use ravel::edit::Edit;
 use ravel::finding::{Finding, FindingPlace};
-use ravel::rules::Code;
+use ravel::rules::{Code, Severity};
 use ravel::{Edge, FileList, Rules};
 use ravel_check::{Audit, Report};
 
@@ -92,9 +93,40 @@ fn said(sources: &[String], finding: &Finding) -> String {
     text
 }
 
+/// The rules and the folder with what a finding's help says to change.
+fn applied(finding: &Finding, rules: &str, folder: &str) -> (String, String) {
+    let (mut rules, mut folder) = (rules.to_owned(), folder.to_owned());
+    let mut edits = finding.edits().to_vec();
+    // Of one text, what stands last is changed first.
+    edits.sort_by_key(|edit| match edit {
+        Edit::InFile { range, .. } => std::cmp::Reverse(range.start),
+        _ => std::cmp::Reverse(0),
+    });
+    for edit in &edits {
+        let Edit::InFile { name, .. } = edit else {
+            let change = edit.of(&rules).unwrap();
+            rules.replace_range(change.range(), change.text());
+            continue;
+        };
+        let lines = folder.lines().map(|line| match line.split_once(' ') {
+            Some((known, text)) if *known == **name => {
+                let mut text = text.to_owned();
+                let change = edit.of(&text).unwrap();
+                text.replace_range(change.range(), change.text());
+                format!("{known} {text}\n")
+            }
+            _ => format!("{line}\n"),
+        });
+        folder = lines.collect();
+    }
+    (rules, folder)
+}
+
+/// What each finding says, and that it is gone once it is fixed; where it says what to change, that
+/// is done, it is gone, and nothing else has come.
 #[test]
 fn the_catalogue_is_what_is_found() {
-    let mut seen = BTreeSet::new();
+    let (mut seen, mut edited) = (BTreeSet::new(), BTreeSet::new());
     compare("findings.md", |name, section| {
         let code: Code = name.parse().unwrap_or_else(|_| panic!("`{name}` is no finding"));
         seen.insert(code);
@@ -105,6 +137,23 @@ fn the_catalogue_is_what_is_found() {
         let found: Vec<&Finding> =
             report.findings().iter().filter(|finding| finding.code() == code).collect();
         assert!(!found.is_empty(), "{name} is not found; found is {:#?}", report.findings());
+        for finding in report.findings().iter().filter(|finding| !finding.edits().is_empty()) {
+            edited.insert(finding.code());
+            let (rules, folder) = applied(finding, wrong, folder);
+            let (_, after) = check(&rules, &folder, zone);
+            let key = |finding: &Finding| (finding.code(), finding.message().to_owned());
+            let before: Vec<_> = report.findings().iter().map(key).collect();
+            let after: Vec<_> = after.findings().iter().map(key).collect();
+            assert!(
+                !after.contains(&key(finding)),
+                "{name}: {finding:#?} is still found in {rules}{folder}"
+            );
+            // A habit is a note, and not shown unless it is asked for.
+            let is_new =
+                |one: &&(Code, String)| one.0.severity() < Severity::Note && !before.contains(one);
+            let new: Vec<_> = after.iter().filter(is_new).collect();
+            assert!(new.is_empty(), "{name}: with {:?} there is {new:#?}", finding.edits());
+        }
         let fixed = block(section, "fixed").unwrap_or(wrong);
         let zone = block(section, "fixed-zone").unwrap_or(zone);
         let (_, fixed) = check(fixed, block(section, "fixed-folder").unwrap_or(folder), zone);
@@ -115,4 +164,5 @@ fn the_catalogue_is_what_is_found() {
     });
     let missing: Vec<&Code> = Code::ALL.iter().filter(|code| !seen.contains(code)).collect();
     assert!(missing.is_empty(), "not in docs/findings.md: {missing:?}");
+    assert!(edited.len() >= 8, "{edited:?}");
 }

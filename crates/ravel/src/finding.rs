@@ -3,6 +3,7 @@
 use http::{HeaderName, HeaderValue, Method};
 
 use crate::address::Request;
+use crate::edit::Edit;
 use crate::language::Line;
 use crate::rules::{Accept, Code, Rules, Site};
 
@@ -16,6 +17,7 @@ pub struct Finding {
     pub(crate) help: Option<String>,
     pub(crate) example: Option<FindingExample>,
     pub(crate) lines: Vec<Line>,
+    pub(crate) edits: Vec<Edit>,
 }
 
 /// A request that shows a finding: with its method and headers alone it gets what is said.
@@ -245,6 +247,7 @@ impl Finding {
             help: None,
             example: None,
             lines: Vec::new(),
+            edits: Vec::new(),
         }
     }
 
@@ -302,6 +305,14 @@ impl Finding {
         self
     }
 
+    /// With what to change so that it is gone. Where the help asks for work on the site, there is
+    /// nothing to change here.
+    #[must_use]
+    pub fn with_edits(mut self, edits: impl IntoIterator<Item = Edit>) -> Finding {
+        self.edits.extend(edits);
+        self
+    }
+
     /// Which kind.
     pub fn code(&self) -> Code {
         self.code
@@ -335,5 +346,10 @@ impl Finding {
     /// Other lines that have to do with it.
     pub fn lines(&self) -> &[Line] {
         &self.lines
+    }
+
+    /// What to change so that it is gone, all of it together.
+    pub fn edits(&self) -> &[Edit] {
+        &self.edits
     }
 }

@@ -68,6 +68,7 @@
 
 pub mod address;
 pub mod edge;
+pub mod edit;
 pub mod expect;
 pub mod files;
 pub mod finding;

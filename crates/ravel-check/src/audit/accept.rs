@@ -1,6 +1,7 @@
 //! Findings that the rules accept.
 
 use super::{Audit, Code, Finding, Severity};
+use ravel::edit::Edit;
 
 /// What an audit came to.
 #[derive(Debug, Clone, Default)]
@@ -71,7 +72,8 @@ impl<'r> Audit<'r> {
                     accept.line(),
                     format!("there is no finding `{}` here", accept.code()),
                 )
-                .with_help("remove this line"),
+                .with_help("remove this line")
+                .with_edits([Edit::Without { line: accept.line() }]),
             );
         }
         findings.sort();

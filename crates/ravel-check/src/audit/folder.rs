@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use unicode_normalization::UnicodeNormalization;
 
 use super::{Audit, Code, Finding};
+use ravel::edit::Edit;
 use ravel::files::Omission;
 use ravel::program::Pages;
 
@@ -60,7 +61,11 @@ impl<'r> Audit<'r> {
             out.push(
                 Finding::on(Code::Missing404Page, site.line(), "the site has no 404 page")
                     .with_note("an unknown URL gets one line of plain text")
-                    .with_help(instead),
+                    .with_help(instead)
+                    .with_edits(ready.map(|name| Edit::Below {
+                        line: site.line(),
+                        text: format!("  missing /{name}"),
+                    })),
             );
         }
         self.left_out(line, out);

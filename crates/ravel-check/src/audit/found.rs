@@ -1,6 +1,7 @@
 //! What is found in built files, one finding for each cause.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 
 use super::{Audit, Code, Finding};
 
@@ -25,8 +26,16 @@ fn names_ending(finding: &Finding) -> bool {
 
 impl Folder {
     pub(super) fn add(&mut self, key: &str, finding: Finding) {
-        let entry = self.found.entry((finding.code(), key.to_owned())).or_insert((finding, 0));
-        entry.1 += 1;
+        match self.found.entry((finding.code(), key.to_owned())) {
+            // What is to change of the one is to change of all.
+            Entry::Occupied(mut known) => {
+                let (first, count) = known.get_mut();
+                let edits = finding.edits().to_vec();
+                *first = std::mem::replace(first, finding).with_edits(edits);
+                *count += 1;
+            }
+            Entry::Vacant(free) => drop(free.insert((finding, 1))),
+        }
         self.total += 1;
     }
 }

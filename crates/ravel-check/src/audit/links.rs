@@ -8,6 +8,7 @@ use super::content::{self, Kind, Reference};
 use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
 use ravel::address::Request;
 use ravel::edge::{Outcome, RouteEnd};
+use ravel::edit::Edit;
 use ravel::files::content_type;
 use ravel::program::Stage;
 
@@ -18,6 +19,17 @@ struct ReferringFile<'f> {
 }
 
 impl ReferringFile<'_> {
+    /// Another URL in place of a reference that stands there as it is, once.
+    fn instead(&self, reference: &Reference, url: &str) -> Option<Edit> {
+        let at = self.text.get(reference.range.clone())?;
+        let (from, more) = (at.find(&reference.url)?, at.matches(&reference.url).count() > 1);
+        let is_plain = !url.contains(['&', '"', '\'', '<', '>', ' ', '(', ')', ',']);
+        let start = reference.range.start + from;
+        let range = start..start + reference.url.len();
+        let name = self.name.into();
+        (is_plain && !more).then(|| Edit::InFile { name, range, text: url.to_owned() })
+    }
+
     fn at(&self, range: &Range<usize>) -> FindingPlace {
         let before = &self.text.as_bytes()[..range.start.min(self.text.len())];
         let line = 1 + memchr::memchr_iter(b'\n', before).count() as u32;
@@ -85,7 +97,13 @@ impl<'r> Audit<'r> {
             let what = format!("{name} looks like a single-page app, and no fallback serves it");
             let address = edge.own_address(file);
             let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
+            let (path, accept) = match folder {
+                "" => ("", "  accept catch-all-fallback \"the app answers every URL\"\n"),
+                _ => (folder, ""),
+            };
+            let text = format!("fallback {path}{{/step*}} -> {address}\n{accept}");
             let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
+                .with_edits([Edit::AtEnd { text }])
                 .with_note("a URL of the app that is opened directly, or reloaded, is 404")
                 .with_help(match folder {
                     "" => format!(
@@ -144,7 +162,8 @@ impl<'r> Audit<'r> {
                 .with_help(format!(
                     "write `https{}`, or serve a copy of your own",
                     &url.as_str()[4..]
-                ));
+                ))
+                .with_edits(from.instead(reference, &format!("https{}", &url.as_str()[4..])));
             return self.folder.add(url.as_str(), finding);
         }
         if site.has_host(&host)
@@ -210,7 +229,8 @@ impl<'r> Audit<'r> {
             };
             let found = finding(Code::LinkRedirects, format!("`{}` redirects", reference.url))
                 .with_note("one more round trip")
-                .with_help(format!("write `{written}`"));
+                .with_help(format!("write `{written}`"))
+                .with_edits(from.instead(reference, &written));
             self.folder.add(&asked, found.with_example(request.url()));
         }
     }
@@ -249,11 +269,13 @@ impl<'r> Audit<'r> {
                 "the canonical link is {stated}, which redirects to the canonical URL"
             ))
             .with_note("search engines follow a redirect")
-            .with_help(format!("write `{own}`")),
+            .with_help(format!("write `{own}`"))
+            .with_edits(from.instead(reference, own)),
             Kind::Canonical if stated != own && !shown => {
                 finding(format!("the canonical link is {stated}, which is missing"))
                     .with_note("search engines may drop the page")
                     .with_help(format!("write `{own}`"))
+                    .with_edits(from.instead(reference, own))
             }
             Kind::SitemapEntry if !shown => {
                 finding(format!("the sitemap lists {stated}, which is missing"))
@@ -263,7 +285,8 @@ impl<'r> Audit<'r> {
             Kind::SitemapEntry => match last {
                 Some(last) => finding(format!("the sitemap lists {stated}, which redirects"))
                     .with_note("search engines follow a redirect")
-                    .with_help(format!("write `{last}`")),
+                    .with_help(format!("write `{last}`"))
+                    .with_edits(from.instead(reference, &last)),
                 None => return,
             },
             _ => return,

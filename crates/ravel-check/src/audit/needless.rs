@@ -1,6 +1,7 @@
 //! Rules that say too much: the base path a second time, a redirect that happens without them.
 
 use super::{Audit, Code, Finding};
+use ravel::edit::Edit;
 use ravel::program::{Pages, RuleRef, Stage};
 
 impl<'r> Audit<'r> {
@@ -46,7 +47,8 @@ impl<'r> Audit<'r> {
                     "paths of rules are below the base path: this is {host}{}{base}…",
                     base.trim_end_matches('/')
                 ))
-                .with_help(format!("write `{meant}`")),
+                .with_help(format!("write `{meant}`"))
+                .with_edits([Edit::OnLine { line: rule.line(), from: text, to: meant }]),
         )
     }
 
@@ -72,7 +74,8 @@ impl<'r> Audit<'r> {
         Some(
             Finding::on(Code::NeedlessRedirect, rule.line(), what)
                 .with_note(format!("{own} is the canonical URL of {file}"))
-                .with_help("remove it"),
+                .with_help("remove it")
+                .with_edits([Edit::Without { line: rule.line() }]),
         )
     }
 }

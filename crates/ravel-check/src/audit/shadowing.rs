@@ -6,6 +6,7 @@ use super::{Audit, Code, Finding};
 use crate::space::{Members, RequestSet};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
+use ravel::edit::Edit;
 use ravel::language::Line;
 use ravel::program::{Effect, FileRole, RuleId, RuleRef, Stage};
 use ravel::template::{Expression, Pattern, Target};
@@ -46,7 +47,9 @@ impl<'r> Audit<'r> {
                         rule.line(),
                         format!("`{rule}` duplicates {}", self.name(first)),
                     );
-                    out.push(same.with_help("remove one of the two").with_lines([first]));
+                    let edit = Edit::Without { line: rule.line() };
+                    let same = same.with_help("remove one of the two").with_lines([first]);
+                    out.push(same.with_edits([edit]));
                     idle.insert(rule.id());
                     continue;
                 }

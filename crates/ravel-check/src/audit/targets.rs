@@ -4,6 +4,7 @@ use super::shadowing::RuleRemainder;
 use super::{Audit, Code, Finding};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Route, RouteEnd};
+use ravel::edit::Edit;
 use ravel::program::{Redirect, RuleId, RuleRef, Stage, TextSet};
 use ravel::template::Target;
 
@@ -54,11 +55,23 @@ impl<'r> Audit<'r> {
                         true => format!("redirect to {} at once", self.short(last.as_str())),
                         false => "redirect to the last URL at once".to_owned(),
                     })
+                    .with_edits(self.at_once(rule, redirect, last.as_str()))
                     .with_request(request)
                     .with_lines(next.rule().map(|by| self.line(by))),
             );
             return;
         }
+    }
+
+    /// The target of a redirect, which all that it takes come to at once.
+    fn at_once(&self, rule: RuleRef<'_>, redirect: &Redirect, last: &str) -> Option<Edit> {
+        let base = self.edge().site().open_base();
+        let to = self.short(last).strip_prefix(base).filter(|to| to.starts_with('/'))?;
+        let target = redirect.target();
+        let is_plain = target.path().is_literal() && target.query().is_none() && !to.contains('?');
+        let from = format!("-> {target}");
+        let to = format!("-> {to}");
+        is_plain.then(|| Edit::OnLine { line: rule.line(), from, to })
     }
 
     /// A permanent redirect to a URL that some rule redirects temporarily.
@@ -220,6 +233,9 @@ impl<'r> Audit<'r> {
         if site.aliases().iter().any(|alias| alias.host().as_str() == host)
             && origin.host().capture().is_none()
         {
+            let scheme = format!("{}://", site.scheme());
+            let meant = target.replacen(host, site.host().as_str(), 1);
+            let meant = meant.replacen("http://", &scheme, 1);
             out.push(
                 Finding::on(
                     Code::RedirectToAlias,
@@ -227,14 +243,12 @@ impl<'r> Audit<'r> {
                     format!("`{target}` is on {host}, an alias that redirects to {}", site.host()),
                 )
                 .with_note("one more hop with `hops each`")
-                .with_help(format!(
-                    "write `{}`",
-                    target.replacen(host, site.host().as_str(), 1).replacen(
-                        "http://",
-                        &format!("{}://", site.scheme()),
-                        1
-                    )
-                )),
+                .with_help(format!("write `{meant}`"))
+                .with_edits([Edit::OnLine {
+                    line: rule.line(),
+                    from: target,
+                    to: meant,
+                }]),
             );
         } else if origin.scheme() == Scheme::Http && (!site.has_host(host) || site.upgrades()) {
             out.push(

@@ -18,6 +18,8 @@ use ravel::serial::Data;
 use ravel_check::{Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing};
 use serde::Serialize;
 
+use entry::FileEdit;
+
 use crate::load::LoadedSite;
 use crate::report::{Form, Reports, write_all};
 use crate::style::{FAINT, STRONG, count, in_style};
@@ -305,12 +307,19 @@ fn origin_of(url: &str) -> &str {
 }
 
 #[derive(Serialize)]
+struct FindingData<'a> {
+    #[serde(flatten)]
+    finding: Data<'a, Finding>,
+    edits: Vec<FileEdit>,
+}
+
+#[derive(Serialize)]
 struct FoundData<'a> {
     errors: usize,
     warnings: usize,
     notes: usize,
     accepted: usize,
-    findings: Vec<Data<'a, Finding>>,
+    findings: Vec<FindingData<'a>>,
     entry_points: &'a [EntryPoint],
     shadowed: Data<'a, [Shadowing]>,
 }
@@ -329,7 +338,14 @@ fn print_json(
         warnings: number(Severity::Warning),
         notes: number(Severity::Note),
         accepted: found.accepted,
-        findings: found.findings.iter().map(|finding| rules.data(*finding)).collect(),
+        findings: found
+            .findings
+            .iter()
+            .map(|finding| FindingData {
+                finding: rules.data(*finding),
+                edits: FileEdit::all(loaded, finding),
+            })
+            .collect(),
         entry_points: found.entry_points.points(),
         shadowed: rules.data(&*found.shadowed),
     };

@@ -5,7 +5,7 @@ use std::path::Path;
 use ravel::finding::Finding;
 use ravel::language::Problems;
 
-use super::entry::{Entry, UNREADABLE_RULES};
+use super::entry::{Entry, FileEdit, UNREADABLE_RULES};
 use super::{page, sarif};
 use crate::load::{LoadedSite, from_here};
 
@@ -23,6 +23,7 @@ pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> Stri
             .iter()
             .map(|line| (loaded.path_here(loaded.source(*line)), line.number()))
             .collect(),
+        edits: FileEdit::all(loaded, finding),
     };
     written(form, &findings.iter().map(entry).collect::<Vec<_>>())
 }
@@ -41,6 +42,7 @@ pub(super) fn of_unreadable(form: &str, rules: &Path, problems: &Problems) -> St
             note: None,
             help: Some(problem.kind().remedy()),
             related: Vec::new(),
+            edits: Vec::new(),
         })
         .collect();
     written(form, &entries)

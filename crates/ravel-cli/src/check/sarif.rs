@@ -1,5 +1,7 @@
 //! Findings as SARIF 2.1.0 (OASIS), which code hosts and editors read.
 
+use std::collections::BTreeMap;
+
 use ravel::rules::Code;
 use serde_json::{Value, json};
 
@@ -66,10 +68,31 @@ fn result(entry: &Entry) -> Value {
         "message": { "text": text },
         "locations": [{ "physicalLocation": location }],
     });
+    if !entry.edits.is_empty() {
+        result["fixes"] = json!([fix(entry)]);
+    }
     if !others.is_empty() {
         result["relatedLocations"] = Value::Array(others);
     }
     result
+}
+
+/// What to change, file by file (section 3.55).
+fn fix(entry: &Entry) -> Value {
+    let mut files: BTreeMap<&str, Vec<Value>> = BTreeMap::new();
+    for edit in &entry.edits {
+        files.entry(&edit.file).or_default().push(json!({
+            "deletedRegion": { "byteOffset": edit.start, "byteLength": edit.end - edit.start },
+            "insertedContent": { "text": edit.text },
+        }));
+    }
+    let changes = files.into_iter().map(|(file, replacements)| {
+        json!({ "artifactLocation": { "uri": uri(file) }, "replacements": replacements })
+    });
+    json!({
+        "description": { "text": entry.help.as_deref().unwrap_or("change it so") },
+        "artifactChanges": changes.collect::<Vec<_>>(),
+    })
 }
 
 /// A relative path as a URI reference (RFC 3986).
