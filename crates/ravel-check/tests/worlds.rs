@@ -201,7 +201,7 @@ fn headers() -> Vec<HeaderMap> {
         .collect()
 }
 
-/// How often each question was asked, was decided with yes, and was not decided.
+/// How often each question was asked, was answered with yes, and was undecided.
 #[derive(Debug, Default)]
 struct Counts(BTreeMap<&'static str, [u32; 3]>);
 

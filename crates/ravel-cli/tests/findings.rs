@@ -97,7 +97,7 @@ fn said(sources: &[String], finding: &Finding) -> String {
 fn applied(finding: &Finding, rules: &str, folder: &str) -> (String, String) {
     let (mut rules, mut folder) = (rules.to_owned(), folder.to_owned());
     let mut edits = finding.edits().to_vec();
-    // Of one text, what stands last is changed first.
+    // The last change of a text comes first.
     edits.sort_by_key(|edit| match edit {
         Edit::InFile { range, .. } => std::cmp::Reverse(range.start),
         _ => std::cmp::Reverse(0),

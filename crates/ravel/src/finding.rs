@@ -20,7 +20,7 @@ pub struct Finding {
     pub(crate) edits: Vec<Edit>,
 }
 
-/// A request that shows a finding: with its method and headers alone it gets what is said.
+/// A request that shows a finding: its method and headers are enough to see it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FindingExample {
     method: Method,

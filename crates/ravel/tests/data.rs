@@ -116,7 +116,7 @@ fn verdicts_and_findings_as_data() {
             "message": "what",
             "note": "visitor",
             "help": null,
-            "example": "https://h.example/",
+            "example": { "method": "GET", "url": "https://h.example/", "headers": [] },
             "lines": [rules.line_name(line)],
         });
         assert_eq!(data, expected);

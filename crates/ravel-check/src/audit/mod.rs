@@ -17,6 +17,7 @@ mod found;
 mod headers;
 mod lifetimes;
 mod links;
+mod meeting;
 mod needless;
 mod pages;
 mod sample;

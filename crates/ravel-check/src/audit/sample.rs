@@ -1,10 +1,13 @@
-//! Single requests that a rule is for.
+//! Single requests and paths that a rule is for.
 
 use ravel::address::Request;
 use ravel::program::{RuleRef, Stage, TextSet};
 use ravel::template::{Expression, Pattern, QueryTest};
 
 use super::Audit;
+
+/// Paths of one rule that are gone through.
+const MAX_PATHS: usize = 400;
 
 impl<'r> Audit<'r> {
     /// A request made of the rule's own text on which it acts; finding none says nothing.
@@ -58,5 +61,42 @@ impl<'r> Audit<'r> {
             }
         }
         Request::get(&url).ok()
+    }
+
+    /// The paths for which a rule's captures name a file, where it has captures and all of them
+    /// stand in its path.
+    pub(super) fn paths_with_files(&self, rule: RuleRef<'_>) -> Option<Vec<String>> {
+        let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
+        let first =
+            path.path().expressions().next().and_then(|(_, name)| rule.pattern().form_of(name));
+        // Slashes at the start become one, so that very many captures come to one path.
+        let opens =
+            matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
+        // What is captured elsewhere than in the path does not matter where it is not used.
+        let in_path = |name: &str| rule.pattern().path().expressions().any(|(_, one)| one == name);
+        let complete = rule
+            .pattern()
+            .names()
+            .all(|name| path.expressions().any(|(_, used)| used == name) == in_path(name));
+        if path.path().is_literal() || opens || !complete || rule.pattern().origin().is_some() {
+            return None;
+        }
+        let prefix = path.path().literal_prefix();
+        let fold = self.edge().site().ignore_case();
+        let mut paths = Vec::new();
+        for address in self.edge().variant_paths().filter(|address| address.starts_with(prefix)) {
+            let Some(values) = path.captures_for(address, rule.pattern(), fold) else { continue };
+            let value = |name: &str| {
+                values
+                    .iter()
+                    .find(|(known, _)| known == name)
+                    .map_or(String::new(), |(_, value)| value.clone())
+            };
+            paths.push(rule.pattern().path_with(value));
+            if paths.len() > MAX_PATHS {
+                return None;
+            }
+        }
+        Some(paths)
     }
 }

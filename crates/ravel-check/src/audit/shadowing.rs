@@ -9,7 +9,7 @@ use ravel::edge::{Outcome, Route, RouteEnd, RuleResult, Step};
 use ravel::edit::Edit;
 use ravel::language::Line;
 use ravel::program::{Effect, FileRole, RuleId, RuleRef, Stage};
-use ravel::template::{Expression, Pattern, Target};
+use ravel::template::{Pattern, Target};
 use rustc_hash::FxHashSet;
 
 /// What is left of a rule.
@@ -334,43 +334,6 @@ impl<'r> Audit<'r> {
             }
         }
         pages
-    }
-
-    /// The paths for which a rule's captures name a file, where it has captures and all of them
-    /// stand in its path.
-    pub(super) fn paths_with_files(&self, rule: RuleRef<'_>) -> Option<Vec<String>> {
-        let path = rule.shows().filter(|_| rule.stage() != Stage::Rewrite)?;
-        let first =
-            path.path().expressions().next().and_then(|(_, name)| rule.pattern().form_of(name));
-        // Slashes at the start become one, so that very many captures come to one path.
-        let opens =
-            matches!(path.path().literal_prefix(), "" | "/") && first != Some(Expression::Segment);
-        // What is captured elsewhere than in the path does not matter where it is not used.
-        let in_path = |name: &str| rule.pattern().path().expressions().any(|(_, one)| one == name);
-        let complete = rule
-            .pattern()
-            .names()
-            .all(|name| path.expressions().any(|(_, used)| used == name) == in_path(name));
-        if path.path().is_literal() || opens || !complete || rule.pattern().origin().is_some() {
-            return None;
-        }
-        let prefix = path.path().literal_prefix();
-        let fold = self.edge().site().ignore_case();
-        let mut paths = Vec::new();
-        for address in self.edge().variant_paths().filter(|address| address.starts_with(prefix)) {
-            let Some(values) = path.captures_for(address, rule.pattern(), fold) else { continue };
-            let value = |name: &str| {
-                values
-                    .iter()
-                    .find(|(known, _)| known == name)
-                    .map_or(String::new(), |(_, value)| value.clone())
-            };
-            paths.push(rule.pattern().path_with(value));
-            if paths.len() > MAX_OVERLAPS {
-                return None;
-            }
-        }
-        Some(paths)
     }
 
     /// Whether a rule acts on a request.
