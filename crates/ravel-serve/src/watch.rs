@@ -148,9 +148,10 @@ impl Watched {
             let _ = watcher.unwatch(&path);
         }
         for (path, mode) in folders(live) {
-            // One that is not there is looked for.
-            let _ = watcher.watch(&path, mode);
+            // What it is is asked first: if it becomes another before it is watched, it is followed
+            // again. One that is not there is looked for.
             let id = FileId::of(&path);
+            let _ = watcher.watch(&path, mode);
             self.paths.push((path, id));
         }
         self.sources = sources(live);

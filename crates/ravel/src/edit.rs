@@ -23,7 +23,7 @@ pub enum Edit {
     OnLine {
         /// The line.
         line: Line,
-        /// What stands there.
+        /// The text that goes.
         from: String,
         /// What is written instead.
         to: String,

@@ -30,18 +30,19 @@ pub use content::reads;
 pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 
 use std::cell::OnceCell;
+use std::collections::HashMap;
 
 use crate::space::{Member, Overlaps, RequestSet, Space};
 use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{describe, journey};
 use ravel::finding::{Finding, FindingPlace};
-use ravel::language::{Line, nearest};
+use ravel::language::Line;
 use ravel::program::{RuleId, Stage};
 use ravel::rules::{Code, Severity};
 
-/// A folder with more files than this is not searched for names that are spelled nearly the same.
-const MAX_COMPARED: usize = 2_000;
+/// Endings of pages, of which the URL may have another or none.
+const PAGE_ENDINGS: [&str; 7] = [".html", ".htm", ".php", ".asp", ".aspx", ".jsp", ".md"];
 
 /// An address that no site has.
 const UNKNOWN: &str = "/no-such/page-1";
@@ -56,6 +57,8 @@ pub struct Audit<'r> {
     moved: OnceCell<Vec<(&'r str, RuleId)>>,
     /// Whether some redirect's target has a query.
     queries_in_targets: OnceCell<bool>,
+    /// A file of each name, as somebody could mean it.
+    by_name: OnceCell<HashMap<String, u32>>,
     folder: found::Folder,
 }
 
@@ -100,6 +103,7 @@ impl<'r> Audit<'r> {
             hidden: OnceCell::new(),
             moved: OnceCell::new(),
             queries_in_targets: OnceCell::new(),
+            by_name: OnceCell::new(),
             folder: found::Folder::default(),
         }
     }
@@ -248,23 +252,22 @@ impl<'r> Audit<'r> {
         self.space.addresses_below(text)
     }
 
-    /// The address of a file that somebody who wrote this URL most likely meant: with the same last
-    /// segment, or spelled nearly so.
+    /// The address of a file that somebody who wrote this URL most likely meant: of the same name,
+    /// in another folder, in another case, or a page with another ending. One that is only spelled
+    /// alike is another page.
     fn nearest_page(&self, url: &str) -> Option<String> {
         let edge = self.edge();
-        let last = |path: &str| {
-            path.trim_end_matches('/')
-                .trim_end_matches(".html")
-                .rsplit('/')
-                .next()
-                .map(str::to_owned)
-        };
-        let path = self.short(url.split(['?', '#']).next()?);
-        let wanted = last(path).filter(|last| !last.is_empty())?;
-        let own = || (0..edge.files().names().len() as u32).map(|file| edge.own_address(file));
-        let same_end = own().find(|address| last(address).as_deref() == Some(&wanted));
-        let few = edge.files().names().len() <= MAX_COMPARED;
-        let found = same_end.or_else(|| few.then(|| nearest(path, own())).flatten())?;
+        let by_name = self.by_name.get_or_init(|| {
+            let mut by_name = HashMap::new();
+            for file in 0..edge.files().names().len() as u32 {
+                if let Some(name) = name_of(edge.own_address(file)) {
+                    by_name.entry(name).or_insert(file);
+                }
+            }
+            by_name
+        });
+        let wanted = name_of(self.short(url.split(['?', '#']).next()?))?;
+        let found = edge.own_address(*by_name.get(&wanted)?);
         let base = &edge.site().base();
         Some(format!("{}{found}", &base[..base.len() - 1]))
     }
@@ -289,4 +292,12 @@ impl<'r> Audit<'r> {
             .with_note("checking every URL would take too long")
             .with_help("ask single URLs with `ravel explain`, or write `expect` for them")
     }
+}
+
+/// The name of what a path leads to, without its case and the ending of a page.
+fn name_of(path: &str) -> Option<String> {
+    let last = path.trim_end_matches('/').rsplit('/').next()?.to_ascii_lowercase();
+    let page = PAGE_ENDINGS.iter().find_map(|ending| last.strip_suffix(ending));
+    let name = page.unwrap_or(&last).to_owned();
+    (!name.is_empty()).then_some(name)
 }
