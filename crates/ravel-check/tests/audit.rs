@@ -355,3 +355,13 @@ fn links_with_endings_have_one_cause() {
     let exact = format!("{HEAD}  pages exact\n");
     assert!(self::report(&exact, &folder).findings().is_empty());
 }
+
+/// That a link and a frame may lead to a page says nothing of a script.
+#[test]
+fn a_target_is_judged_by_who_wants_it() {
+    let page =
+        "<a href=/b/>b</a><iframe src=/b/></iframe><script src=/b/></script><a href=/b/#x>b</a>";
+    let folder = [("index.html", page), ("b/index.html", ""), ("404.html", "")];
+    let report = report("site https://h.example/\n  files dist\n  missing /404.html\n", &folder);
+    assert_eq!(shown(report.findings()), ["index.html:1 asset-gets-html"]);
+}

@@ -46,7 +46,12 @@ pub(super) enum Kind {
 impl Kind {
     /// Whether a browser loads it by itself.
     pub(super) fn is_loaded(self) -> bool {
-        matches!(self, Kind::Script | Kind::Style | Kind::Media | Kind::Frame)
+        self.is_asset() || self == Kind::Frame
+    }
+
+    /// Whether browsers want no HTML there.
+    pub(super) fn is_asset(self) -> bool {
+        matches!(self, Kind::Script | Kind::Style | Kind::Media)
     }
 }
 

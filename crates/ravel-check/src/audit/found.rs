@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 
+use rustc_hash::FxHashSet;
+
 use super::{Audit, Code, Finding};
 
 /// What was found in files so far: one finding for each address, with the number of files that name
@@ -12,6 +14,8 @@ pub(super) struct Folder {
     found: BTreeMap<(Code, String), (Finding, usize)>,
     /// How often something was found, the same included.
     pub(super) total: usize,
+    /// Targets of references on which nothing is found, and whether they are for assets.
+    pub(super) fine: FxHashSet<(bool, String)>,
 }
 
 /// So many pages that are linked with the ending of their files have one cause: how the site is

@@ -166,10 +166,20 @@ impl<'r> Audit<'r> {
                 .with_edits(from.instead(reference, &format!("https{}", &url.as_str()[4..])));
             return self.folder.add(url.as_str(), finding);
         }
+        // Most references of a site are to pages that many others refer to.
+        let target = (reference.kind.is_asset(), url[..url::Position::AfterQuery].to_owned());
+        let is_stated = matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry);
+        if !is_stated && self.folder.fine.contains(&target) {
+            return;
+        }
         if site.has_host(&host)
             && let Ok(request) = Request::get(url.as_str())
         {
+            let before = self.folder.total;
             self.follow_on_site(from, own, reference, &url, &request);
+            if !is_stated && self.folder.total == before {
+                self.folder.fine.insert(target);
+            }
         }
     }
 
@@ -212,7 +222,7 @@ impl<'r> Audit<'r> {
             return self.folder.add(key, found.with_example(request.url()));
         }
         if let RouteEnd::Answer { file: Some(file), .. } = route.end()
-            && matches!(reference.kind, Kind::Script | Kind::Style | Kind::Media)
+            && reference.kind.is_asset()
             && content_type(&edge.files().names()[*file as usize]).starts_with("text/html")
         {
             let name = &edge.files().names()[*file as usize];
