@@ -23,7 +23,8 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Asks the edge about an address of a set, once for every way that later hops could go from
     /// there.
     pub(super) fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
-        if !follows(self.universal) || self.space.goes_one_way(request) {
+        let is_one_host = self.universal.pattern().origin().is_none();
+        if !follows(self.universal) || (is_one_host && self.space.goes_one_way(request)) {
             return self.ask(request);
         }
         match self.space.routes_of(&set.and(&self.space.at(request))) {
