@@ -61,7 +61,7 @@ impl<'r> Audit<'r> {
             let sets = match statement.on() {
                 HeaderScope::Missing => self.missing_sets(rule, &matching),
                 HeaderScope::Redirects => self.redirected_sets(rule, &matching),
-                HeaderScope::Served | HeaderScope::All => self.own_sets(rule, matching),
+                HeaderScope::Served | HeaderScope::All => self.own_sets(rule, &matching),
             };
             if sets.iter().any(|set| found(self.try_members(set, &fits))) {
                 return Some(true);
@@ -98,7 +98,7 @@ impl<'r> Audit<'r> {
         };
         let mut open = false;
         for (number, address) in self.addresses_below(prefix).filter(matched).enumerate() {
-            match set.and(&self.space.at_path(address)).shortest(&self.space) {
+            match set.at_path(&self.space, address).shortest(&self.space) {
                 Member::Shortest(request) if fits(&request) => return Tried::Found,
                 Member::Undecided => open = true,
                 Member::Shortest(_) | Member::None => {}
@@ -116,26 +116,36 @@ impl<'r> Audit<'r> {
         numbers.map(move |number| self.space.rule(stage, number))
     }
 
+    /// What each rule of the first stage takes of a set, of those whose effect is wanted; and what
+    /// none of them takes.
+    fn by_redirects(
+        &self,
+        rule: RuleRef<'r>,
+        set: &RequestSet<'r>,
+        wanted: impl Fn(&Effect) -> bool,
+    ) -> (Vec<RequestSet<'r>>, RequestSet<'r>) {
+        let (mut taken, mut rest) = (Vec::new(), set.clone());
+        for other in self.met(Stage::Redirect, rule) {
+            let (sure, maybe) = self.space.acting(other.rule());
+            if wanted(other.effect()) {
+                taken.extend([rest.and(&sure), rest.and(&maybe)]);
+            }
+            rest.take_out(&sure);
+        }
+        (taken, rest)
+    }
+
     /// What no redirect takes of what a statement matches, where files are looked up.
     fn served(&self, rule: RuleRef<'r>, matching: &RequestSet<'r>) -> RequestSet<'r> {
-        let mut rest = matching.and(&self.universe(Stage::Rewrite));
-        for other in self.met(Stage::Redirect, rule) {
-            rest.take_out(&self.space.acting(other.rule()).0);
-        }
-        rest
+        let looked_up = matching.and(&self.universe(Stage::Rewrite));
+        self.by_redirects(rule, &looked_up, |_| false).1
     }
 
     /// What no other service answers.
-    fn own_sets(&self, rule: RuleRef<'r>, mut open: RequestSet<'r>) -> Vec<RequestSet<'r>> {
-        let mut sets = Vec::new();
-        for other in self.met(Stage::Redirect, rule) {
-            let (sure, maybe) = self.space.acting(other.rule());
-            if !matches!(other.effect(), Effect::Elsewhere(_)) {
-                sets.extend([open.and(&sure), open.and(&maybe)]);
-            }
-            open.take_out(&sure);
-        }
-        sets.push(open);
+    fn own_sets(&self, rule: RuleRef<'r>, matching: &RequestSet<'r>) -> Vec<RequestSet<'r>> {
+        let is_own = |effect: &Effect| !matches!(effect, Effect::Elsewhere(_));
+        let (mut sets, rest) = self.by_redirects(rule, matching, is_own);
+        sets.push(rest);
         sets
     }
 
@@ -161,28 +171,15 @@ impl<'r> Audit<'r> {
                 }
             }
         }
-        let mut open = matching.clone();
-        for other in self.met(Stage::Redirect, rule) {
-            let acting = self.space.acting(other.rule()).0;
-            if matches!(other.effect(), Effect::Gone) {
-                sets.push(open.and(&acting));
-            }
-            open.take_out(&acting);
-        }
+        sets.extend(self.by_redirects(rule, matching, |effect| matches!(effect, Effect::Gone)).0);
         sets
     }
 
     /// What redirects take; and on other hosts, and for URL variants, what goes to the canonical URL.
     fn redirected_sets(&self, rule: RuleRef<'r>, matching: &RequestSet<'r>) -> Vec<RequestSet<'r>> {
-        let (mut sets, mut open) = (Vec::new(), matching.clone());
-        for other in self.met(Stage::Redirect, rule) {
-            let (sure, maybe) = self.space.acting(other.rule());
-            if other.redirect().is_some() {
-                sets.extend([open.and(&sure), open.and(&maybe)]);
-            }
-            open.take_out(&sure);
-        }
-        sets.extend([open.minus(&self.space.at_home()), open.and(&self.space.naming_a_file())]);
+        let redirects = |effect: &Effect| matches!(effect, Effect::Redirect(_));
+        let (mut sets, rest) = self.by_redirects(rule, matching, redirects);
+        sets.extend([rest.minus(&self.space.at_home()), rest.and(&self.space.naming_a_file())]);
         sets
     }
 

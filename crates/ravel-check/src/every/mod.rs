@@ -290,7 +290,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             if asked > MAX_FILES {
                 return self.undecided("there are too many files");
             }
-            let here = set.and(&self.space.at_path(address));
+            let here = set.at_path(self.space, address);
             if let Member::Shortest(request) = here.shortest(self.space) {
                 self.ask_each_way(&here, &request);
             }
