@@ -3,12 +3,14 @@
 //! Events say at once what changed; once a second a look at the folders says whether one of them
 //! was removed, made anew, or led elsewhere by a link, of which there are no events.
 
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use notify::{Event, RecursiveMode, Watcher};
-use tokio::sync::mpsc;
+use notify::event::ModifyKind;
+use notify::{Event, EventKind, RecommendedWatcher, RecursiveMode, Watcher};
+use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::time::{Instant, MissedTickBehavior, interval, timeout_at};
 
 use crate::Live;
@@ -29,42 +31,33 @@ pub(crate) async fn watch(
     changed: impl Fn(bool) + Send + 'static,
 ) -> Result<(), notify::Error> {
     let (events, mut changes) = mpsc::unbounded_channel();
-    let own = own_output();
-    let mut watcher = notify::recommended_watcher(move |event: Result<Event, notify::Error>| {
-        let is_change = |event: &Event| {
-            let is_own = |path: &PathBuf| own.contains(&FileId::of(path));
-            let all_own = !event.paths.is_empty() && event.paths.iter().all(is_own);
-            !event.kind.is_access() && !all_own
-        };
-        // Events that were lost could have been any.
-        if event.map_or(true, |event| is_change(&event) || event.need_rescan()) {
-            // The receiver is gone only when the server is.
-            let _ = events.send(());
-        }
-    })?;
-    let mut watched = Watched::default();
-    watched.follow(&mut watcher, &live);
+    let mut watched = Watched::follow(&events, &live)?;
     // What has changed since the site was first read was not watched yet.
     reload(&live).await;
     let mut looks = interval(LOOK);
     looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
-        tokio::select! {
-            change = changes.recv() => if change.is_none() { return Ok(()) },
-            _ = looks.tick() => if !watched.are_others(&live) { continue },
-        }
+        let mut change = tokio::select! {
+            change = changes.recv() => change.unwrap_or(Change::Content),
+            _ = looks.tick() => if watched.are_others(&live) { Change::Folder } else { continue },
+        };
         let latest = Instant::now() + MAX_DELAY;
-        while timeout_at((Instant::now() + QUIET).min(latest), changes.recv()).await.is_ok() {
+        while let Ok(Some(next)) =
+            timeout_at((Instant::now() + QUIET).min(latest), changes.recv()).await
+        {
+            change = change.max(next);
             if Instant::now() >= latest {
                 break;
             }
         }
         rebuilt(&live).await;
-        while changes.try_recv().is_ok() {}
+        while let Ok(next) = changes.try_recv() {
+            change = change.max(next);
+        }
         watched.sources = sources(&live);
         let mut good = reload(&live).await;
-        if watched.are_others(&live) {
-            watched.follow(&mut watcher, &live);
+        if change == Change::Folder || watched.are_others(&live) {
+            watched = Watched::follow(&events, &live)?;
             // Between two watches nothing is seen.
             good = reload(&live).await;
         }
@@ -131,30 +124,74 @@ fn own_output() -> Vec<FileId> {
     output.into_iter().filter(|file| *file != FileId::Nothing).collect()
 }
 
+/// What an event says of what is watched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Change {
+    /// Something in it is another.
+    Content,
+    /// It was moved, removed or made itself, and is watched no more, even if it is back.
+    Folder,
+}
+
+impl Change {
+    /// Of an event, unless it changes nothing.
+    fn of(event: &Event, folders: &[OsString], own: &[FileId]) -> Option<Change> {
+        let is_own = |path: &PathBuf| own.contains(&FileId::of(path));
+        let is_folder = |path: &PathBuf| {
+            path.file_name().is_some_and(|name| folders.iter().any(|one| one == name))
+        };
+        if event.need_rescan() {
+            return Some(Change::Folder);
+        }
+        if event.kind.is_access() || !event.paths.is_empty() && event.paths.iter().all(is_own) {
+            return None;
+        }
+        let renames = event.kind.is_create()
+            || event.kind.is_remove()
+            || matches!(event.kind, EventKind::Modify(ModifyKind::Name(_)));
+        let is_folder = renames && event.paths.iter().any(is_folder);
+        Some(if is_folder { Change::Folder } else { Change::Content })
+    }
+}
+
 /// What is watched, and what it was.
-#[derive(Debug, Default)]
 struct Watched {
     paths: Vec<(PathBuf, FileId)>,
     /// The rules' files, with when they were written: a link could lead to another now.
     sources: Vec<StampedFile>,
+    /// Ends with this.
+    _watcher: RecommendedWatcher,
 }
 
 type StampedFile = (PathBuf, FileId, Option<SystemTime>);
 
 impl Watched {
-    /// Watches the folders that the site is in now.
-    fn follow(&mut self, watcher: &mut impl Watcher, live: &Live) {
-        for (path, _) in self.paths.drain(..) {
-            let _ = watcher.unwatch(&path);
-        }
-        for (path, mode) in folders(live) {
+    /// Watches the folders that the site is in now, and sends word of each change.
+    ///
+    /// The watcher is a new one each time: one that has still to take in that a folder was moved
+    /// would cease to watch the one that is in its place.
+    fn follow(events: &UnboundedSender<Change>, live: &Live) -> Result<Watched, notify::Error> {
+        let (events, own, folders) = (events.clone(), own_output(), folders(live));
+        let names: Vec<_> =
+            folders.iter().filter_map(|(path, _)| Some(path.file_name()?.to_owned())).collect();
+        let mut watcher = notify::recommended_watcher(move |event: Result<Event, _>| {
+            // Events that were lost could have been any.
+            let change =
+                event.map_or(Some(Change::Folder), |event| Change::of(&event, &names, &own));
+            if let Some(change) = change {
+                // The receiver is gone only when the server is.
+                let _ = events.send(change);
+            }
+        })?;
+        let watch = |(path, mode): (PathBuf, RecursiveMode)| {
             // What it is is asked first: if it becomes another before it is watched, it is followed
             // again. One that is not there is looked for.
             let id = FileId::of(&path);
             let _ = watcher.watch(&path, mode);
-            self.paths.push((path, id));
-        }
-        self.sources = sources(live);
+            (path, id)
+        };
+        let paths = folders.into_iter().map(watch).collect();
+        Ok(Watched { paths, sources: sources(live), _watcher: watcher })
     }
 
     /// Whether a folder or a file is another than when it was last watched.

@@ -80,6 +80,13 @@ async fn folders_may_go_come_back_and_be_others() {
     fs::create_dir_all(dist.join("deep/er")).unwrap();
     fs::write(dist.join("deep/er/page.html"), "deep").unwrap();
     assert!(becomes(&server, "https://lanternferries.example/deep/er/page", 200).await);
+    // Moved away, and back at once.
+    tokio::time::sleep(Duration::from_millis(400)).await;
+    fs::rename(&dist, &beside).unwrap();
+    fs::rename(&beside, &dist).unwrap();
+    tokio::time::sleep(Duration::from_millis(400)).await;
+    fs::write(dist.join("back.html"), "back").unwrap();
+    assert!(becomes(&server, "https://lanternferries.example/back", 200).await, "it is the same");
     #[cfg(unix)]
     {
         // A link that leads elsewhere.
