@@ -51,6 +51,33 @@ fn what_every_can_say() {
     }
 }
 
+/// A header that visitors of one kind get is none that every visitor gets, also where a file is.
+#[test]
+fn headers_hang_on_the_visitor() {
+    for condition in [
+        "when cookie s",
+        "when not cookie s",
+        "when language is de",
+        "when not language is en",
+        "when header x-h is on",
+    ] {
+        for (subject, has_file) in [("/a", true), ("/{x}", true), ("/b", false)] {
+            let on = if has_file { "" } else { " on missing" };
+            let rules = Rules::parse(&format!(
+                "site https://h.example/\n  languages en, de\nheaders /{{x}}{on}\n  {condition}\n  \
+                 set x-a: 1\nexpect every {subject} has x-a: 1\nexpect every {subject} lacks x-a\n"
+            ))
+            .unwrap();
+            let edge = Edge::new(&rules, FileList::from_iter(["a.html"]));
+            let verdicts = verify_all(&edge);
+            assert!(verdicts.iter().all(|verdict| !verdict.holds()), "{condition} {subject}");
+            let got: Vec<&str> =
+                verdicts.iter().map(|verdict| verdict.failures()[0].got()).collect();
+            assert!(!got.iter().any(|got| got.starts_with("undecided")), "{condition}: {got:?}");
+        }
+    }
+}
+
 /// What a redirect carries along may be part of where it leads.
 #[test]
 fn free_parameters_may_be_carried() {

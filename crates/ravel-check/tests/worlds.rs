@@ -101,7 +101,7 @@ fn rule() -> impl Strategy<Value = String> {
 
 fn world() -> impl Strategy<Value = World> {
     const ALIASES: [&str; 3] = ["", "  alias w.example\n", "  alias https://w.example/t/\n"];
-    const OUTCOMES: [&str; 14] = [
+    const OUTCOMES: [&str; 17] = [
         "is gone",
         "is missing",
         "is not missing",
@@ -116,6 +116,9 @@ fn world() -> impl Strategy<Value = World> {
         "lacks x-robots-tag",
         "has vary",
         "lacks set-cookie",
+        "has x-a: 1",
+        "lacks x-a",
+        "lacks cache-control",
     ];
     (
         prop::sample::select(&["/", "/", "/s/"][..]),

@@ -266,7 +266,9 @@ impl<'s, 'r> Prover<'s, 'r> {
 
     fn by_files(&mut self, rest: &mut RequestSet<'r>) {
         let named = self.space.naming_a_file();
-        self.files_of(&rest.and(&named));
+        for class in self.by_headers(rest.and(&named)) {
+            self.files_of(&class);
+        }
         rest.take_out(&named);
     }
 
