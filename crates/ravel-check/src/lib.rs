@@ -26,6 +26,8 @@ mod serial;
 pub mod space;
 mod symbolic;
 
-pub use audit::{Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, reads};
+pub use audit::{
+    Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, fingerprinted, reads,
+};
 pub use coverage::{CoverageState, RuleCoverage, coverage};
 pub use every::{verify_all, witnesses};

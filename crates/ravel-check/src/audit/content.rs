@@ -65,6 +65,13 @@ pub fn reads(name: &str) -> bool {
     [".html", ".htm", ".css", ".webmanifest"].iter().any(|end| lower.ends_with(end))
         || is_sitemap(&lower)
         || is_manifest(&lower)
+        || is_build_manifest(&lower)
+}
+
+/// Whether a build may have written there which names it gave to which sources.
+pub(super) fn is_build_manifest(name: &str) -> bool {
+    let last = name.rsplit('/').next().unwrap_or(name);
+    last.contains("manifest") && last.ends_with(".json")
 }
 
 fn is_sitemap(lower: &str) -> bool {
@@ -84,6 +91,9 @@ pub(super) fn read(name: &str, text: &str) -> Result<Content, String> {
     }
     if is_manifest(&lower) {
         return Ok(Content { references: manifest(text)?, ..Content::default() });
+    }
+    if is_build_manifest(&lower) {
+        return Ok(Content::default());
     }
     if is_sitemap(&lower) {
         return Ok(Content { references: sitemap(text)?, ..Content::default() });

@@ -16,6 +16,8 @@ pub(super) struct Folder {
     pub(super) total: usize,
     /// Targets of references on which nothing is found, and whether they are for assets.
     pub(super) fine: FxHashSet<(bool, String)>,
+    /// Names that a build's manifest says it made.
+    pub(super) built: FxHashSet<String>,
 }
 
 /// So many pages that are linked with the ending of their files have one cause: how the site is

@@ -1,13 +1,19 @@
 //! How long files may be kept by caches, and whether their names allow it.
 
+use std::collections::{BTreeMap, HashSet};
+
 use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
+use ravel::edit::Edit;
 use ravel::language::Line;
 
-use super::{Audit, Code, Finding};
+use super::{Audit, Code, Finding, fingerprinted};
 
 /// A page kept longer than this is a mistake, in seconds.
 pub(super) const PAGE_LIFE: u64 = 3_600;
+
+/// A fingerprinted file kept less long than this is requested in vain, in seconds.
+const MIN_LIFE: u64 = 30 * 86_400;
 
 /// Fields that protect visitors, and should be on every answer.
 const SECURITY: [&str; 8] = [
@@ -26,7 +32,7 @@ impl<'r> Audit<'r> {
     pub(super) fn kept_files(&self, out: &mut Vec<Finding>) {
         let edge = self.edge();
         let mut pages: Vec<(String, u64, Option<Line>)> = Vec::new();
-        let mut assets: Vec<&str> = Vec::new();
+        let mut not_kept: HashSet<&str> = HashSet::new();
         let mut secured: Option<(&str, Vec<(&str, Line)>)> = None;
         for (file, name) in (0..).zip(edge.files().names()) {
             let Ok(request) = Request::get(&edge.url_of(file)) else { continue };
@@ -51,12 +57,12 @@ impl<'r> Audit<'r> {
                 });
                 secured = Some((name, fields.collect()));
             }
-            if !is_page && is_fingerprinted(name) && kept.is_none_or(|life| life < 30 * 86_400) {
-                assets.push(name);
+            if !is_page && kept.is_none_or(|life| life < MIN_LIFE) {
+                not_kept.insert(name);
             }
         }
         out.extend(self.html_cached(&pages));
-        out.extend(self.assets_not_cached(&assets));
+        self.assets_not_cached(&not_kept, out);
         self.missing_lacks(secured, out);
     }
 
@@ -79,24 +85,48 @@ impl<'r> Audit<'r> {
         )
     }
 
-    /// Fingerprinted files without one.
-    fn assets_not_cached(&self, assets: &[&str]) -> Option<Finding> {
-        let first = assets.first()?;
-        let many = match assets.len() {
-            1 => " changes".to_owned(),
-            2 => " and 1 other change".to_owned(),
-            number => format!(" and {} others change", number - 1),
-        };
-        let folder = first.rsplit_once('/').map_or("", |(folder, _)| folder);
-        let pattern =
-            if folder.is_empty() { "/{+file}".to_owned() } else { format!("/{folder}/{{+file}}") };
-        let what =
-            format!("the name of {first}{many} with the content, and no long `max-age` is set");
-        Some(
-            Finding::on(Code::AssetNotCached, self.files_line(), what)
-                .with_note("browsers request it again and again")
-                .with_help(format!("write `headers {pattern}` with `set cache-control: public, max-age=31536000, immutable`")),
-        )
+    /// Fingerprinted files without one: a finding for each folder that one statement can be for.
+    fn assets_not_cached(&self, not_kept: &HashSet<&str>, out: &mut Vec<Finding>) {
+        let names = self.edge().files().names();
+        let changing: HashSet<&str> =
+            fingerprinted(names, |name| self.folder.built.contains(name)).collect();
+        // Folders in which something is that must not be kept.
+        let fixed: HashSet<&str> = names
+            .iter()
+            .filter(|name| !changing.contains(&***name))
+            .flat_map(|name| folders_of(name))
+            .collect();
+        let mut folders: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for name in names.iter().map(|name| &**name).filter(|name| changing.contains(name)) {
+            if not_kept.contains(name) {
+                let of_its_own = folders_of(name).filter(|folder| !fixed.contains(folder)).last();
+                folders.entry(of_its_own.unwrap_or("")).or_default().push(name);
+            }
+        }
+        for (folder, assets) in folders {
+            let Some(first) = assets.first() else { continue };
+            let many = match assets.len() {
+                1 => " changes".to_owned(),
+                2 => " and 1 other change".to_owned(),
+                number => format!(" and {} others change", number - 1),
+            };
+            let what =
+                format!("the name of {first}{many} with the content, and no long `max-age` is set");
+            let finding = Finding::on(Code::AssetNotCached, self.files_line(), what)
+                .with_note("browsers request it again and again");
+            let field = "set cache-control: public, max-age=31536000, immutable";
+            out.push(match folder {
+                "" => finding.with_help(format!(
+                    "let the build write such files to a folder of their own, and write `{field}` \
+                     below a `headers` statement for it"
+                )),
+                _ => finding
+                    .with_help(format!("write `headers /{folder}/{{+file}}` with `{field}`"))
+                    .with_edits([Edit::AtEnd {
+                        text: format!("headers /{folder}/{{+file}}\n  {field}\n"),
+                    }]),
+            });
+        }
     }
 
     /// The line that names the folder of files, or the site's.
@@ -128,15 +158,9 @@ pub(super) fn in_words(seconds: u64) -> String {
     format!("{number} {unit}")
 }
 
-/// Whether a name has a piece that looks like a hash of the content: eight or more letters and
-/// digits, among them a digit.
-pub(super) fn is_fingerprinted(name: &str) -> bool {
-    let last = name.rsplit('/').next().unwrap_or(name);
-    let Some((stem, _)) = last.rsplit_once('.') else { return false };
-    stem.split(['.', '-', '_']).skip(1).any(|piece| {
-        let hash = piece.len() >= 8 && piece.bytes().all(|byte| byte.is_ascii_alphanumeric());
-        hash && piece.bytes().any(|byte| byte.is_ascii_digit())
-    })
+/// The folders that a file is in, the innermost first.
+fn folders_of(name: &str) -> impl Iterator<Item = &str> {
+    memchr::memrchr_iter(b'/', name.as_bytes()).map(|end| &name[..end])
 }
 
 fn line_of(answer: &Answer<'_>, name: &str) -> Option<Line> {

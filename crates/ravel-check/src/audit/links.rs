@@ -5,6 +5,7 @@ use std::ops::Range;
 use url::Url;
 
 use super::content::{self, Kind, Reference};
+use super::fingerprints::of_manifest;
 use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
 use ravel::address::Request;
 use ravel::edge::{Outcome, RouteEnd};
@@ -53,6 +54,9 @@ impl<'r> Audit<'r> {
         let edge = self.edge();
         let Some(file) = edge.number_of(name) else { return };
         let text = String::from_utf8_lossy(bytes);
+        if content::is_build_manifest(name) {
+            self.folder.built.extend(of_manifest(name, &text));
+        }
         let content = match content::read(name, &text) {
             Ok(content) => content,
             Err(why) => return self.unreadable(name, &why),

@@ -12,6 +12,7 @@ mod accept;
 mod chain;
 mod content;
 mod entry_points;
+mod fingerprints;
 mod folder;
 mod found;
 mod headers;
@@ -28,6 +29,7 @@ mod targets;
 pub use accept::Report;
 pub use content::reads;
 pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
+pub use fingerprints::fingerprinted;
 
 use std::cell::OnceCell;
 use std::collections::HashMap;
@@ -126,7 +128,6 @@ impl<'r> Audit<'r> {
     ) -> (Report, EntryPoints) {
         let mut findings = also;
         findings.extend(self.rules());
-        findings.extend(self.names());
         for name in self.edge().files().names().iter().filter(|name| reads(name)) {
             match read(name) {
                 Ok(bytes) => self.read(name, &bytes),
@@ -134,6 +135,8 @@ impl<'r> Audit<'r> {
             }
         }
         findings.extend(self.content());
+        // A manifest among the files tells which names are a build's.
+        findings.extend(self.names());
         let ways = self.entry_points();
         findings.extend(self.way_findings(&ways));
         (self.report(findings), ways)
