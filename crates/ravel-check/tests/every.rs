@@ -78,6 +78,23 @@ fn headers_hang_on_the_visitor() {
     }
 }
 
+/// Where one answer stands for several hops, a later one can hang on the visitor.
+#[test]
+fn a_location_hangs_on_later_hops() {
+    let rules = "redirect /a/ -> /a\nredirect /a -> /b/\n  when cookie c\n";
+    for (hops, wanted) in [("", false), ("  hops each\n", true)] {
+        for expected in ["redirects to /a", "has location: https://h.example/a"] {
+            let rules = Rules::parse(&format!(
+                "site https://h.example/\n{hops}{rules}expect every /a/ {expected}\n"
+            ))
+            .unwrap();
+            let edge = Edge::new(&rules, FileList::from_iter(["a.html", "b/index.html"]));
+            let verdict = verify_all(&edge).remove(0);
+            assert_eq!(verdict.holds(), wanted, "{hops}{expected}: {:?}", verdict.failures());
+        }
+    }
+}
+
 /// What a redirect carries along may be part of where it leads.
 #[test]
 fn free_parameters_may_be_carried() {

@@ -313,6 +313,13 @@ impl Finding {
         self
     }
 
+    /// Without what to change: it is part of something that is changed as a whole.
+    #[must_use]
+    pub fn without_edits(mut self) -> Finding {
+        self.edits.clear();
+        self
+    }
+
     /// Which kind.
     pub fn code(&self) -> Code {
         self.code

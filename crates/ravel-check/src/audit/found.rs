@@ -5,13 +5,13 @@ use std::collections::btree_map::Entry;
 
 use rustc_hash::FxHashSet;
 
-use super::{Audit, Code, Finding};
+use super::{Audit, Code, Finding, FindingPlace};
+use ravel::edit::Edit;
 
-/// What was found in files so far: one finding for each address, with the number of files that name
-/// it.
+/// What was found in files so far: one finding for each address, with the files that name it.
 #[derive(Debug, Default)]
 pub(super) struct Folder {
-    found: BTreeMap<(Code, String), (Finding, usize)>,
+    found: BTreeMap<(Code, String), Found>,
     /// How often something was found, the same included.
     pub(super) total: usize,
     /// Targets of references on which nothing is found, and whether they are for assets.
@@ -20,29 +20,97 @@ pub(super) struct Folder {
     pub(super) built: FxHashSet<String>,
 }
 
+/// A finding on one address.
+#[derive(Debug)]
+struct Found {
+    finding: Finding,
+    /// How often it was found.
+    count: usize,
+    /// The first files that it was found in, the last, and how many there are.
+    first: Vec<Box<str>>,
+    last: Box<str>,
+    files: usize,
+    /// What to change, if all of it can be.
+    edits: Vec<Edit>,
+    can_edit: bool,
+}
+
+/// So many files are named.
+const NAMED: usize = 3;
+
 /// So many pages that are linked with the ending of their files have one cause: how the site is
 /// built.
 const MIN_ENDINGS: usize = 5;
 
-/// Whether a link names the file of a page, of which the URL has no ending.
-fn names_ending(finding: &Finding) -> bool {
-    let asked = finding.example().map_or("", |example| example.url()).split(['?', '#']).next();
-    asked.is_some_and(|path| path.ends_with(".html"))
+/// Findings that pages named with `.html` are: what such a build does, what redirects, and the note.
+const ENDINGS: [(Code, &str, &str, &str); 2] = [
+    (
+        Code::LinkRedirects,
+        "links pages",
+        "links to",
+        "each of them costs visitors one more round trip",
+    ),
+    (
+        Code::CanonicalMismatch,
+        "states the URLs of pages",
+        "canonical links and sitemap entries of",
+        "search engines are sent to other URLs than those that show the pages",
+    ),
+];
+
+impl Found {
+    fn new(finding: Finding) -> Found {
+        let (first, last, edits) = (Vec::new(), Box::default(), Vec::new());
+        Found { finding, count: 0, first, last, files: 0, edits, can_edit: true }
+    }
+
+    /// Whether it names the file of a page, of which the URL has no ending.
+    fn names_ending(&self) -> bool {
+        let example = self.finding.example().map_or("", |example| example.url());
+        let is_page = example.split(['?', '#']).next().is_some_and(|path| path.ends_with(".html"));
+        is_page && self.finding.message().contains("redirects")
+    }
+
+    /// The finding, with how often it is so.
+    fn told(&self) -> Finding {
+        let edits = if self.can_edit { self.edits.clone() } else { Vec::new() };
+        let finding = self.finding.clone().with_edits(edits);
+        match (self.files, self.count) {
+            (0 | 1, 0 | 1) => finding,
+            (0 | 1, count) => finding.with_more(&format!(" (and {} more)", count - 1)),
+            (files, _) => {
+                let more = if files > NAMED { ", …" } else { "" };
+                finding.with_more(&format!(", in {files} files: {}{more}", self.first.join(", ")))
+            }
+        }
+    }
 }
 
 impl Folder {
+    /// Adds a finding on an address.
     pub(super) fn add(&mut self, key: &str, finding: Finding) {
-        match self.found.entry((finding.code(), key.to_owned())) {
-            // What is to change of the one is to change of all.
-            Entry::Occupied(mut known) => {
-                let (first, count) = known.get_mut();
-                let edits = finding.edits().to_vec();
-                *first = std::mem::replace(first, finding).with_edits(edits);
-                *count += 1;
-            }
-            Entry::Vacant(free) => drop(free.insert((finding, 1))),
-        }
         self.total += 1;
+        let file = match finding.place() {
+            FindingPlace::File { name, .. } => name.clone(),
+            _ => Box::default(),
+        };
+        let mut edits = finding.edits().to_vec();
+        let found = match self.found.entry((finding.code(), key.to_owned())) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(free) => free.insert(Found::new(finding.without_edits())),
+        };
+        // What is to change of the one is to change of all.
+        found.can_edit &= !edits.is_empty();
+        found.edits.append(&mut edits);
+        found.count += 1;
+        // Files come one after another.
+        if found.last != file || found.files == 0 {
+            found.files += 1;
+            if found.files <= NAMED {
+                found.first.push(file.clone());
+            }
+            found.last = file;
+        }
     }
 }
 
@@ -58,27 +126,64 @@ impl Audit<'_> {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn content(&self) -> Vec<Finding> {
-        let with_count = |(finding, count): &(Finding, usize)| match *count > 1 {
-            true => finding.clone().with_more(&format!(" (and {} more)", count - 1)),
-            false => finding.clone(),
-        };
-        let is_ending = |((code, _), (finding, _)): &(&(Code, String), &(Finding, usize))| {
-            *code == Code::LinkRedirects && names_ending(finding)
-        };
-        let endings: Vec<_> = self.folder.found.iter().filter(is_ending).collect();
-        if endings.len() < MIN_ENDINGS {
-            return self.folder.found.values().map(with_count).collect();
+        let mut findings = Vec::new();
+        let mut one_cause: Vec<Code> = Vec::new();
+        for (code, does, what, note) in ENDINGS {
+            let of_code = self.folder.found.iter().filter(|((known, _), _)| *known == code);
+            let endings: Vec<&Found> =
+                of_code.map(|(_, found)| found).filter(|found| found.names_ending()).collect();
+            if endings.len() < MIN_ENDINGS {
+                continue;
+            }
+            let count: usize = endings.iter().map(|found| found.count).sum();
+            let message = format!(
+                "this build {does} with `.html`: {count} {what} {} pages redirect",
+                endings.len()
+            );
+            let site = self.edge().site();
+            let exact = match site.pages_line() {
+                Some(line) => Edit::OnLine { line, from: "tidy".into(), to: "exact".into() },
+                None => Edit::Below { line: site.line(), text: "  pages exact".into() },
+            };
+            let finding = Finding::at(code, endings[0].finding.place().clone(), message)
+                .with_note(note)
+                .with_help("write `pages exact` below `site`, or build them without `.html`");
+            findings.push(finding.with_edits([exact]));
+            one_cause.push(code);
         }
-        let links: usize = endings.iter().map(|(_, (_, count))| count).sum();
-        let (first, _) = endings[0].1;
-        let what = format!(
-            "this build links pages with `.html`: {links} links to {} pages redirect",
-            endings.len()
-        );
-        let one = Finding::at(Code::LinkRedirects, first.place().clone(), what)
-            .with_note("each of them costs visitors one more round trip")
-            .with_help("write `pages exact` below `site`, or build links without `.html`");
-        let others = self.folder.found.iter().filter(|entry| !is_ending(entry));
-        std::iter::once(one).chain(others.map(|(_, found)| with_count(found))).collect()
+        let others =
+            self.folder.found.values().filter(|found| {
+                !(one_cause.contains(&found.finding.code()) && found.names_ending())
+            });
+        findings.extend(others.map(Found::told));
+        findings
+    }
+
+    /// The same finding on rows of one file is one: that of the first.
+    pub(super) fn one_a_file(&self, findings: &mut Vec<Finding>, code: Code, help: &str) {
+        let rules = self.edge().rules();
+        let mut first: Vec<(Finding, usize)> = Vec::new();
+        findings.retain(|finding| {
+            let FindingPlace::Line(line) = finding.place() else { return true };
+            if finding.code() != code {
+                return true;
+            }
+            let is_same = |(known, _): &&mut (Finding, usize)| match known.place() {
+                FindingPlace::Line(first) => rules.source(*first) == rules.source(*line),
+                _ => false,
+            };
+            match first.iter_mut().find(is_same) {
+                Some((_, more)) => *more += 1,
+                None => first.push((finding.clone(), 0)),
+            }
+            false
+        });
+        findings.extend(first.into_iter().map(|(finding, more)| match more {
+            0 => finding,
+            _ => {
+                let all = format!("{}, {help}", finding.help().unwrap_or_default());
+                finding.with_more(&format!(" (and {more} more alike)")).with_help(all)
+            }
+        }));
     }
 }

@@ -1,144 +1,17 @@
 //! References followed through the rules, as a visitor's browser would.
 
-use std::ops::Range;
-
 use url::Url;
 
-use super::content::{self, Kind, Reference};
-use super::fingerprints::of_manifest;
-use super::{Audit, Code, Finding, FindingPlace, UNKNOWN};
+use super::content::{Kind, Reference};
+use super::reading::ReferringFile;
+use super::{Audit, Code, Finding, UNKNOWN};
 use ravel::address::Request;
 use ravel::edge::{Outcome, RouteEnd};
-use ravel::edit::Edit;
 use ravel::files::content_type;
 use ravel::program::Stage;
 
-/// A file that references are read from.
-struct ReferringFile<'f> {
-    name: &'f str,
-    text: &'f str,
-}
-
-impl ReferringFile<'_> {
-    /// Another URL in place of a reference that stands there as it is, once.
-    fn instead(&self, reference: &Reference, url: &str) -> Option<Edit> {
-        let at = self.text.get(reference.range.clone())?;
-        let (from, more) = (at.find(&reference.url)?, at.matches(&reference.url).count() > 1);
-        let is_plain = !url.contains(['&', '"', '\'', '<', '>', ' ', '(', ')', ',']);
-        let start = reference.range.start + from;
-        let range = start..start + reference.url.len();
-        let name = self.name.into();
-        (is_plain && !more).then(|| Edit::InFile { name, range, text: url.to_owned() })
-    }
-
-    fn at(&self, range: &Range<usize>) -> FindingPlace {
-        let before = &self.text.as_bytes()[..range.start.min(self.text.len())];
-        let line = 1 + memchr::memchr_iter(b'\n', before).count() as u32;
-        FindingPlace::File { name: self.name.into(), at: Some((line, range.clone())) }
-    }
-}
-
 impl<'r> Audit<'r> {
-    /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
-    /// need not be read.
-    ///
-    /// ```
-    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
-    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
-    /// let mut audit = ravel_check::Audit::new(&edge);
-    /// audit.read("index.html", b"<a href=/nowhere>x</a>");
-    /// assert_eq!(audit.content()[0].code().name(), "broken-link");
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    pub fn read(&mut self, name: &str, bytes: &[u8]) {
-        let edge = self.edge();
-        let Some(file) = edge.number_of(name) else { return };
-        let text = String::from_utf8_lossy(bytes);
-        if content::is_build_manifest(name) {
-            self.folder.built.extend(of_manifest(name, &text));
-        }
-        let content = match content::read(name, &text) {
-            Ok(content) => content,
-            Err(why) => return self.unreadable(name, &why),
-        };
-        let from = ReferringFile { name, text: &text };
-        let own = edge.url_of(file);
-        let hidden =
-            Request::get(&own).is_ok_and(|request| !edge.route(&request).hops().is_empty());
-        let mut at_fault = Vec::new();
-        if !hidden {
-            let base = base_of(&own, content.base.as_deref());
-            for (number, reference) in content.references.iter().enumerate() {
-                let before = self.folder.total;
-                self.follow(&from, &own, base.as_ref(), reference);
-                if self.folder.total > before {
-                    at_fault.push(number);
-                }
-            }
-        }
-        for (shown_at, line) in self.shown_deeper(name) {
-            let base = base_of(&shown_at, content.base.as_deref());
-            let relative =
-                |reference: &Reference| reference.kind.is_loaded() && is_relative(&reference.url);
-            let others = content
-                .references
-                .iter()
-                .enumerate()
-                .filter(|(number, _)| !at_fault.contains(number));
-            for reference in
-                others.map(|(_, reference)| reference).filter(|reference| relative(reference))
-            {
-                let at_home = base_of(&own, content.base.as_deref())
-                    .and_then(|base| base.join(&reference.url).ok());
-                let there = base.as_ref().and_then(|base| base.join(&reference.url).ok());
-                if at_home != there {
-                    self.deeper(&from, reference, &shown_at, there, line);
-                }
-            }
-        }
-        let shell = content.app_shell && !self.is_fallback_page(name);
-        if shell {
-            let what = format!("{name} looks like a single-page app, and no fallback serves it");
-            let address = edge.own_address(file);
-            let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let (path, accept) = match folder {
-                "" => ("", "  accept catch-all-fallback \"the app answers every URL\"\n"),
-                _ => (folder, ""),
-            };
-            let text = format!("fallback {path}{{/step*}} -> {address}\n{accept}");
-            let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
-                .with_edits([Edit::AtEnd { text }])
-                .with_note("a URL of the app that is opened directly, or reloaded, is 404")
-                .with_help(match folder {
-                    "" => format!(
-                        "write `fallback {{/step*}} -> {address}`, and below it `accept \
-                         catch-all-fallback \"the app answers every URL\"`"
-                    ),
-                    _ => format!("write `fallback {folder}{{/step*}} -> {address}`"),
-                });
-            self.folder.add(name, finding);
-        }
-    }
-
-    /// Says that a file could not be read.
-    ///
-    /// ```
-    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
-    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
-    /// let mut audit = ravel_check::Audit::new(&edge);
-    /// audit.unreadable("index.html", "permission denied");
-    /// assert_eq!(audit.content()[0].code().name(), "unreadable-file");
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    pub fn unreadable(&mut self, name: &str, why: &str) {
-        let finding =
-            Finding::in_file(Code::UnreadableFile, name, format!("cannot read {name}: {why}"))
-                .with_note("its links were not checked")
-                .with_help("fix the file");
-        self.folder.add(name, finding);
-    }
-
-    fn follow(
+    pub(super) fn follow(
         &mut self,
         from: &ReferringFile<'_>,
         own: &str,
@@ -199,7 +72,8 @@ impl<'r> Audit<'r> {
         let edge = self.edge();
         let finding = |code, what: String| Finding::at(code, from.at(&reference.range), what);
         let route = edge.route(request);
-        let asked = self.short(request.url()).to_owned();
+        let without_fragment = request.url().split('#').next().unwrap_or_default();
+        let asked = self.short(without_fragment).to_owned();
         let last = route.hops().last().map(|hop| hop.to().without_fragment().to_owned());
         if matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry) {
             return self.stated_address(from, own, reference, request.url(), last);
@@ -222,7 +96,7 @@ impl<'r> Audit<'r> {
             };
             // A build that does not know the base path is one mistake, however many references it
             // makes.
-            let key = if outside { "" } else { &asked };
+            let key = if outside { "" } else { &*asked };
             return self.folder.add(key, found.with_example(request.url()));
         }
         if let RouteEnd::Answer { file: Some(file), .. } = route.end()
@@ -309,7 +183,7 @@ impl<'r> Audit<'r> {
     }
 
     /// A relative reference of a page that is also shown at addresses with more segments.
-    fn deeper(
+    pub(super) fn deeper(
         &mut self,
         from: &ReferringFile<'_>,
         reference: &Reference,
@@ -348,7 +222,7 @@ impl<'r> Audit<'r> {
     }
 
     /// Deeper addresses at which rules show a file, with their lines.
-    fn shown_deeper(&self, name: &str) -> Vec<(String, Option<ravel::language::Line>)> {
+    pub(super) fn shown_deeper(&self, name: &str) -> Vec<(String, Option<ravel::language::Line>)> {
         let edge = self.edge();
         let mut shown = Vec::new();
         for stage in [Stage::Fallback, Stage::Missing] {
@@ -371,7 +245,7 @@ impl<'r> Audit<'r> {
         shown
     }
 
-    fn is_fallback_page(&self, name: &str) -> bool {
+    pub(super) fn is_fallback_page(&self, name: &str) -> bool {
         let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule().shows());
         shown.any(|path| {
             !path.path().is_literal() || self.edge().file_of(path.path().as_str()) == Some(name)
@@ -379,7 +253,7 @@ impl<'r> Audit<'r> {
     }
 }
 
-fn base_of(own: &str, stated: Option<&str>) -> Option<Url> {
+pub(super) fn base_of(own: &str, stated: Option<&str>) -> Option<Url> {
     let own = Url::parse(own).ok()?;
     match stated {
         Some(stated) => own.join(stated).ok(),
@@ -387,6 +261,6 @@ fn base_of(own: &str, stated: Option<&str>) -> Option<Url> {
     }
 }
 
-fn is_relative(url: &str) -> bool {
+pub(super) fn is_relative(url: &str) -> bool {
     !url.starts_with(['/', '#']) && !url.is_empty() && Url::parse(url).is_err()
 }

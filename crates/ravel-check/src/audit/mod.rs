@@ -21,6 +21,7 @@ mod links;
 mod meeting;
 mod needless;
 mod pages;
+mod reading;
 mod sample;
 mod scope;
 mod shadowing;
@@ -110,8 +111,8 @@ impl<'r> Audit<'r> {
         }
     }
 
-    /// Everything: rules, names, what the files refer to (`read` gives their bytes), and the ways
-    /// in, with `also` from elsewhere; without what is accepted.
+    /// Everything: rules, names, what the files refer to (`read` gives their bytes, to several
+    /// threads at a time), and the ways in, with `also` from elsewhere; without what is accepted.
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
@@ -123,17 +124,12 @@ impl<'r> Audit<'r> {
     /// ```
     pub fn all<E: std::fmt::Display>(
         &mut self,
-        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+        read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
         also: Vec<Finding>,
     ) -> (Report, EntryPoints) {
         let mut findings = also;
         findings.extend(self.rules());
-        for name in self.edge().files().names().iter().filter(|name| reads(name)) {
-            match read(name) {
-                Ok(bytes) => self.read(name, &bytes),
-                Err(error) => self.unreadable(name, &error.to_string()),
-            }
-        }
+        self.read_all(read);
         findings.extend(self.content());
         // A manifest among the files tells which names are a build's.
         findings.extend(self.names());

@@ -24,7 +24,7 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// there.
     pub(super) fn ask_each_way(&mut self, set: &RequestSet<'r>, request: &Request) -> bool {
         let is_one_host = self.universal.pattern().origin().is_none();
-        if !follows(self.universal) || (is_one_host && self.space.goes_one_way(request)) {
+        if !self.hangs_on_later_hops() || (is_one_host && self.space.goes_one_way(request)) {
             return self.ask(request);
         }
         match self.space.routes_of(&set.and(&self.space.at(request))) {
@@ -36,6 +36,17 @@ impl<'s, 'r> Prover<'s, 'r> {
                 self.ask(request)
             }
         }
+    }
+
+    /// Whether what is expected can hang on what comes behind the first redirect: where one answer
+    /// stands for several, its location does, and whether there is one.
+    fn hangs_on_later_hops(&self) -> bool {
+        let universal = self.universal;
+        let is_of_redirects = match universal.outcome() {
+            None => !self.is_settled,
+            Some(outcome) => matches!(outcome, ExpectedOutcome::RedirectsTo { .. }),
+        };
+        follows(universal) || (is_of_redirects && self.edge().site().one_hop())
     }
 
     /// Asks the edge about one address; keeps it if it is the shortest so far for which the

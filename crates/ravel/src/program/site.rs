@@ -16,6 +16,7 @@ pub struct Site {
     pub(crate) aliases: Vec<Alias>,
     pub(crate) previews: Vec<PreviewHost>,
     pub(crate) pages: Pages,
+    pub(crate) pages_line: Option<Line>,
     pub(crate) index: Box<str>,
     pub(crate) missing: Option<(Box<str>, Line)>,
     pub(crate) languages: Vec<Box<str>>,
@@ -214,6 +215,11 @@ impl Site {
     /// How addresses name pages.
     pub fn pages(&self) -> Pages {
         self.pages
+    }
+
+    /// The line that says so, if one does.
+    pub fn pages_line(&self) -> Option<Line> {
+        self.pages_line
     }
 
     /// The file that answers for a folder.

@@ -30,6 +30,7 @@ impl Site {
             aliases: Vec::new(),
             previews: Vec::new(),
             pages: Pages::Tidy,
+            pages_line: None,
             index: "index.html".into(),
             missing: None,
             languages: Vec::new(),
@@ -133,6 +134,7 @@ fn setting(site: &mut Site, line: LineText<'_>, seen: &mut SeenSettings) -> Outc
         SiteSetting::Preview => previews(site, &mut cursor, line.line)?,
         SiteSetting::Pages => {
             let pages = [("tidy", Pages::Tidy), ("loose", Pages::Loose), ("exact", Pages::Exact)];
+            site.pages_line = Some(line.line);
             site.pages = one_of(&mut cursor, "`tidy`, `loose` or `exact`", &pages)?;
         }
         SiteSetting::Index => {

@@ -1,0 +1,218 @@
+//! Built files, read by several threads and followed in their order.
+
+use std::cell::Cell;
+use std::fmt::Display;
+use std::num::NonZero;
+use std::ops::Range;
+use std::sync::mpsc::sync_channel;
+use std::thread;
+
+use ravel::address::Request;
+use ravel::edit::Edit;
+
+use super::content::{self, Content, Reference, is_build_manifest, reads};
+use super::fingerprints::of_manifest;
+use super::links::{base_of, is_relative};
+use super::{Audit, Code, Finding, FindingPlace};
+
+/// So many files that were read wait for being followed, for each thread.
+const AHEAD: usize = 8;
+/// More threads wait for the one that follows.
+const MAX_THREADS: usize = 16;
+
+/// What reading a file came to.
+struct ReadFile {
+    text: String,
+    /// Whether the text is the file's bytes as they are.
+    is_exact: bool,
+    content: Result<Content, String>,
+}
+
+impl ReadFile {
+    fn of(name: &str, bytes: Vec<u8>) -> ReadFile {
+        let (text, is_exact) = match String::from_utf8(bytes) {
+            Ok(text) => (text, true),
+            Err(error) => (String::from_utf8_lossy(error.as_bytes()).into_owned(), false),
+        };
+        ReadFile { content: content::read(name, &text), text, is_exact }
+    }
+}
+
+/// A file that references are read from.
+pub(super) struct ReferringFile<'f> {
+    pub(super) name: &'f str,
+    file: &'f ReadFile,
+    /// The place up to which lines were counted, and the number of its line.
+    counted: Cell<(usize, u32)>,
+}
+
+impl ReferringFile<'_> {
+    /// Another URL in place of a reference that stands there as it is, once.
+    pub(super) fn instead(&self, reference: &Reference, url: &str) -> Option<Edit> {
+        let at = self.file.text.get(reference.range.clone())?;
+        let (from, more) = (at.find(&reference.url)?, at.matches(&reference.url).count() > 1);
+        let is_plain = !url.contains(['&', '"', '\'', '<', '>', ' ', '(', ')', ',']);
+        let start = reference.range.start + from;
+        let range = start..start + reference.url.len();
+        let name = self.name.into();
+        let fits = self.file.is_exact && is_plain && !more;
+        fits.then(|| Edit::InFile { name, range, text: url.to_owned() })
+    }
+
+    pub(super) fn at(&self, range: &Range<usize>) -> FindingPlace {
+        let start = range.start.min(self.file.text.len());
+        // References come in the order of the text.
+        let (from, line) = match self.counted.get() {
+            (from, line) if from <= start => (from, line),
+            _ => (0, 1),
+        };
+        let between = &self.file.text.as_bytes()[from..start];
+        let line = line + memchr::memchr_iter(b'\n', between).count() as u32;
+        self.counted.set((start, line));
+        FindingPlace::File { name: self.name.into(), at: Some((line, range.clone())) }
+    }
+}
+
+impl<'r> Audit<'r> {
+    /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
+    /// need not be read.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let mut audit = ravel_check::Audit::new(&edge);
+    /// audit.read("index.html", b"<a href=/nowhere>x</a>");
+    /// assert_eq!(audit.content()[0].code().name(), "broken-link");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn read(&mut self, name: &str, bytes: &[u8]) {
+        self.take(name, &ReadFile::of(name, bytes.to_vec()));
+    }
+
+    /// Reads all files, by several threads, and follows what they refer to in their order.
+    pub(super) fn read_all<E: Display>(
+        &mut self,
+        read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
+    ) {
+        let names = self.edge().files().names().iter().map(|name| &**name);
+        let names: Vec<&str> = names.filter(|name| reads(name)).collect();
+        let read = |name: &str| match read(name) {
+            Ok(bytes) => Ok(ReadFile::of(name, bytes)),
+            Err(error) => Err(error.to_string()),
+        };
+        let cores = thread::available_parallelism().map_or(1, NonZero::get);
+        let threads = cores.min(MAX_THREADS).min(names.len());
+        thread::scope(|scope| {
+            let readers: Vec<_> = (0..threads)
+                .map(|first| {
+                    let (sender, receiver) = sync_channel(AHEAD);
+                    let mut own = names.iter().skip(first).step_by(threads);
+                    let send = move || own.all(|name| sender.send(read(name)).is_ok());
+                    // One core reads and follows in turns, as does a machine that has no threads.
+                    let started =
+                        threads > 1 && thread::Builder::new().spawn_scoped(scope, send).is_ok();
+                    started.then_some(receiver)
+                })
+                .collect();
+            for (name, reader) in names.iter().zip(readers.iter().cycle()) {
+                let sent = reader.as_ref().and_then(|reader| reader.recv().ok());
+                match sent.unwrap_or_else(|| read(name)) {
+                    Ok(file) => self.take(name, &file),
+                    Err(why) => self.unreadable(name, &why),
+                }
+            }
+        });
+    }
+
+    /// Follows what a file refers to.
+    fn take(&mut self, name: &str, read: &ReadFile) {
+        let edge = self.edge();
+        let Some(file) = edge.number_of(name) else { return };
+        if is_build_manifest(name) {
+            self.folder.built.extend(of_manifest(name, &read.text));
+        }
+        let content = match &read.content {
+            Ok(content) => content,
+            Err(why) => return self.unreadable(name, why),
+        };
+        let from = ReferringFile { name, file: read, counted: Cell::new((0, 1)) };
+        let own = edge.url_of(file);
+        let hidden =
+            Request::get(&own).is_ok_and(|request| !edge.route(&request).hops().is_empty());
+        let mut at_fault = Vec::new();
+        if !hidden {
+            let base = base_of(&own, content.base.as_deref());
+            for (number, reference) in content.references.iter().enumerate() {
+                let before = self.folder.total;
+                self.follow(&from, &own, base.as_ref(), reference);
+                if self.folder.total > before {
+                    at_fault.push(number);
+                }
+            }
+        }
+        for (shown_at, line) in self.shown_deeper(name) {
+            let base = base_of(&shown_at, content.base.as_deref());
+            let relative =
+                |reference: &Reference| reference.kind.is_loaded() && is_relative(&reference.url);
+            let others = content
+                .references
+                .iter()
+                .enumerate()
+                .filter(|(number, _)| !at_fault.contains(number));
+            for reference in
+                others.map(|(_, reference)| reference).filter(|reference| relative(reference))
+            {
+                let at_home = base_of(&own, content.base.as_deref())
+                    .and_then(|base| base.join(&reference.url).ok());
+                let there = base.as_ref().and_then(|base| base.join(&reference.url).ok());
+                if at_home != there {
+                    self.deeper(&from, reference, &shown_at, there, line);
+                }
+            }
+        }
+        if content.app_shell && !self.is_fallback_page(name) {
+            self.app_without_fallback(name, file);
+        }
+    }
+
+    fn app_without_fallback(&mut self, name: &str, file: u32) {
+        let edge = self.edge();
+        let what = format!("{name} looks like a single-page app, and no fallback serves it");
+        let address = edge.own_address(file);
+        let folder = address.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let (path, accept) = match folder {
+            "" => ("", "  accept catch-all-fallback \"the app answers every URL\"\n"),
+            _ => (folder, ""),
+        };
+        let text = format!("fallback {path}{{/step*}} -> {address}\n{accept}");
+        let finding = Finding::in_file(Code::AppWithoutFallback, name, what)
+            .with_edits([Edit::AtEnd { text }])
+            .with_note("a URL of the app that is opened directly, or reloaded, is 404")
+            .with_help(match folder {
+                "" => format!(
+                    "write `fallback {{/step*}} -> {address}`, and below it `accept \
+                     catch-all-fallback \"the app answers every URL\"`"
+                ),
+                _ => format!("write `fallback {folder}{{/step*}} -> {address}`"),
+            });
+        self.folder.add(name, finding);
+    }
+
+    /// Says that a file could not be read.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
+    /// # let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "b/1.html", "404.html"]));
+    /// let mut audit = ravel_check::Audit::new(&edge);
+    /// audit.unreadable("index.html", "permission denied");
+    /// assert_eq!(audit.content()[0].code().name(), "unreadable-file");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn unreadable(&mut self, name: &str, why: &str) {
+        let finding =
+            Finding::in_file(Code::UnreadableFile, name, format!("cannot read {name}: {why}"))
+                .with_note("its links were not checked")
+                .with_help("fix the file");
+        self.folder.add(name, finding);
+    }
+}
