@@ -21,6 +21,8 @@ const LETTERS: [f64; 26] = [
 
 /// Most names have no hash: so much must speak for one, in nats.
 const PRIOR: f64 = 2.0;
+/// The same of a name that would be nothing but a hash.
+const WHOLE: f64 = 10.0;
 /// So much says one neighbour at most, and all of them together.
 const NEIGHBOUR: (f64, f64) = (-4.0, 6.0);
 const FOLDER: f64 = 9.0;
@@ -76,9 +78,11 @@ pub fn fingerprinted<'n, N: AsRef<str>>(
     names.iter().zip(candidates).filter_map(move |(name, candidates)| {
         let is_hash = |(habit, weight): &(Habit<'n>, f64)| {
             let others = habits[habit] - weight.clamp(NEIGHBOUR.0, NEIGHBOUR.1);
-            let elsewhere = everywhere[&("", habit.1, habit.2, habit.3)] - habits[habit];
+            let (_, separator, length, alphabet) = *habit;
+            let elsewhere = everywhere[&("", separator, length, alphabet)] - habits[habit];
             let habit = others.clamp(-FOLDER, FOLDER) + elsewhere.clamp(0.0, ELSEWHERE);
-            weight + habit > PRIOR
+            let prior = if separator == 0 { WHOLE } else { PRIOR };
+            weight + habit > prior
         };
         let name = name.as_ref();
         (built(name) || candidates.iter().any(is_hash)).then_some(name)
@@ -159,7 +163,10 @@ fn is_uuid(before: &str) -> bool {
 fn written(token: &str) -> f64 {
     let mut against = if is_date(token) || is_size(token) { -TYPICAL } else { 0.0 };
     let mut before = Class::Start;
+    // Words in capitals are words.
+    let is_loud = !token.bytes().any(|byte| byte.is_ascii_lowercase());
     for byte in token.bytes() {
+        let byte = if is_loud { byte.to_ascii_lowercase() } else { byte };
         let class = Class::of(byte);
         let letter = byte.to_ascii_lowercase().wrapping_sub(b'a') as usize;
         let among = match class {
@@ -187,10 +194,13 @@ fn is_date(token: &str) -> bool {
             || is_day(number(4..8), number(0..2), number(2..4)))
 }
 
-/// Whether this says the width and the height of an image.
+/// Whether this says the width and the height of an image, at its end or alone.
 fn is_size(token: &str) -> bool {
-    let is_number = |text: &str| text.len() >= 2 && text.bytes().all(|byte| byte.is_ascii_digit());
-    token.split_once('x').is_some_and(|(width, height)| is_number(width) && is_number(height))
+    let digits =
+        |bytes: &mut dyn Iterator<Item = u8>| bytes.take_while(u8::is_ascii_digit).count() >= 2;
+    token.split_once('x').is_some_and(|(width, height)| {
+        digits(&mut width.bytes().rev()) && digits(&mut height.bytes())
+    })
 }
 
 #[derive(Debug, Clone, Copy)]
