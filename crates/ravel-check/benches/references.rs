@@ -97,7 +97,9 @@ impl Tree {
         for name in self.names.iter().filter(|name| name.ends_with(".html")) {
             let bytes = Tree::read(&self.root, name).expect("a page");
             let text = String::from_utf8_lossy(&bytes);
-            black_box(Tokenizer::new(&*text).map(|Ok(token)| black_box(token)).count());
+            for Ok(token) in Tokenizer::new(&*text) {
+                black_box(token);
+            }
         }
     }
 

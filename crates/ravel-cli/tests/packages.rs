@@ -78,7 +78,7 @@ fn fetch(package: &str, folder: &Path) {
     assert!(unpacked.success());
 }
 
-/// The targets on the site of which there is no file: what a file host would answer with 404.
+/// The targets on the site for which a folder has nothing: what a file host would answer with 404.
 fn broken(root: &Path) -> BTreeSet<String> {
     let mut names = Vec::new();
     list(root, "", &mut names);

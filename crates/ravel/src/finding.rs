@@ -146,8 +146,9 @@ impl PartialOrd for Finding {
 
 impl Ord for Finding {
     fn cmp(&self, other: &Finding) -> std::cmp::Ordering {
-        let key = |finding: &Finding| (finding.place_key(), finding.code as usize);
-        key(self).cmp(&key(other)).then_with(|| self.message.cmp(&other.message))
+        let [this, that] =
+            [self, other].map(|finding| (finding.place_key(), finding.code as usize));
+        this.cmp(&that).then_with(|| self.message.cmp(&other.message))
     }
 }
 
@@ -188,14 +189,14 @@ impl Finding {
         accept.code == self.code && accept.covers(line)
     }
 
-    fn place_key(&self) -> (bool, Option<Line>, Box<str>, u32) {
+    fn place_key(&self) -> (bool, Option<Line>, &str, u32) {
         match &self.place {
-            FindingPlace::Line(line) => (false, Some(*line), "".into(), 0),
+            FindingPlace::Line(line) => (false, Some(*line), "", 0),
             FindingPlace::File { name, at } => {
-                (true, None, name.clone(), at.as_ref().map_or(0, |(line, _)| *line))
+                (true, None, &**name, at.as_ref().map_or(0, |(line, _)| *line))
             }
             FindingPlace::Named { by, name, number } => {
-                (false, Some(*by), name.clone(), number.unwrap_or(0))
+                (false, Some(*by), &**name, number.unwrap_or(0))
             }
         }
     }

@@ -1,9 +1,6 @@
 //! What is found in built files, one finding for each cause.
 
-use std::collections::BTreeMap;
-use std::collections::btree_map::Entry;
-
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Audit, Code, Finding, FindingPlace};
 use ravel::edit::Edit;
@@ -11,18 +8,21 @@ use ravel::edit::Edit;
 /// What was found in files so far: one finding for each address, with the files that name it.
 #[derive(Debug, Default)]
 pub(super) struct Folder {
-    found: BTreeMap<(Code, String), Found>,
+    found: Vec<FileFinding>,
+    /// Which of them is about an address.
+    by_address: FxHashMap<(Code, String), usize>,
     /// How often something was found, the same included.
     pub(super) total: usize,
-    /// Targets of references on which nothing is found, and whether they are for assets.
-    pub(super) fine: FxHashSet<(bool, String)>,
+    /// Targets of references on which nothing is found, as URLs and as they are written: of links,
+    /// and of assets.
+    pub(super) fine: [FxHashSet<String>; 2],
     /// Names that a build's manifest says it made.
     pub(super) built: FxHashSet<String>,
 }
 
 /// A finding on one address.
-#[derive(Debug)]
-struct Found {
+#[derive(Debug, Clone)]
+struct FileFinding {
     finding: Finding,
     /// How often it was found.
     count: usize,
@@ -58,10 +58,10 @@ const ENDINGS: [(Code, &str, &str, &str); 2] = [
     ),
 ];
 
-impl Found {
-    fn new(finding: Finding) -> Found {
+impl FileFinding {
+    fn new(finding: Finding) -> FileFinding {
         let (first, last, edits) = (Vec::new(), Box::default(), Vec::new());
-        Found { finding, count: 0, first, last, files: 0, edits, can_edit: true }
+        FileFinding { finding, count: 0, first, last, files: 0, edits, can_edit: true }
     }
 
     /// Whether it names the file of a page, of which the URL has no ending.
@@ -72,9 +72,9 @@ impl Found {
     }
 
     /// The finding, with how often it is so.
-    fn told(&self) -> Finding {
-        let edits = if self.can_edit { self.edits.clone() } else { Vec::new() };
-        let finding = self.finding.clone().with_edits(edits);
+    fn told(self) -> Finding {
+        let edits = if self.can_edit { self.edits } else { Vec::new() };
+        let finding = self.finding.with_edits(edits);
         match (self.files, self.count) {
             (0 | 1, 0 | 1) => finding,
             (0 | 1, count) => finding.with_more(&format!(" (and {} more)", count - 1)),
@@ -95,10 +95,12 @@ impl Folder {
             _ => Box::default(),
         };
         let mut edits = finding.edits().to_vec();
-        let found = match self.found.entry((finding.code(), key.to_owned())) {
-            Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(free) => free.insert(Found::new(finding.without_edits())),
-        };
+        let next = self.found.len();
+        let number = *self.by_address.entry((finding.code(), key.to_owned())).or_insert(next);
+        if number == next {
+            self.found.push(FileFinding::new(finding.without_edits()));
+        }
+        let found = &mut self.found[number];
         // What is to change of the one is to change of all.
         found.can_edit &= !edits.is_empty();
         found.edits.append(&mut edits);
@@ -126,12 +128,23 @@ impl Audit<'_> {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn content(&self) -> Vec<Finding> {
+        self.told(self.folder.found.clone())
+    }
+
+    /// The same, of which no more is found.
+    pub(super) fn take_content(&mut self) -> Vec<Finding> {
+        let found = std::mem::take(&mut self.folder.found);
+        self.folder.by_address.clear();
+        self.told(found)
+    }
+
+    /// Findings as they are told: one for each cause.
+    fn told(&self, found: Vec<FileFinding>) -> Vec<Finding> {
         let mut findings = Vec::new();
         let mut one_cause: Vec<Code> = Vec::new();
         for (code, does, what, note) in ENDINGS {
-            let of_code = self.folder.found.iter().filter(|((known, _), _)| *known == code);
-            let endings: Vec<&Found> =
-                of_code.map(|(_, found)| found).filter(|found| found.names_ending()).collect();
+            let of_code = found.iter().filter(|found| found.finding.code() == code);
+            let endings: Vec<&FileFinding> = of_code.filter(|found| found.names_ending()).collect();
             if endings.len() < MIN_ENDINGS {
                 continue;
             }
@@ -151,11 +164,9 @@ impl Audit<'_> {
             findings.push(finding.with_edits([exact]));
             one_cause.push(code);
         }
-        let others =
-            self.folder.found.values().filter(|found| {
-                !(one_cause.contains(&found.finding.code()) && found.names_ending())
-            });
-        findings.extend(others.map(Found::told));
+        let is_told =
+            |found: &FileFinding| one_cause.contains(&found.finding.code()) && found.names_ending();
+        findings.extend(found.into_iter().filter(|found| !is_told(found)).map(FileFinding::told));
         findings
     }
 

@@ -18,7 +18,18 @@ impl<'r> Audit<'r> {
         base: Option<&Url>,
         reference: &Reference,
     ) {
-        let Some(url) = base.and_then(|base| base.join(&reference.url).ok()) else { return };
+        let Some(base) = base else { return };
+        let kind = usize::from(reference.kind.is_asset());
+        let is_stated = matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry);
+        // Most references of a site are to pages that many others refer to, written alike.
+        let written = reference.url.split('#').next().unwrap_or_default();
+        let is_path = written.starts_with('/')
+            && !written.starts_with("//")
+            && own.starts_with(&base[..url::Position::BeforePath]);
+        if is_path && !is_stated && self.folder.fine[kind].contains(written) {
+            return;
+        }
+        let Ok(url) = base.join(&reference.url) else { return };
         if !matches!(url.scheme(), "http" | "https")
             || reference.url.starts_with('#')
             || reference.url.is_empty()
@@ -27,7 +38,6 @@ impl<'r> Audit<'r> {
         }
         let edge = self.edge();
         let site = edge.site();
-        let host = url.host_str().unwrap_or_default().to_owned();
         let finding = |code, what: String| Finding::at(code, from.at(&reference.range), what);
         if reference.kind.is_loaded()
             && url.scheme() == "http"
@@ -43,19 +53,21 @@ impl<'r> Audit<'r> {
                 .with_edits(from.instead(reference, &format!("https{}", &url.as_str()[4..])));
             return self.folder.add(url.as_str(), finding);
         }
-        // Most references of a site are to pages that many others refer to.
-        let target = (reference.kind.is_asset(), url[..url::Position::AfterQuery].to_owned());
-        let is_stated = matches!(reference.kind, Kind::Canonical | Kind::SitemapEntry);
-        if !is_stated && self.folder.fine.contains(&target) {
+        let target = &url[..url::Position::AfterQuery];
+        if !is_stated && self.folder.fine[kind].contains(target) {
             return;
         }
-        if site.has_host(&host)
+        if site.has_host(url.host_str().unwrap_or_default())
             && let Ok(request) = Request::get(url.as_str())
         {
             let before = self.folder.total;
             self.follow_on_site(from, own, reference, &url, &request);
             if !is_stated && self.folder.total == before {
-                self.folder.fine.insert(target);
+                let fine = &mut self.folder.fine[kind];
+                fine.insert(target.to_owned());
+                if is_path {
+                    fine.insert(written.to_owned());
+                }
             }
         }
     }

@@ -112,7 +112,8 @@ impl<'r> Audit<'r> {
     }
 
     /// Everything: rules, names, what the files refer to (`read` gives their bytes, to several
-    /// threads at a time), and the ways in, with `also` from elsewhere; without what is accepted.
+    /// threads at a time), and the entry points, with `also` from
+    /// elsewhere; without what is accepted.
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\n  missing /404.html\nredirect /a/{x} -> /b/{x}\n")?;
@@ -130,7 +131,7 @@ impl<'r> Audit<'r> {
         let mut findings = also;
         findings.extend(self.rules());
         self.read_all(read);
-        findings.extend(self.content());
+        findings.extend(self.take_content());
         // A manifest among the files tells which names are a build's.
         findings.extend(self.names());
         let ways = self.entry_points();
