@@ -290,7 +290,9 @@ impl<'r> Audit<'r> {
     fn not_decided(&self, line: Line, what: String) -> Finding {
         Finding::on(Code::Undecided, line, format!("undecided: {what}"))
             .with_note("checking every URL would take too long")
-            .with_help("ask single URLs with `ravel explain`, or write `expect` for them")
+            .with_help(
+                "narrow what its captures match with `where`, or ask single URLs with `ravel explain`",
+            )
     }
 }
 

@@ -214,7 +214,7 @@ impl<'s, 'r> Prover<'s, 'r> {
             }
         }
         if files.is_empty() {
-            self.undecided("no built file has such a name");
+            self.undecided = Some("no built file has such a name".to_owned());
         }
     }
 
@@ -305,9 +305,11 @@ impl<'s, 'r> Prover<'s, 'r> {
         self.space.given(set, self.universal.given())
     }
 
+    /// Says why it is undecided, and what would decide it.
     fn undecided(&mut self, why: &str) {
         if !self.is_settled {
-            self.undecided.get_or_insert_with(|| why.to_owned());
+            let decided_by = "a longer pattern, `where` or `given` leaves fewer requests";
+            self.undecided.get_or_insert_with(|| format!("{why}; {decided_by}"));
         }
     }
 
