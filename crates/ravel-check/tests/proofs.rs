@@ -360,3 +360,24 @@ fn witnesses_stand_for_what_differs() {
     );
     assert_eq!(asked(1, 1).len(), 1);
 }
+
+/// A canonical redirect that a rule takes back makes a loop, also for some visitors alone, and where
+/// another rule shows the file.
+#[test]
+fn canonical_redirects_taken_back_are_loops() {
+    let cases = [
+        "redirect /{x}/ -> /{x}\n",
+        "rewrite /a/{x} -> /{x}\nredirect /{x}/ -> /{x}\n",
+        "redirect /{x}/ -> /{x}\n  when cookie c\n",
+        "redirect /{x}/ -> /{x}\n  when not language is de\n",
+    ];
+    for rules in cases {
+        let text = format!("site https://h.example/\n  languages en, de\n{rules}");
+        let rules = ravel::Rules::parse(&text).unwrap();
+        let files = ["index.html", "timetables/index.html", "quays/index.html"];
+        let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(files));
+        let findings = ravel_check::Audit::new(&edge).rules();
+        let codes: Vec<&str> = findings.iter().map(|finding| finding.code().name()).collect();
+        assert!(codes.contains(&"redirect-loop"), "{text}: {codes:?}");
+    }
+}

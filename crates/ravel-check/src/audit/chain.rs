@@ -282,7 +282,7 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether all requests for one path come to an end.
-    fn all_end(&self, set: &RequestSet<'r>) -> bool {
+    pub(super) fn all_end(&self, set: &RequestSet<'r>) -> bool {
         let routes = self.space.routes_of(set);
         routes.is_some_and(|routes| routes.iter().all(|(_, route)| !route.never_ends()))
     }
@@ -358,27 +358,5 @@ impl<'r> Audit<'r> {
         )
         .with_request(request)
         .with_lines(lines)
-    }
-
-    /// The spellings of files that lead to the file's own address, where that is taken by a rule,
-    /// with the rule.
-    fn moved_to_rules(&self) -> &[(&'r str, RuleId)] {
-        self.moved.get_or_init(|| {
-            let edge = self.edge();
-            if self.hidden_files().is_empty() || edge.site().pages() != ravel::program::Pages::Tidy
-            {
-                return Vec::new();
-            }
-            let taken = |address: &&'r str| {
-                let file = edge.file_number(address)?;
-                let own = edge.own_address(file);
-                let route = edge.route(&Request::get(&edge.url_of(file)).ok()?);
-                let by = route.hops().first().and_then(|hop| hop.rule())?;
-                let is_variant = own != *address;
-                (is_variant && !self.all_end(&self.space.at_path(address)))
-                    .then_some((*address, by))
-            };
-            self.addresses_below("").filter_map(|address| taken(&address)).collect()
-        })
     }
 }

@@ -2,7 +2,10 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use ravel::program::RuleId;
+use ravel::address::Request;
+use ravel::program::{RuleId, RuleRef, Stage};
+
+use super::Audit;
 
 /// A rule whose target another one matches.
 pub(super) struct Meeting {
@@ -47,4 +50,53 @@ pub(super) fn goes_round(meets: &[Meeting]) -> bool {
         }
     }
     true
+}
+
+/// Spellings of files' addresses of which it is looked at whether all that follows ends.
+const MAX_CHECKED: usize = 1_000;
+
+impl<'r> Audit<'r> {
+    /// The spellings of files that lead to the file's own address, where that is taken by a rule,
+    /// with the rule.
+    pub(super) fn moved_to_rules(&self) -> &[(&'r str, RuleId)] {
+        self.moved.get_or_init(|| {
+            let edge = self.edge();
+            if edge.site().pages() != ravel::program::Pages::Tidy {
+                return Vec::new();
+            }
+            let rules = || self.space.rules(Stage::Redirect);
+            let of_visitors = |rule: &RuleRef<'r>| rule.tests().request_headers() != 0;
+            let is_of_some = rules().any(|rule| of_visitors(&rule));
+            let mut checked = 0;
+            let mut moved = Vec::new();
+            for address in self.addresses_below("") {
+                let Some(file) = edge.file_number(address) else { continue };
+                let own = edge.own_address(file);
+                if own == address {
+                    continue;
+                }
+                let url = Request::get(&edge.url_of(file)).ok();
+                let of_all = url.and_then(|url| edge.route(&url).hops().first()?.rule());
+                let of_some = self.overlaps(Stage::Redirect);
+                let of_some = if is_of_some { of_some.with_path(own) } else { Vec::new() };
+                let of_some =
+                    of_some.into_iter().map(|number| self.space.rule(Stage::Redirect, number));
+                let takes: Vec<RuleId> = of_some
+                    .filter(of_visitors)
+                    .filter(|rule| rule.rule().redirect().is_some())
+                    .map(|rule| rule.id())
+                    .chain(of_all)
+                    .collect();
+                if takes.is_empty() {
+                    continue;
+                }
+                checked += 1;
+                // What is not looked at could lead round.
+                if checked > MAX_CHECKED || !self.all_end(&self.space.at_path(address)) {
+                    moved.extend(takes.into_iter().map(|rule| (address, rule)));
+                }
+            }
+            moved
+        })
+    }
 }
