@@ -62,6 +62,11 @@ impl LoadedSite {
         judgements
     }
 
+    /// Reads a rules file alone: its folder need not be built.
+    pub(crate) fn read_rules(path: &Path) -> Result<LoadedSite, Failure> {
+        Ok(LoadedSite(Arc::new(Site::read_rules(path)?)))
+    }
+
     /// Reads a rules file and its folder.
     pub(crate) fn read(path: &Path) -> Result<LoadedSite, Failure> {
         Ok(LoadedSite(Arc::new(Site::read(path)?)))

@@ -17,6 +17,43 @@ fn json(folder: &Path, arguments: &[&str]) -> (i32, Value) {
     (status, serde_json::from_str(&out).unwrap_or_else(|error| panic!("{error}: {out}{errors}")))
 }
 
+/// Before there is a zone, or a build.
+#[test]
+fn what_to_enter_is_said_before_there_is_a_zone() {
+    let site = folder(&[(
+        "edge.ravel",
+        "site https://www.h.example/\n  files not-built\n  alias h.example\ndomain h.example\n  host \
+         edge.host.example\n  address 192.0.2.44\n  verification _o \"p-1\"\n  verification _c cname \
+         x.host.example\n",
+    )]);
+    let (status, out, errors) = run(site.path(), &["domain"], "");
+    assert_eq!(status, 0, "{out}{errors}");
+    let rows: Vec<Vec<&str>> =
+        out.lines().skip(3).take(4).map(|line| line.split_whitespace().collect()).collect();
+    assert_eq!(
+        rows,
+        [
+            ["_o", "_o.h.example.", "TXT", "p-1", "3600"],
+            ["_c", "_c.h.example.", "CNAME", "x.host.example.", "3600"],
+            ["www", "www.h.example.", "CNAME", "edge.host.example.", "3600"],
+            ["@", "h.example.", "A", "192.0.2.44", "3600"],
+        ]
+    );
+    let (_, zone, _) = run(site.path(), &["domain", "--format", "zone"], "");
+    assert!(zone.contains("_o.h.example.\t3600\tIN\tTXT\t\"p-1\"\n"), "{zone}");
+    let (_, table, _) = run(site.path(), &["domain", "--format", "csv"], "");
+    assert!(
+        table.contains("h.example,www,www.h.example.,CNAME,edge.host.example.,3600\n"),
+        "{table}"
+    );
+    let (_, data, _) = run(site.path(), &["domain", "--format", "json"], "");
+    let data: Value = serde_json::from_str(&data).unwrap();
+    assert_eq!(data["domains"][0]["entries"].as_array().unwrap().len(), 4);
+    for refused in [&["--format", "csv", "--json"][..], &["plan", SWITCH], &["write", "new.zone"]] {
+        assert_eq!(run(site.path(), &[&["domain"], refused].concat(), "").0, 2, "{refused:?}");
+    }
+}
+
 #[test]
 fn the_demo_is_well_and_was_not() {
     let demo = demo();
@@ -204,7 +241,7 @@ fn what_can_not_be_done_is_said() {
             "this command writes reports as .svg (a picture)",
         ),
         (without.path(), &[], "the rules have no `domain` statement"),
-        (no_zone.path(), &[], "name its file with `zone FILE`"),
+        (no_zone.path(), &["plan", SWITCH], "name its file with `zone FILE`"),
     ];
     for (folder, arguments, expected) in cases {
         let (status, out, errors) = run(folder, &[&["domain"], *arguments].concat(), "");

@@ -14,6 +14,7 @@
 
 mod caa;
 mod certificate;
+mod entry;
 mod findings;
 mod moment;
 mod plan;
@@ -25,6 +26,7 @@ mod timeline;
 pub mod zone;
 
 pub use certificate::{Certificate, CertificateError, certificate_findings};
+pub use entry::Entry;
 pub use moment::{Moment, MomentError};
 pub use plan::Plan;
 pub use requirement::Requirement;

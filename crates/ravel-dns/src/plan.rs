@@ -3,7 +3,7 @@
 use super::row::{Action, RecordValue, Row};
 use super::zone::{Change, Changes, Name, NewRecord, Record, RecordData, RecordType, Zone};
 use ravel::address::Host;
-use ravel::rules::{Apex, Domain, Site};
+use ravel::rules::{Apex, Domain, Site, VerificationRecord, VerificationValue};
 
 /// What a domain's zone has beside what the site's hosts need of it.
 #[derive(Debug, Clone)]
@@ -35,6 +35,16 @@ pub(super) fn name_of(host: &str) -> Name {
 pub(super) fn addresses(domain: &Domain, kind: RecordType) -> Vec<RecordData> {
     let data = domain.addresses().iter().map(|address| RecordData::address(*address));
     data.filter(|data| data.record_type() == kind).collect()
+}
+
+/// What a record that proves ownership says.
+pub(super) fn verification(record: &VerificationRecord) -> RecordData {
+    match record.value() {
+        VerificationValue::Alias(target) => RecordData::alias_of(name_of(target.as_str())),
+        VerificationValue::Text(text) => RecordData::text(text),
+        // There is none that is not read.
+        _ => RecordData::text(""),
+    }
 }
 
 fn held(record: &Record) -> RecordValue {
@@ -74,7 +84,9 @@ impl<'z> Plan<'z> {
         for host in site.hosts().filter(|host| domain.holds(host)) {
             plan.host(host);
         }
-        plan.verification();
+        for record in domain.verification() {
+            plan.verification(record);
+        }
         plan
     }
 
@@ -184,6 +196,7 @@ impl<'z> Plan<'z> {
             needed: Some(needed),
             action: Action::Unseen,
             note: Some(note),
+            verifies: false,
         });
         for kind in [RecordType::A, RecordType::AAAA] {
             let there: Vec<&Record> = self.zone.set(name, kind).collect();
@@ -207,43 +220,85 @@ impl<'z> Plan<'z> {
             needed,
             action: Action::Blocked,
             note: Some(note),
+            verifies: false,
         });
     }
 
-    fn verification(&mut self) {
-        let Some(verification) = self.domain.verification() else { return };
-        let (host, name) = (verification.name().to_string(), name_of(verification.name().as_str()));
-        let data = RecordData::text(verification.text());
+    fn verification(&mut self, record: &VerificationRecord) {
+        let (host, name) = (record.name().to_string(), name_of(record.name().as_str()));
+        let data = verification(record);
+        let start = self.rows.len();
+        let stands = self.zone.of(&name).map(|record| record.kind);
+        let in_the_way: Vec<RecordType> = stands
+            .filter(|kind| match record.value() {
+                VerificationValue::Alias(_) => !beside_alias(*kind),
+                _ => *kind == RecordType::CNAME,
+            })
+            .collect();
+        if !self.zone.origin().holds(&name) {
+            self.verification_blocked(&host, &data, "the name is outside this zone".to_owned());
+        } else if let Some(kind) = in_the_way.first() {
+            let note = match record.value() {
+                VerificationValue::Alias(_) => {
+                    format!("no CNAME can stand beside its {kind} record")
+                }
+                _ => "a CNAME stands at this name, and nothing can stand beside it".to_owned(),
+            };
+            self.verification_blocked(&host, &data, note);
+        } else if data.record_type() == RecordType::CNAME {
+            self.set(&host, &name, RecordType::CNAME, &[data]);
+        } else {
+            self.verification_text(host, name, &data);
+        }
+        for row in &mut self.rows[start..] {
+            row.verifies = true;
+            if record.is_whole() && row.note.is_none() {
+                row.note = Some("the name is taken as a whole: it ends in the domain".to_owned());
+            }
+        }
+    }
+
+    fn verification_blocked(&mut self, host: &str, data: &RecordData, note: String) {
+        self.rows.push(Row {
+            host: host.to_owned(),
+            kind: data.record_type(),
+            there: None,
+            needed: Some(RecordValue { data: data.to_string(), ttl: None }),
+            action: Action::Blocked,
+            note: Some(note),
+            verifies: true,
+        });
+    }
+
+    /// A text beside those that are there.
+    fn verification_text(&mut self, host: String, name: Name, data: &RecordData) {
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
-        let there = texts.iter().find(|record| said(record) == verification.text().as_bytes());
+        let there = texts.iter().find(|record| said(record) == data.said());
         let ttl =
             self.domain.ttl().or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
-        let needed = Some(RecordValue {
-            data: data.to_string(),
-            ttl: Some(there.map_or(ttl, |record| record.ttl)),
-        });
-        let row = |action, note: Option<&str>| Row {
-            host: host.clone(),
+        self.rows.push(Row {
+            host,
             kind: RecordType::TXT,
             there: there.map(|record| held(record)),
-            needed: needed.clone(),
-            action,
-            note: note.map(str::to_owned),
-        };
-        let row = if there.is_some() {
-            row(Action::Keep, None)
-        } else if !self.zone.origin().holds(&name) {
-            row(Action::Blocked, Some("the name is outside this zone"))
-        } else if self.zone.set(&name, RecordType::CNAME).next().is_some() {
-            row(
-                Action::Blocked,
-                Some("a CNAME stands at this name, and nothing can stand beside it"),
-            )
-        } else {
+            needed: Some(RecordValue {
+                data: data.to_string(),
+                ttl: Some(there.map_or(ttl, |record| record.ttl)),
+            }),
+            action: if there.is_some() { Action::Keep } else { Action::Add },
+            note: None,
+            verifies: true,
+        });
+        if there.is_none() {
             self.changes.add(NewRecord::new(name, ttl, RecordType::TXT, data.to_string()));
-            row(Action::Add, None)
-        };
-        self.rows.push(row);
+        }
+    }
+
+    /// Whether a record of this name and type proves ownership.
+    pub(super) fn verifies(&self, name: &Name, kind: RecordType) -> bool {
+        let mut records = self.domain.verification().iter();
+        records.any(|record| {
+            name_of(record.name().as_str()) == *name && verification(record).record_type() == kind
+        })
     }
 
     /// Plans the records of a name and type, so that they become these. Their TTL changes only
@@ -271,6 +326,7 @@ impl<'z> Plan<'z> {
                 .map(|(data, ttl)| RecordValue { data: data.to_string(), ttl: Some(ttl) }),
             action,
             note: None,
+            verifies: false,
         };
         for (number, record) in kept {
             let Some(data) = &record.data else { continue };

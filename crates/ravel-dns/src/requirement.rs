@@ -1,6 +1,6 @@
 //! What name servers must answer.
 
-use super::plan::{addresses, name_of};
+use super::plan::{addresses, name_of, verification};
 use super::zone::{Name, RecordData, RecordType};
 use ravel::rules::{Apex, Domain, Site};
 
@@ -57,10 +57,11 @@ impl Requirement {
             data,
             others,
         };
-        if let Some(verification) = domain.verification() {
-            let text = RecordData::text(verification.text());
-            wanted.push(at(verification.name().as_str(), RecordType::TXT, vec![text], true));
-        }
+        wanted.extend(domain.verification().iter().map(|record| {
+            let data = verification(record);
+            let others = data.record_type() == RecordType::TXT;
+            at(record.name().as_str(), data.record_type(), vec![data], others)
+        }));
         if !domain.nameservers().is_empty() {
             let servers = domain
                 .nameservers()

@@ -13,6 +13,9 @@ pub struct Row {
     pub(crate) needed: Option<RecordValue>,
     pub(crate) action: Action,
     pub(crate) note: Option<String>,
+    /// Whether it proves ownership.
+    #[cfg_attr(feature = "serde", serde(skip))]
+    pub(crate) verifies: bool,
 }
 
 impl Row {

@@ -64,6 +64,17 @@ impl Site {
         Site::read_without(path, None)
     }
 
+    /// Reads a rules file alone, as if its folder were empty: it need not be built.
+    ///
+    /// # Errors
+    /// Every problem of the rules, or what could not be read.
+    pub fn read_rules(path: &Path) -> Result<Site, ReadError> {
+        let (rules, texts) = rules(path)?;
+        let root = rules.site().files().as_ref().map(|folder| parent(path).join(&**folder));
+        let edge = Edge::new(&rules, FileList::default());
+        Ok(Site { rules, edge, texts, root, folder: parent(path).to_owned() })
+    }
+
     /// The same without the files of a folder.
     pub(crate) fn read_without(path: &Path, private: Option<&Path>) -> Result<Site, ReadError> {
         let (rules, texts) = rules(path)?;

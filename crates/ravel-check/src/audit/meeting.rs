@@ -91,7 +91,7 @@ impl<'r> Audit<'r> {
                     continue;
                 }
                 checked += 1;
-                // What is not looked at could lead round.
+                // What is not looked at could be a redirect loop.
                 if checked > MAX_CHECKED || !self.all_end(&self.space.at_path(address)) {
                     moved.extend(takes.into_iter().map(|rule| (address, rule)));
                 }

@@ -14,7 +14,7 @@ pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(super) task: Option<Task>,
     #[command(flatten)]
-    pub(super) show: Show,
+    pub(super) show: ShowTask,
 }
 
 /// What is asked of a domain; `show` where nothing is said.
@@ -22,7 +22,7 @@ pub(crate) struct Arguments {
 pub(super) enum Task {
     /// Show the records that a domain has and needs, and what is wrong with them (the default)
     #[command(after_help = EXIT_STATUS)]
-    Show(Show),
+    Show(ShowTask),
     /// Show what visitors get when the records change at a moment, and in which order nobody
     /// notices
     #[command(after_help = EXIT_STATUS)]
@@ -47,6 +47,23 @@ pub(super) struct Show {
     /// Output JSON
     #[arg(long)]
     pub(super) json: bool,
+}
+
+#[derive(Clone, clap::Args)]
+pub(super) struct ShowTask {
+    #[command(flatten)]
+    pub(super) show: Show,
+    /// Output only what to enter at the DNS host: as lines of a zone file, as CSV, or as JSON
+    #[arg(long, value_name = "FORMAT", conflicts_with_all = ["json", "zone"])]
+    pub(super) format: Option<EntryFormat>,
+}
+
+/// How what is to enter is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(super) enum EntryFormat {
+    Zone,
+    Csv,
+    Json,
 }
 
 #[derive(Clone, clap::Args)]
@@ -86,14 +103,14 @@ pub(super) const FORMS: &[Form] = &[("svg", "a picture")];
 
 impl Arguments {
     pub(crate) fn is_json(&self) -> bool {
-        self.show().json
+        self.show().json || self.format() == Some(EntryFormat::Json)
     }
 
     /// Which domain, and how it is shown.
     pub(super) fn show(&self) -> &Show {
         match &self.task {
-            None => &self.show,
-            Some(Task::Show(show)) => show,
+            None => &self.show.show,
+            Some(Task::Show(task)) => &task.show,
             Some(Task::Plan(plan)) => &plan.show,
             Some(Task::Ask(ask)) => &ask.show,
             Some(Task::Write(write)) => &write.show,
@@ -103,14 +120,23 @@ impl Arguments {
     /// With the zone file's path as seen from another folder.
     pub(crate) fn within(mut self, folder: &Path) -> Arguments {
         let show = match &mut self.task {
-            None => &mut self.show,
-            Some(Task::Show(show)) => show,
+            None => &mut self.show.show,
+            Some(Task::Show(task)) => &mut task.show,
             Some(Task::Plan(plan)) => &mut plan.show,
             Some(Task::Ask(ask)) => &mut ask.show,
             Some(Task::Write(write)) => &mut write.show,
         };
         show.zone = show.zone.take().map(|zone| folder.join(zone));
         self
+    }
+
+    /// How what is to enter is written, if nothing else is wanted.
+    pub(super) fn format(&self) -> Option<EntryFormat> {
+        match &self.task {
+            None => self.show.format,
+            Some(Task::Show(task)) => task.format,
+            Some(_) => None,
+        }
     }
 
     pub(super) fn servers(&self) -> &[SocketAddr] {

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use ravel::rules::NamedFile;
-use ravel_dns::Plan;
+use ravel_dns::{Entry, Plan};
 use ravel_serve::{ServerAnswer, ServerReport};
 use serde_json::{Value, json};
 
@@ -26,6 +26,7 @@ fn domain(loaded: &LoadedSite, view: &View<'_>) -> Value {
         "name": view.domain.name().as_str(),
         "zone": view.plan.as_ref().map(zone),
         "rows": view.plan.as_ref().map(Plan::rows),
+        "entries": Entry::of(loaded.rules().site(), view.domain),
         "certificate": view.certificate,
         "findings": loaded.rules().data(&*view.findings),
     });

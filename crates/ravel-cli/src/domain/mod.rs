@@ -4,6 +4,7 @@ mod arguments;
 mod asked;
 mod chart;
 mod data;
+mod entries;
 mod svg;
 mod table;
 
@@ -16,7 +17,7 @@ pub(crate) use arguments::Arguments;
 use arguments::{FORMS, Task, WriteTask};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
-use ravel_dns::{Action, Certificate, Moment, Plan, Requirement, Timeline, Zone};
+use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Requirement, Timeline, Zone};
 use ravel_serve::ServerReport;
 use serde_json::json;
 
@@ -43,13 +44,24 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Some(Task::Plan(plan)) => plan.reports.of_forms(FORMS)?,
         _ => Vec::new(),
     };
-    let mut loaded = LoadedSite::read(rules)?;
+    let mut loaded = LoadedSite::read_rules(rules)?;
     let domains = chosen(&loaded, arguments)?;
+    if let Some(format) = arguments.format() {
+        let site = loaded.rules().site();
+        let all: Vec<_> = domains.iter().map(|domain| (domain, Entry::of(site, domain))).collect();
+        entries::write(&all, format, out)?;
+        return Ok(ExitStatus::Well);
+    }
     let files = files(&loaded, &domains, arguments)?;
     if let (Some(path), [(Some(zone), _)]) = (&show.zone, files.as_slice()) {
         loaded.know(&path.to_string_lossy(), zone.text());
     }
     let views = views(&loaded, &domains, &files, arguments)?;
+    if let Some(Task::Plan(_)) = &arguments.task
+        && let Some(view) = views.iter().find(|view| view.plan.is_none())
+    {
+        return Err(no_zone(view.domain));
+    }
     if let Some(Task::Write(task)) = &arguments.task {
         return write_zone(task, &views, out);
     }
@@ -250,14 +262,19 @@ fn print(
             asked::print(view.domain, &view.wanted, &view.asked, out)?;
             continue;
         }
-        let plan = view.plan.as_ref().ok_or_else(|| no_zone(view.domain))?;
-        table::print(plan, out)?;
+        match &view.plan {
+            Some(plan) => table::print(plan, out)?,
+            None => {
+                entries::print(view.domain, &Entry::of(loaded.rules().site(), view.domain), out)?
+            }
+        }
         if let Some(certificate) = view.certificate {
             table::print_certificate(certificate, out)?;
         }
         writeln!(out)?;
         let shown: Vec<&Finding> = view.findings.iter().collect();
         findings::print(loaded, &shown, true, out)?;
+        let Some(plan) = &view.plan else { continue };
         summary(plan, &view.findings, out)?;
         if let Some((at_once, in_order)) = &view.timelines {
             match plan.changes().is_empty() {

@@ -10,7 +10,7 @@ mod prepare;
 mod visible;
 
 use super::caa::CaaSet;
-use super::plan::{Plan, PlannedHost, name_of, said};
+use super::plan::{Plan, PlannedHost, name_of, said, verification as data_of};
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 pub use host::{Destinations, Gap, HostTimeline, Span};
@@ -249,22 +249,29 @@ impl Timeline {
         allowed: Option<(i64, i64)>,
     ) -> Timeline {
         let at = |seconds| moment.plus(seconds);
-        let verification = plan.domain.verification().and_then(|verification| {
-            let name = name_of(verification.name().as_str());
+        // Ownership is proved by all of them together.
+        let windows = plan.domain.verification().iter().filter_map(|record| {
+            let (name, data) = (name_of(record.name().as_str()), data_of(record));
+            let kind = data.record_type();
             let has = |zone: &Zone| {
-                zone.set(&name, RecordType::TXT)
-                    .any(|record| said(record) == verification.text().as_bytes())
+                zone.set(&name, kind).any(|record| match kind {
+                    RecordType::TXT => said(record) == data.said(),
+                    _ => record.data.as_ref() == Some(&data),
+                })
             };
             let first =
                 versions.iter().position(|version| has(version.zone)).filter(|first| *first > 0)?;
             let best = versions[first].from;
             let worst = (0..first)
-                .map(|old| end_of(versions, old, &name, RecordType::TXT))
+                .map(|old| end_of(versions, old, &name, kind))
                 .max()
                 .unwrap_or(best)
                 .max(best);
-            Some(Window { best: at(best), worst: at(worst) })
+            Some((best, worst))
         });
+        let verification = windows
+            .reduce(|one, other| (one.0.max(other.0), one.1.max(other.1)))
+            .map(|(best, worst)| Window { best: at(best), worst: at(worst) });
         let begin = versions
             .iter()
             .map(|version| version.from)

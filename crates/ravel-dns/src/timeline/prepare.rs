@@ -2,9 +2,10 @@
 
 use super::LOW;
 use super::visible::ask;
-use crate::plan::{Plan, name_of};
-use crate::row::Action;
+use crate::plan::{Plan, name_of, verification};
+use crate::row::{Action, Row};
 use crate::zone::{Change, Changes, RecordType};
+use ravel::rules::VerificationRecord;
 
 /// The sets of records that change or go, and have a long TTL: whose, which type, their TTL.
 pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
@@ -16,7 +17,7 @@ pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
         .iter()
         .filter(|(_, change)| !matches!(change, Change::Set { data: None, .. }));
     let changed = changed.map(|(number, _)| records[*number as usize]);
-    let grown = changes.added.iter().filter(|record| record.kind != RecordType::TXT);
+    let grown = changes.added.iter().filter(|record| !plan.verifies(&record.name, record.kind));
     let grown = grown.flat_map(|new| plan.zone.set(&new.name, new.kind));
     for record in changed.chain(grown).filter(|record| record.ttl > LOW) {
         let key = record.name.to_string();
@@ -44,31 +45,43 @@ fn members<'s>(
 }
 
 pub(super) fn adds_verification(plan: &Plan<'_>) -> bool {
-    plan.rows().iter().any(|row| row.kind == RecordType::TXT && row.action == Action::Add)
+    plan.rows().iter().any(|row| row.verifies && matches!(row.action, Action::Add | Action::Change))
 }
 
-/// Whether the verification is there, or will be.
+/// Whether every verification record is there, or will be.
 pub(super) fn proves(plan: &Plan<'_>) -> bool {
-    plan.rows()
-        .iter()
-        .any(|row| row.kind == RecordType::TXT && matches!(row.action, Action::Add | Action::Keep))
+    let mut rows = plan.rows().iter().filter(|row| row.verifies).peekable();
+    let is_or_will_be =
+        |row: &Row| matches!(row.action, Action::Add | Action::Change | Action::Keep);
+    rows.peek().is_some() && rows.all(is_or_will_be)
 }
 
 /// How long a resolver may still say that the verification is not there.
 pub(super) fn verification_wait(plan: &Plan<'_>) -> u32 {
-    let Some(verification) = plan.domain.verification() else { return 0 };
-    ask(plan.zone, &name_of(verification.name().as_str()), RecordType::TXT).0
+    let records = plan.domain.verification().iter();
+    let wait = |record: &VerificationRecord| {
+        let kind = verification(record).record_type();
+        ask(plan.zone, &name_of(record.name().as_str()), kind).0
+    };
+    records.map(wait).max().unwrap_or(0)
 }
 
 /// What is done before the switch: TTLs are lowered, and the verification is added.
 pub(super) fn prepared(plan: &Plan<'_>, lowered: &[(String, RecordType, u32)]) -> Changes {
     let set = Change::Set { ttl: Some(LOW), data: None };
-    let changed = members(plan, lowered).map(|number| (number, set.clone())).collect();
+    let records: Vec<_> = plan.zone.records().collect();
+    let verifies = plan.changes().changed.iter().filter(|(number, _)| {
+        let record = records[**number as usize];
+        plan.verifies(&record.name, record.kind)
+    });
+    let lowered = members(plan, lowered).map(|number| (number, set.clone()));
+    let changed =
+        lowered.chain(verifies.map(|(number, change)| (*number, change.clone()))).collect();
     let added = plan
         .changes()
         .added
         .iter()
-        .filter(|record| record.kind == RecordType::TXT)
+        .filter(|record| plan.verifies(&record.name, record.kind))
         .cloned()
         .collect();
     Changes { changed, added }
@@ -88,7 +101,9 @@ pub(super) fn with_low_lives(plan: &Plan<'_>, lowered: &[(String, RecordType, u3
             *ttl = Some(ttl.map_or(LOW, |ttl| ttl.min(LOW)));
         }
     }
-    for record in changes.added.iter_mut().filter(|record| record.kind != RecordType::TXT) {
+    for record in
+        changes.added.iter_mut().filter(|record| !plan.verifies(&record.name, record.kind))
+    {
         record.ttl = record.ttl.min(LOW);
     }
     changes

@@ -196,8 +196,8 @@ grammar! {
             left_out "needed when a host below the domain is one of the site";
         Address "address IP, …" "the addresses it gives for a bare domain",
             left_out "needed when the domain itself is a host of the site, but for `apex alias`", lists &["address"];
-        Verification "verification NAME \"TEXT\""
-            "the verification record: the TXT record that proves ownership; NAME is relative to the domain, `@` is the domain itself, a final dot makes it whole",
+        Verification "verification NAME \"TEXT\"|cname TARGET"
+            "a verification record: the TXT record, or the CNAME, that proves ownership; NAME is relative to the domain, `@` is the domain itself, a final dot makes it whole; there may be several",
             left_out "none";
         Zone "zone FILE" "the zone as it is today, a zone file (RFC 1035, section 5)", left_out "nothing is known of it";
         Apex "apex address|alias"

@@ -73,12 +73,6 @@ impl fmt::Display for ProblemKind {
             K::FileName { found } => {
                 write!(f, "`{found}` is not a name below the folder of the rules file")
             }
-            K::RecordName { found, domain } => {
-                write!(
-                    f,
-                    "`{found}` already ends in the domain, so the record would be at `{found}.{domain}`"
-                )
-            }
             K::Template(kind) => kind.fmt(f),
             K::WhereName { name, pattern, .. } => {
                 write!(f, "the pattern `{pattern}` has no capture `{name}`")
@@ -150,9 +144,6 @@ impl ProblemKind {
             }
             K::DomainLacks { setting, .. } => domain_needs(setting),
             K::Renamed { name, .. } => return format!("write `{name}`"),
-            K::RecordName { found, .. } => {
-                return format!("write `{found}.` for a whole name, or leave the domain out");
-            }
             K::Template(kind) => return kind.remedy(),
             K::WhereName { defined, .. } if !defined.is_empty() => {
                 let names: Vec<String> = defined.iter().map(|name| format!("`{name}`")).collect();

@@ -75,8 +75,6 @@ pub enum ProblemKind {
     DomainLacks { host: String, setting: &'static str },
     /// A word of an earlier version; with what it is now.
     Renamed { found: String, name: String },
-    /// A record's name that is relative to the domain and ends in it.
-    RecordName { found: String, domain: String },
     /// A URL where only scheme, host and base path can stand.
     SiteUrl { found: String },
     /// A host name that is none.

@@ -12,7 +12,7 @@ pub struct Domain {
     pub(crate) name: Host,
     pub(crate) host: Option<Host>,
     pub(crate) addresses: Vec<IpAddr>,
-    pub(crate) verification: Option<VerificationRecord>,
+    pub(crate) verification: Vec<VerificationRecord>,
     pub(crate) zone: Option<NamedFile>,
     pub(crate) apex: Apex,
     pub(crate) nameservers: Vec<Host>,
@@ -21,11 +21,22 @@ pub struct Domain {
     pub(crate) ttl: Option<u32>,
 }
 
-/// The TXT record that proves ownership of a domain.
+/// A record that proves ownership of a domain.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VerificationRecord {
     pub(crate) name: Host,
-    pub(crate) text: Box<str>,
+    pub(crate) value: VerificationValue,
+    pub(crate) is_whole: bool,
+}
+
+/// What a record that proves ownership says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum VerificationValue {
+    /// The text of a TXT record.
+    Text(Box<str>),
+    /// The name that a CNAME leads to.
+    Alias(Host),
 }
 
 impl VerificationRecord {
@@ -34,9 +45,14 @@ impl VerificationRecord {
         &self.name
     }
 
-    /// Its text.
-    pub fn text(&self) -> &str {
-        &self.text
+    /// What it says.
+    pub fn value(&self) -> &VerificationValue {
+        &self.value
+    }
+
+    /// Whether the name was written with the domain, though without the final dot that says so.
+    pub fn is_whole(&self) -> bool {
+        self.is_whole
     }
 }
 
@@ -127,9 +143,18 @@ impl Domain {
         &self.addresses
     }
 
-    /// The TXT record that proves ownership.
-    pub fn verification(&self) -> Option<&VerificationRecord> {
-        self.verification.as_ref()
+    /// The records that prove ownership, in the order of the rules.
+    ///
+    /// ```
+    /// use ravel::rules::VerificationValue;
+    ///
+    /// let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  address 192.0.2.44\n  verification _a cname x.host.example\n")?;
+    /// let record = &rules.domains()[0].verification()[0];
+    /// assert!(matches!(record.value(), VerificationValue::Alias(host) if host.as_str() == "x.host.example"));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn verification(&self) -> &[VerificationRecord] {
+        &self.verification
     }
 
     /// The zone as it is today.

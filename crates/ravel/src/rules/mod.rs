@@ -17,7 +17,7 @@ mod read;
 
 pub use accept::Accept;
 pub use code::{Code, Severity, UnknownCode};
-pub use domain::{Apex, Domain, Issue, NamedFile, VerificationRecord};
+pub use domain::{Apex, Domain, Issue, NamedFile, VerificationRecord, VerificationValue};
 pub use expectation::{
     Check, CheckTest, EveryExpectation, Expectation, ExpectedOutcome, StatedOutcome,
 };

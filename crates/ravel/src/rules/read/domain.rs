@@ -7,7 +7,7 @@ use super::{Cursor, Outcome, Reader};
 use crate::address::Host;
 use crate::language::grammar::DomainSetting;
 use crate::language::{LineText, Problem, ProblemKind, Statement, Word};
-use crate::rules::{Apex, Domain, Issue, NamedFile, VerificationRecord};
+use crate::rules::{Apex, Domain, Issue, NamedFile, VerificationRecord, VerificationValue};
 
 /// The longest TTL that a record can have (RFC 2181, section 8).
 const MAX_TTL: u64 = (1 << 31) - 1;
@@ -27,7 +27,7 @@ impl Reader<'_> {
             name,
             host: None,
             addresses: Vec::new(),
-            verification: None,
+            verification: Vec::new(),
             zone: None,
             apex: Apex::Address,
             nameservers: Vec::new(),
@@ -76,7 +76,7 @@ impl Reader<'_> {
         let below = hosts.iter().find(|host| **host != domain.name.as_str());
         match below.or(apex.filter(|_| domain.apex == Apex::Alias)) {
             Some(host) if domain.host.is_none() => lacks(host, "host"),
-            _ if domain.issue == Issue::Verification && domain.verification.is_none() => {
+            _ if domain.issue == Issue::Verification && domain.verification.is_empty() => {
                 lacks(&hosts[0], "verification")
             }
             _ => None,
@@ -97,10 +97,9 @@ impl Reader<'_> {
             }
             DomainSetting::Address => domain.addresses.extend(addresses(&mut cursor)?),
             DomainSetting::Verification => {
-                let name = value(&mut cursor, "the name of the TXT record")?;
-                let name = relative(&name, &cursor, &domain.name)?;
-                let text = value(&mut cursor, "the text of the TXT record, in quotes")?.text.into();
-                domain.verification = Some(VerificationRecord { name, text });
+                domain.verification.push(verification(&mut cursor, &domain.name)?);
+                // Each service wants one of its own.
+                seen.forget("verification");
             }
             DomainSetting::Zone => {
                 domain.zone = Some(self.named_file(&mut cursor, line, "the name of a zone file")?)
@@ -173,17 +172,36 @@ fn ttl(cursor: &mut Cursor<'_>) -> Outcome<u32> {
     }
 }
 
-/// A name of the zone: relative to the domain, unless it ends with a dot; `@` is the domain itself.
-fn relative(word: &Word<'_>, cursor: &Cursor<'_>, domain: &Host) -> Outcome<Host> {
+/// The name of a record, and its text or the name that it leads to.
+fn verification(cursor: &mut Cursor<'_>, domain: &Host) -> Outcome<VerificationRecord> {
+    let word = value(cursor, "the name of the record")?;
+    let (name, is_whole) = relative(&word, cursor, domain)?;
+    let value = match !cursor.rest().starts_with('"') && cursor.take("cname") {
+        true => VerificationValue::Alias(host(
+            &value(cursor, "the name that the CNAME leads to")?,
+            cursor,
+        )?),
+        false => {
+            let wanted = "the text of a TXT record, in quotes, or `cname NAME`";
+            VerificationValue::Text(value(cursor, wanted)?.text.into())
+        }
+    };
+    Ok(VerificationRecord { name, value, is_whole })
+}
+
+/// A name of the zone: relative to the domain, unless it ends with a dot or with the domain; `@` is
+/// the domain itself. Says whether it was written whole without a dot.
+fn relative(word: &Word<'_>, cursor: &Cursor<'_>, domain: &Host) -> Outcome<(Host, bool)> {
+    let mut is_whole = false;
     let whole = match &*word.text {
         "@" => domain.to_string(),
         name if name.ends_with('.') => name.to_owned(),
         name if name == domain.as_str() || name.ends_with(&format!(".{domain}")) => {
-            let (found, domain) = (name.to_owned(), domain.to_string());
-            let place = cursor.place(word.columns.clone());
-            return Err(Problem::new(place, ProblemKind::RecordName { found, domain }));
+            is_whole = true;
+            name.to_owned()
         }
         name => format!("{name}.{domain}"),
     };
-    host(&Word { text: whole.into(), columns: word.columns.clone() }, cursor)
+    let word = Word { text: whole.into(), ..word.clone() };
+    Ok((host(&word, cursor)?, is_whole))
 }

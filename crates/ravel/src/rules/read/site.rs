@@ -217,6 +217,11 @@ impl SeenSettings {
         self.0.push((form.word(), place.line.number));
         Ok(setting)
     }
+
+    /// A setting that may be given again.
+    pub(super) fn forget(&mut self, word: &str) {
+        self.0.retain(|(seen, _)| *seen != word);
+    }
 }
 
 pub(super) fn value<'t>(cursor: &mut Cursor<'t>, wanted: &'static str) -> Outcome<Word<'t>> {
