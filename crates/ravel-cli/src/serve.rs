@@ -1,7 +1,7 @@
 //! `ravel serve`: the site as the rules answer it, over HTTP and HTTPS.
 
 use std::io::{IsTerminal, Write};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -169,7 +169,7 @@ async fn name_server(rules: &Path, port: u16) -> Result<NameServer, Failure> {
     let zone = Zone::of_domain(domain, |path: &str| loaded.named(path))
         .map_err(|error| Failure::Message(error.to_string()))?
         .ok_or_else(|| no_zone(domain))?;
-    NameServer::bind(zone, port).await.map_err(|error| {
+    NameServer::bind(zone, (Ipv4Addr::LOCALHOST, port).into()).await.map_err(|error| {
         Failure::Message(format!("cannot listen on port {port} of 127.0.0.1: {error}"))
     })
 }

@@ -1,7 +1,7 @@
-//! A small name server that answers from a zone, on loopback, over UDP and TCP.
+//! A small name server that answers from a zone, over UDP and TCP.
 
 use std::io;
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -38,12 +38,11 @@ pub struct NameServer {
 }
 
 impl NameServer {
-    /// Listens on this port of 127.0.0.1, over UDP and TCP; on port 0, on any that is free for
-    /// both.
+    /// Listens at this address, over UDP and TCP; on port 0, on any that is free for both.
     ///
     /// ```no_run
     /// # async fn run(zone: ravel_dns::Zone) -> std::io::Result<()> {
-    /// let server = ravel_serve::NameServer::bind(zone, 0).await?;
+    /// let server = ravel_serve::NameServer::bind(zone, ([127, 0, 0, 1], 0).into()).await?;
     /// println!("dig @127.0.0.1 -p {} h.example", server.address().port());
     /// # Ok(())
     /// # }
@@ -51,8 +50,8 @@ impl NameServer {
     ///
     /// # Errors
     /// Why the port cannot be had.
-    pub async fn bind(zone: Zone, port: u16) -> io::Result<NameServer> {
-        let (listener, socket) = both(port).await?;
+    pub async fn bind(zone: Zone, at: SocketAddr) -> io::Result<NameServer> {
+        let (listener, socket) = both(at).await?;
         let address = listener.local_addr()?;
         let mut server = Server::new(ZoneHandler { zone });
         server.register_socket(socket);
@@ -78,10 +77,10 @@ impl NameServer {
     }
 }
 
-async fn both(port: u16) -> io::Result<(TcpListener, UdpSocket)> {
-    let mut tries = if port == 0 { PORTS_TRIED } else { 1 };
+async fn both(at: SocketAddr) -> io::Result<(TcpListener, UdpSocket)> {
+    let mut tries = if at.port() == 0 { PORTS_TRIED } else { 1 };
     loop {
-        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).await?;
+        let listener = TcpListener::bind(at).await?;
         match UdpSocket::bind(listener.local_addr()?).await {
             Ok(socket) => return Ok((listener, socket)),
             Err(error) if tries == 1 => return Err(error),
@@ -101,6 +100,7 @@ struct Reply {
     answers: Vec<Record>,
     authorities: Vec<Record>,
     soa: Vec<Record>,
+    glue: Vec<Record>,
 }
 
 impl ZoneHandler {
@@ -111,6 +111,7 @@ impl ZoneHandler {
             answers: vec![],
             authorities: vec![],
             soa: vec![],
+            glue: vec![],
         };
         let name = name.to_ascii().parse::<zone::Name>().ok();
         let Some(mut name) =
@@ -144,6 +145,16 @@ impl ZoneHandler {
                             .iter()
                             .filter_map(|record| record_of(record, record.name(), record.ttl())),
                     );
+                    // The addresses of servers that are below what is delegated.
+                    let targets = servers.iter().filter_map(|record| record.data()?.target());
+                    for target in targets.filter(|target| self.zone.origin().holds(target)) {
+                        for kind in [zone::RecordType::A, zone::RecordType::AAAA] {
+                            let glue = self.zone.set(&target, kind);
+                            reply
+                                .glue
+                                .extend(glue.filter_map(|one| record_of(one, &target, one.ttl())));
+                        }
+                    }
                     return reply;
                 }
                 negative @ (Lookup::NoData | Lookup::NoName) => {
@@ -195,6 +206,10 @@ impl RequestHandler for ZoneHandler {
             builder.edns(edns);
         }
         let reply = match request.request_info() {
+            // There is but version 0 (RFC 6891, section 6.1.3).
+            _ if request.edns.as_ref().is_some_and(|asked| asked.version() > 0) => {
+                Err(ResponseCode::BADVERS)
+            }
             Ok(info) if info.metadata.op_code == OpCode::Query => Ok(self.reply(
                 &Name::from(info.query.name()),
                 info.query.query_type(),
@@ -213,7 +228,7 @@ impl RequestHandler for ZoneHandler {
                         &reply.answers,
                         &reply.authorities,
                         &reply.soa,
-                        &[],
+                        &reply.glue,
                     ))
                     .await
             }

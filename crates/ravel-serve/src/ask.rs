@@ -37,6 +37,7 @@ pub enum ServerAnswer {
 #[derive(Debug)]
 pub struct ServerReport {
     pub(crate) server: SocketAddr,
+    pub(crate) name: Option<String>,
     pub(crate) said: Result<Vec<ServerAnswer>, String>,
 }
 
@@ -44,6 +45,18 @@ impl ServerReport {
     /// The server.
     pub fn server(&self) -> SocketAddr {
         self.server
+    }
+
+    /// What it is to the domain: a name server's name, or `resolver`.
+    pub fn name(&self) -> Option<&str> {
+        self.name.as_deref()
+    }
+
+    /// With what it is to the domain.
+    #[must_use]
+    pub fn named(mut self, name: impl Into<String>) -> ServerReport {
+        self.name = Some(name.into());
+        self
     }
 
     /// Its answers in the order of what is wanted; an error where it does not answer at all.
@@ -63,9 +76,11 @@ impl ServerReport {
 /// # }
 /// ```
 pub async fn ask(server: SocketAddr, wanted: &[Requirement]) -> ServerReport {
-    let Some(first) = wanted.first() else { return ServerReport { server, said: Ok(Vec::new()) } };
+    let Some(first) = wanted.first() else {
+        return ServerReport { server, name: None, said: Ok(Vec::new()) };
+    };
     if let Err(error) = question(server, first.name(), first.kind()).await {
-        return ServerReport { server, said: Err(error) };
+        return ServerReport { server, name: None, said: Err(error) };
     }
     let answers = stream::iter(wanted).map(|wanted| async {
         let mut said = question(server, wanted.name(), wanted.kind())
@@ -83,7 +98,7 @@ pub async fn ask(server: SocketAddr, wanted: &[Requirement]) -> ServerReport {
         }
         said
     });
-    ServerReport { server, said: Ok(answers.buffered(AT_ONCE).collect().await) }
+    ServerReport { server, name: None, said: Ok(answers.buffered(AT_ONCE).collect().await) }
 }
 
 /// One question. An error means that no answer came.
@@ -92,29 +107,52 @@ async fn question(
     name: &zone::Name,
     kind: RecordType,
 ) -> Result<ServerAnswer, String> {
-    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
+    let response = lookup(server, name, kind, true).await?;
     let kind = Type::from(kind.code());
-    let mut response = over_udp(server, name, kind).await.map_err(in_words)?;
-    if response.metadata.truncation {
-        response = over_tcp(server, name, kind).await.map_err(in_words)?;
-    }
+    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
     Ok(match response.metadata.response_code {
         ResponseCode::NoError => {
             let own = response
                 .answers
                 .iter()
                 .filter(|record| record.name == *name && record.record_type() == kind);
-            let data = |record: &Record| {
-                let wire = record.data.to_bytes().ok()?;
-                RecordData::from_wire(RecordType::from_code(kind.into()), &wire)
-            };
             ServerAnswer::Records(
-                own.filter_map(|record| Some((data(record)?, record.ttl))).collect(),
+                own.filter_map(|record| Some((data_of(record)?, record.ttl))).collect(),
             )
         }
         ResponseCode::NXDomain => ServerAnswer::NoName,
         code => ServerAnswer::Refused(code.to_str().to_lowercase()),
     })
+}
+
+/// What a record says.
+pub(crate) fn data_of(record: &Record) -> Option<RecordData> {
+    let wire = record.data.to_bytes().ok()?;
+    RecordData::from_wire(RecordType::from_code(record.record_type().into()), &wire)
+}
+
+/// One question, as it is answered: over TCP where the answer does not fit, and without EDNS where
+/// that is not understood (RFC 6891, section 7).
+pub(crate) async fn lookup(
+    server: SocketAddr,
+    name: &zone::Name,
+    kind: RecordType,
+    recursive: bool,
+) -> Result<DnsResponse, String> {
+    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
+    let kind = Type::from(kind.code());
+    let mut options = DnsRequestOptions::default();
+    options.recursion_desired = recursive;
+    options.use_edns = true;
+    let mut response = over_udp(server, name, kind, options).await.map_err(in_words)?;
+    if response.metadata.response_code == ResponseCode::FormErr {
+        options.use_edns = false;
+        response = over_udp(server, name, kind, options).await.map_err(in_words)?;
+    }
+    if response.metadata.truncation {
+        response = over_tcp(server, name, kind, options).await.map_err(in_words)?;
+    }
+    Ok(response)
 }
 
 fn in_words(error: NetError) -> String {
@@ -128,19 +166,29 @@ fn in_words(error: NetError) -> String {
     }
 }
 
-async fn over_udp(server: SocketAddr, name: &Name, kind: Type) -> Result<DnsResponse, NetError> {
+async fn over_udp(
+    server: SocketAddr,
+    name: &Name,
+    kind: Type,
+    options: DnsRequestOptions,
+) -> Result<DnsResponse, NetError> {
     let exchange = UdpClientStream::builder(server, TokioRuntimeProvider::default())
         .with_timeout(Some(PATIENCE))
         .exchange();
-    answer(exchange, name, kind).await
+    answer(exchange, name, kind, options).await
 }
 
-async fn over_tcp(server: SocketAddr, name: &Name, kind: Type) -> Result<DnsResponse, NetError> {
+async fn over_tcp(
+    server: SocketAddr,
+    name: &Name,
+    kind: Type,
+    options: DnsRequestOptions,
+) -> Result<DnsResponse, NetError> {
     // The connection lives as long as its provider.
     let provider = TokioRuntimeProvider::default();
     let exchange =
         TcpClientStream::exchange(server, None, PATIENCE, None, provider.clone()).await?;
-    let answer = answer(exchange, name, kind).await;
+    let answer = answer(exchange, name, kind, options).await;
     drop(provider);
     answer
 }
@@ -149,9 +197,8 @@ async fn answer(
     exchange: DnsExchange<TokioRuntimeProvider>,
     name: &Name,
     kind: Type,
+    options: DnsRequestOptions,
 ) -> Result<DnsResponse, NetError> {
-    let mut options = DnsRequestOptions::default();
-    options.use_edns = true;
     let mut answers = exchange.lookup(Query::query(name.clone(), kind), options);
     match tokio::time::timeout(2 * PATIENCE, answers.next()).await {
         Ok(Some(response)) => response,

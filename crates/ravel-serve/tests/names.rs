@@ -25,7 +25,7 @@ fn zone() -> Zone {
 /// A server that answers until the sender is dropped.
 async fn serving() -> (SocketAddr, oneshot::Sender<()>, tokio::task::JoinHandle<std::io::Result<()>>)
 {
-    let server = NameServer::bind(zone(), 0).await.unwrap();
+    let server = NameServer::bind(zone(), ([127, 0, 0, 1], 0).into()).await.unwrap();
     let (end, ended) = oneshot::channel();
     let address = server.address();
     (address, end, tokio::spawn(server.run(async move { drop(ended.await) })))

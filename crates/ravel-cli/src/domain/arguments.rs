@@ -79,11 +79,33 @@ pub(super) struct PlanTask {
 
 #[derive(Clone, clap::Args)]
 pub(super) struct Ask {
-    /// A name server's address, with its port if it is not 53
-    #[arg(required = true, value_name = "ADDRESS[:PORT]", value_parser = server)]
+    /// A name server's address, with its port if it is not 53 [default: the domain's own, and the resolvers]
+    #[arg(value_name = "ADDRESS[:PORT]", value_parser = server)]
     pub(super) servers: Vec<SocketAddr>,
     #[command(flatten)]
+    pub(super) finding: FindArguments,
+    /// Ask again until everything needed is visible at every server
+    #[arg(long)]
+    pub(super) wait: bool,
+    /// Give up waiting after so many seconds
+    #[arg(long, value_name = "SECONDS", requires = "wait")]
+    pub(super) timeout: Option<u64>,
+    #[command(flatten)]
     pub(super) show: Show,
+}
+
+/// How the domain's own servers are found.
+#[derive(Clone, clap::Args)]
+pub(super) struct FindArguments {
+    /// A resolver to ask, several to compare them [default: the system's]
+    #[arg(long, value_name = "ADDRESS[:PORT]", value_parser = server, conflicts_with = "servers")]
+    pub(super) resolver: Vec<SocketAddr>,
+    /// Find them from the root down; the file has the addresses of root servers (a hints file)
+    #[arg(long, value_name = "FILE", conflicts_with = "servers")]
+    pub(super) root: Option<PathBuf>,
+    /// The port at which name servers are asked that are found
+    #[arg(long, value_name = "PORT", default_value_t = 53, conflicts_with = "servers")]
+    pub(super) dns_port: u16,
 }
 
 #[derive(Clone, clap::Args)]
@@ -127,6 +149,9 @@ impl Arguments {
             Some(Task::Write(write)) => &mut write.show,
         };
         show.zone = show.zone.take().map(|zone| folder.join(zone));
+        if let Some(Task::Ask(ask)) = &mut self.task {
+            ask.finding.root = ask.finding.root.take().map(|root| folder.join(root));
+        }
         self
     }
 
@@ -139,10 +164,11 @@ impl Arguments {
         }
     }
 
-    pub(super) fn servers(&self) -> &[SocketAddr] {
+    /// What is asked of name servers, if anything is.
+    pub(super) fn asks(&self) -> Option<&Ask> {
         match &self.task {
-            Some(Task::Ask(ask)) => &ask.servers,
-            _ => &[],
+            Some(Task::Ask(ask)) => Some(ask),
+            _ => None,
         }
     }
 }

@@ -8,8 +8,9 @@ use ravel_dns::Requirement;
 use ravel_dns::zone::RecordData;
 use ravel_serve::{ServerAnswer, ServerReport};
 
+use super::asking::Asked;
 use super::table::{Cell, columns, cut, duration};
-use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 
 /// Whether a server says all that is wanted.
 pub(super) fn is_met(asked: &ServerReport, wanted: &[Requirement]) -> bool {
@@ -27,15 +28,28 @@ pub(super) fn meets(wanted: &Requirement, said: &ServerAnswer) -> bool {
     }
 }
 
-pub(super) fn print(
-    domain: &Domain,
-    wanted: &[Requirement],
-    asked: &[ServerReport],
-    out: &mut dyn Write,
-) -> io::Result<()> {
-    let servers = count(asked.len(), "name server", "name servers");
-    writeln!(out, "{}  as {servers} say\n", in_style(STRONG, domain.name()))?;
-    let titles: Vec<String> = asked.iter().map(|asked| asked.server().to_string()).collect();
+/// For how long what a server says may be kept, in seconds.
+pub(super) fn ttls(said: &ServerAnswer) -> impl Iterator<Item = u32> {
+    let records = match said {
+        ServerAnswer::Records(records) => records.as_slice(),
+        _ => &[],
+    };
+    records.iter().map(|(_, ttl)| *ttl)
+}
+
+pub(super) fn print(domain: &Domain, all: &Asked, out: &mut dyn Write) -> io::Result<()> {
+    let (wanted, asked) = (&all.wanted, &all.reports);
+    let servers = count(asked.len(), "server", "servers");
+    writeln!(out, "{}  as {servers} say", in_style(STRONG, domain.name()))?;
+    if let Some(found) = &all.delegation {
+        let names: Vec<String> =
+            found.servers().iter().map(|server| server.name().to_string()).collect();
+        let (ttl, parent) = (duration(i64::from(found.ttl())), found.parent());
+        let text = format!("{parent} delegates it to {}, for {ttl}", names.join(", "));
+        writeln!(out, "{}", in_style(FAINT, text))?;
+    }
+    writeln!(out)?;
+    let titles: Vec<String> = asked.iter().map(title).collect();
     let mut head = vec!["host", "type", "needed"];
     head.extend(titles.iter().map(String::as_str));
     let mut rows: Vec<Vec<Cell>> = Vec::new();
@@ -68,13 +82,37 @@ pub(super) fn print(
                     wanted.iter().zip(said).filter(|(wanted, said)| !meets(wanted, said)).count();
                 match unmet {
                     0 => (GOOD, "says what is needed".to_owned()),
-                    _ => (BAD, format!("says something else in {}", count(unmet, "row", "rows"))),
+                    _ => {
+                        let unmet_rows =
+                            wanted.iter().zip(said).filter(|(wanted, said)| !meets(wanted, said));
+                        let keeps = unmet_rows.flat_map(|(_, said)| ttls(said)).max().unwrap_or(0);
+                        let rows = count(unmet, "row", "rows");
+                        let kept = match asked.name() {
+                            Some("resolver") if keeps > 0 => {
+                                format!(", which it keeps for up to {}", duration(i64::from(keeps)))
+                            }
+                            _ => String::new(),
+                        };
+                        (BAD, format!("says something else in {rows}{kept}"))
+                    }
                 }
             }
         };
-        writeln!(out, "{}  {}", asked.server(), in_style(style, text))?;
+        writeln!(out, "{}  {}", title(asked), in_style(style, text))?;
+    }
+    for fault in &all.faults {
+        let style = if fault.is_fatal() { BAD } else { NOTE };
+        writeln!(out, "{}", in_style(style, fault.message()))?;
     }
     Ok(())
+}
+
+/// A server as people name it.
+fn title(asked: &ServerReport) -> String {
+    match asked.name() {
+        Some(name) => format!("{name} {}", asked.server()),
+        None => asked.server().to_string(),
+    }
 }
 
 fn needed(wanted: &Requirement) -> Vec<Cell> {

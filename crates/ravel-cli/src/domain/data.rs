@@ -7,7 +7,9 @@ use ravel_dns::{Entry, Plan};
 use ravel_serve::{ServerAnswer, ServerReport};
 use serde_json::{Value, json};
 
-use super::{View, asked};
+use super::View;
+use super::asked::meets;
+use super::asking::Asked;
 use crate::load::LoadedSite;
 
 pub(super) fn print(
@@ -30,8 +32,18 @@ fn domain(loaded: &LoadedSite, view: &View<'_>) -> Value {
         "certificate": view.certificate,
         "findings": loaded.rules().data(&*view.findings),
     });
-    if !view.asked.is_empty() {
-        value["servers"] = view.asked.iter().map(|asked| server(view, asked)).collect();
+    if let Some(asked) = &view.asked {
+        value["servers"] = asked.reports.iter().map(|report| server(asked, report)).collect();
+        let faults = asked
+            .faults
+            .iter()
+            .map(|fault| json!({ "message": fault.message(), "is_fatal": fault.is_fatal() }));
+        value["delegation"] = json!(asked.delegation.as_ref().map(|found| json!({
+            "parent": found.parent().to_string(),
+            "ttl": found.ttl(),
+            "servers": found.servers().iter().map(|server| server.name().to_string()).collect::<Vec<_>>(),
+            "faults": faults.collect::<Vec<_>>(),
+        })));
     }
     if let Some((at_once, in_order)) = &view.timelines {
         value["cut_over"] = json!({ "at_once": at_once, "in_order": in_order });
@@ -47,9 +59,9 @@ fn zone(plan: &Plan<'_>) -> Value {
     })
 }
 
-fn server(view: &View<'_>, server: &ServerReport) -> Value {
+fn server(asked: &Asked, server: &ServerReport) -> Value {
     let answers = server.said().as_ref().ok().map(|said| {
-        let answers = view.wanted.iter().zip(said).map(|(wanted, said)| {
+        let answers = asked.wanted.iter().zip(said).map(|(wanted, said)| {
             let (records, error) = match said {
                 ServerAnswer::Records(records) => (records.as_slice(), None),
                 ServerAnswer::NoName => (&[][..], Some("no such name")),
@@ -65,10 +77,10 @@ fn server(view: &View<'_>, server: &ServerReport) -> Value {
                 "needed": wanted.data(),
                 "records": records,
                 "error": error,
-                "as_needed": asked::meets(wanted, said),
+                "as_needed": meets(wanted, said),
             })
         });
         answers.collect::<Vec<_>>()
     });
-    json!({ "server": server.server().to_string(), "error": server.said().as_ref().err(), "answers": answers })
+    json!({ "server": server.server().to_string(), "name": server.name(), "error": server.said().as_ref().err(), "answers": answers })
 }

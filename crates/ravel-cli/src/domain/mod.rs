@@ -2,6 +2,7 @@
 
 mod arguments;
 mod asked;
+mod asking;
 mod chart;
 mod data;
 mod entries;
@@ -9,16 +10,15 @@ mod svg;
 mod table;
 
 use std::io::Write;
-use std::net::SocketAddr;
 use std::path::Path;
 use std::time::SystemTime;
 
 pub(crate) use arguments::Arguments;
 use arguments::{FORMS, Task, WriteTask};
+use asking::Asked;
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
-use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Requirement, Timeline, Zone};
-use ravel_serve::ServerReport;
+use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Timeline, Zone};
 use serde_json::json;
 
 use crate::load::{LoadedSite, write_or_say};
@@ -34,8 +34,7 @@ struct View<'a> {
     findings: Vec<Finding>,
     /// At once, and in order.
     timelines: Option<(Timeline, Timeline)>,
-    wanted: Vec<Requirement>,
-    asked: Vec<ServerReport>,
+    asked: Option<Asked>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
@@ -56,7 +55,11 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     if let (Some(path), [(Some(zone), _)]) = (&show.zone, files.as_slice()) {
         loaded.know(&path.to_string_lossy(), zone.text());
     }
-    let views = views(&loaded, &domains, &files, arguments)?;
+    let asked = match arguments.asks() {
+        Some(ask) => asking::ask(&loaded, &domains, ask, out)?.into_iter().map(Some).collect(),
+        None => domains.iter().map(|_| None).collect(),
+    };
+    let views = views(&loaded, &domains, &files, asked, arguments)?;
     if let Some(Task::Plan(_)) = &arguments.task
         && let Some(view) = views.iter().find(|view| view.plan.is_none())
     {
@@ -100,9 +103,9 @@ fn files(
     let unreadable = |error: ravel_dns::NamedFileError| Failure::Message(error.to_string());
     let mut files = Vec::new();
     for domain in domains {
-        let zone = match arguments.servers() {
-            [] => Zone::of_domain(domain, read).map_err(unreadable)?,
-            _ => None,
+        let zone = match arguments.asks() {
+            None => Zone::of_domain(domain, read).map_err(unreadable)?,
+            Some(_) => None,
         };
         files.push((zone, Certificate::of_domain(domain, read).map_err(unreadable)?));
     }
@@ -114,17 +117,17 @@ fn views<'a>(
     loaded: &'a LoadedSite,
     domains: &'a [Domain],
     files: &'a [DomainFiles],
+    asked: Vec<Option<Asked>>,
     arguments: &Arguments,
 ) -> Result<Vec<View<'a>>, Failure> {
     let moment = match &arguments.task {
         Some(Task::Plan(plan)) => Some(plan.moment),
         _ => None,
     };
-    let asked = asked(loaded, domains, arguments.servers())?;
     let site = loaded.rules().site();
     let now = Moment::from(SystemTime::now());
     let mut views = Vec::new();
-    for ((domain, (zone, certificate)), (wanted, asked)) in domains.iter().zip(files).zip(asked) {
+    for ((domain, (zone, certificate)), asked) in domains.iter().zip(files).zip(asked) {
         let plan = zone.as_ref().map(|zone| Plan::new(site, domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
         if let Some(certificate) = certificate {
@@ -139,7 +142,7 @@ fn views<'a>(
             let at_once = Timeline::at_once(plan, certificate, moment);
             (at_once, Timeline::in_order(plan, certificate, moment))
         });
-        views.push(View { domain, plan, certificate, findings, timelines, wanted, asked });
+        views.push(View { domain, plan, certificate, findings, timelines, asked });
     }
     Ok(views)
 }
@@ -150,7 +153,7 @@ impl View<'_> {
         let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action().is_to_do());
         let wrong =
             self.findings.iter().any(|finding| finding.code().severity() == Severity::Error);
-        let answers = self.asked.iter().all(|asked| asked::is_met(asked, &self.wanted));
+        let answers = self.asked.as_ref().is_none_or(Asked::is_met);
         !rows && !wrong && answers
     }
 }
@@ -204,29 +207,6 @@ pub(crate) fn no_zone(domain: &Domain) -> Failure {
     ))
 }
 
-/// What is wanted of a domain's servers, and what each says.
-type ServerReports = (Vec<Requirement>, Vec<ServerReport>);
-
-/// Asks the servers about each domain.
-fn asked(
-    loaded: &LoadedSite,
-    domains: &[Domain],
-    servers: &[SocketAddr],
-) -> Result<Vec<ServerReports>, Failure> {
-    let wanted = domains.iter().map(|domain| Requirement::of(loaded.rules().site(), domain));
-    if servers.is_empty() {
-        return Ok(wanted.map(|wanted| (wanted, Vec::new())).collect());
-    }
-    let runtime = tokio::runtime::Runtime::new()?;
-    let mut all = Vec::new();
-    for wanted in wanted {
-        let questions = servers.iter().map(|server| ravel_serve::ask(*server, &wanted));
-        let asked = runtime.block_on(futures_util::future::join_all(questions));
-        all.push((wanted, asked));
-    }
-    Ok(all)
-}
-
 fn write_zone(task: &WriteTask, views: &[View<'_>], out: &mut dyn Write) -> crate::Outcome {
     let view = &views[0];
     let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
@@ -258,8 +238,8 @@ fn print(
     out: &mut dyn Write,
 ) -> Result<(), Failure> {
     for view in views {
-        if !view.asked.is_empty() {
-            asked::print(view.domain, &view.wanted, &view.asked, out)?;
+        if let Some(asked) = &view.asked {
+            asked::print(view.domain, asked, out)?;
             continue;
         }
         match &view.plan {

@@ -83,6 +83,37 @@ impl RecordData {
         }
     }
 
+    /// The name that an NS record or a CNAME leads to.
+    ///
+    /// ```
+    /// use ravel_dns::zone::{RecordData, RecordType};
+    ///
+    /// let data = RecordData::from_wire(RecordType::NS, b"\x03ns1\x07example\0").unwrap();
+    /// assert_eq!(data.target().unwrap().to_string(), "ns1.example");
+    /// ```
+    pub fn target(&self) -> Option<Name> {
+        match &self.0 {
+            RData::NS(target) => Some(Name(target.0.clone())),
+            _ => self.alias(),
+        }
+    }
+
+    /// The address that an A or AAAA record says.
+    ///
+    /// ```
+    /// use ravel_dns::zone::{RecordData, RecordType};
+    ///
+    /// let data = RecordData::from_wire(RecordType::A, &[192, 0, 2, 44]).unwrap();
+    /// assert_eq!(data.ip(), Some([192, 0, 2, 44].into()));
+    /// ```
+    pub fn ip(&self) -> Option<IpAddr> {
+        match &self.0 {
+            RData::A(address) => Some(IpAddr::V4(address.0)),
+            RData::AAAA(address) => Some(IpAddr::V6(address.0)),
+            _ => None,
+        }
+    }
+
     /// The bytes that a TXT record says, its texts put together.
     pub(crate) fn said(&self) -> Vec<u8> {
         match &self.0 {

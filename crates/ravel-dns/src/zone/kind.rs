@@ -45,6 +45,7 @@ types! {
     DS = 43 "The key of a zone below.",
     RRSIG = 46 "A signature.",
     NSEC = 47 "What names and types there are.",
+    DNSKEY = 48 "A key that a zone is signed with.",
     SVCB = 64 "How a service is reached.",
     HTTPS = 65 "How a web site is reached.",
     ANY = 255 "In a question: every type.",

@@ -36,13 +36,25 @@ impl Name {
         self.0.zone_of(&name.0)
     }
 
+    /// The root, above every name.
+    pub fn root() -> Name {
+        Name(rr::Name::root())
+    }
+
     /// The name as master files write it, with its final dot (RFC 1035, section 5.1).
     pub fn to_master(&self) -> String {
         self.0.to_ascii()
     }
 
     /// The name without its first label; the root is above itself.
-    pub(crate) fn above(&self) -> Name {
+    ///
+    /// ```
+    /// use ravel_dns::zone::Name;
+    ///
+    /// assert_eq!("www.h.example".parse::<Name>()?.above(), "h.example".parse()?);
+    /// # Ok::<(), ravel_dns::zone::NameError>(())
+    /// ```
+    pub fn above(&self) -> Name {
         Name(self.0.base_name())
     }
 }
