@@ -12,7 +12,13 @@ pub struct Requirement {
     pub(crate) kind: RecordType,
     pub(crate) data: Vec<RecordData>,
     pub(crate) others: bool,
+    /// Addresses, where the name has other records, beside which no CNAME can stand.
+    pub(crate) instead: Vec<RecordData>,
 }
+
+/// Types of which one record is enough to keep a CNAME away: those that sites have at such names.
+pub(crate) const IN_THE_WAY: [RecordType; 4] =
+    [RecordType::MX, RecordType::TXT, RecordType::CAA, RecordType::SRV];
 
 /// The label that stands for any, where a wildcard is asked.
 const SOME_LABEL: &str = "ravel-asks";
@@ -39,10 +45,13 @@ impl Requirement {
                 kind,
                 data,
                 others: false,
+                instead: Vec::new(),
             };
             if host != domain.name().as_str() {
                 let target = domain.host().map(|host| RecordData::alias_of(name_of(host.as_str())));
-                wanted.push(one(RecordType::CNAME, target.into_iter().collect()));
+                let all = [RecordType::A, RecordType::AAAA].map(|kind| addresses(domain, kind));
+                let alias = one(RecordType::CNAME, target.into_iter().collect());
+                wanted.push(Requirement { instead: all.concat(), ..alias });
             } else if domain.apex() == Apex::Address {
                 wanted.extend(
                     [RecordType::A, RecordType::AAAA]
@@ -56,6 +65,7 @@ impl Requirement {
             kind,
             data,
             others,
+            instead: Vec::new(),
         };
         wanted.extend(domain.verification().iter().map(|record| {
             let data = verification(record);
@@ -84,10 +94,31 @@ impl Requirement {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RecordData>) -> bool {
-        let answers: Vec<&RecordData> =
-            answers.into_iter().filter(|data| data.record_type() == self.kind).collect();
-        let all = self.data.iter().all(|data| answers.contains(&data));
-        all && (self.others || answers.iter().all(|data| self.data.contains(data)))
+        let answers: Vec<&RecordData> = answers.into_iter().collect();
+        let of = |kind| answers.iter().copied().filter(move |data| data.record_type() == kind);
+        let is_alias = self.kind == RecordType::CNAME;
+        if is_alias
+            && of(RecordType::CNAME).next().is_none()
+            && answers.iter().any(|data| IN_THE_WAY.contains(&data.record_type()))
+        {
+            let there: Vec<&RecordData> =
+                [RecordType::A, RecordType::AAAA].into_iter().flat_map(of).collect();
+            let has_all = self.instead.iter().all(|data| there.contains(&data));
+            let has_more = there.iter().any(|data| !self.instead.contains(data));
+            return !self.instead.is_empty() && has_all && !has_more;
+        }
+        // Beside a CNAME that is needed stand no addresses.
+        let is_alone = !is_alias || answers.iter().all(|data| data.record_type() == self.kind);
+        let has = |wanted: &RecordData| of(self.kind).any(|data| says_the_same(data, wanted));
+        let is_wanted =
+            |data: &RecordData| self.data.iter().any(|wanted| says_the_same(data, wanted));
+        is_alone && self.data.iter().all(has) && (self.others || of(self.kind).all(is_wanted))
+    }
+
+    /// What else is asked where there is no CNAME: whether others keep it away, and addresses.
+    pub fn asked_instead(&self) -> impl Iterator<Item = RecordType> {
+        let kinds = [RecordType::A, RecordType::AAAA].into_iter().chain(IN_THE_WAY);
+        kinds.filter(|_| self.kind == RecordType::CNAME)
     }
 
     /// As the rules name it.
@@ -114,4 +145,12 @@ impl Requirement {
     pub fn others(&self) -> bool {
         self.others
     }
+}
+
+/// Whether two records say the same: a text may be cut into several (RFC 1035, section 3.3.14).
+fn says_the_same(one: &RecordData, other: &RecordData) -> bool {
+    one == other
+        || (one.record_type() == RecordType::TXT
+            && other.record_type() == RecordType::TXT
+            && one.said() == other.said())
 }

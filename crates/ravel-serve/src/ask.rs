@@ -87,8 +87,8 @@ pub async fn ask(server: SocketAddr, wanted: &[Requirement]) -> ServerReport {
             .await
             .unwrap_or_else(ServerAnswer::Refused);
         // Where there is no CNAME, it matters what is there instead.
-        if wanted.kind() == RecordType::CNAME && said == ServerAnswer::Records(Vec::new()) {
-            for kind in [RecordType::A, RecordType::AAAA] {
+        if said == ServerAnswer::Records(Vec::new()) {
+            for kind in wanted.asked_instead() {
                 if let (ServerAnswer::Records(all), Ok(ServerAnswer::Records(more))) =
                     (&mut said, question(server, wanted.name(), kind).await)
                 {
