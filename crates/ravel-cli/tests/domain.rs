@@ -54,6 +54,31 @@ fn what_to_enter_is_said_before_there_is_a_zone() {
     }
 }
 
+/// What is written of a signed zone has no signatures.
+#[test]
+fn a_signed_zone_is_not_written_by_mistake() {
+    let site = folder(&[
+        (
+            "edge.ravel",
+            "site https://h.example/\ndomain h.example\n  address 192.0.2.44\n  zone h.zone\n",
+        ),
+        (
+            "h.zone",
+            "@ 1h SOA ns1 hostmaster 7 2h 15m 2w 30m\n@ 1h NS ns1\nns1 1h A 192.0.2.53\n@ 1h A \
+             203.0.113.80\n@ 1h DNSKEY 257 3 13 AAAA\n",
+        ),
+    ]);
+    let (status, _, errors) = run(site.path(), &["domain", "write", "new.zone"], "");
+    assert!(status == 2 && errors.contains("the zone is signed (line 5)"), "{errors}");
+    let (status, _, errors) = run(site.path(), &["domain", "write", "new.zone", "--unsigned"], "");
+    assert_eq!(status, 0, "{errors}");
+    // Nothing has to change any more, so nothing is left to sign.
+    let again = ["domain", "--zone", "new.zone"];
+    assert_eq!(run(site.path(), &again, "").0, 0);
+    let more = ["domain", "write", "more.zone", "--zone", "new.zone"];
+    assert_eq!(run(site.path(), &more, "").0, 0);
+}
+
 #[test]
 fn the_demo_is_well_and_was_not() {
     let demo = demo();

@@ -28,6 +28,8 @@ impl Plan<'_> {
     pub fn findings(&self) -> Vec<Finding> {
         let mut out = Vec::new();
         self.aliases_beside(&mut out);
+        self.leads_elsewhere(&mut out);
+        self.as_a_whole(&mut out);
         self.left_over(&mut out);
         self.hidden_wildcards(&mut out);
         self.delegated(&mut out);
@@ -46,7 +48,7 @@ impl Plan<'_> {
         }
     }
 
-    fn on(&self, code: Code, record: &Record, what: String) -> Finding {
+    pub(super) fn on(&self, code: Code, record: &Record, what: String) -> Finding {
         let (by, name) = self.zone_line();
         Finding::at(code, FindingPlace::Named { by, name, number: Some(record.line) }, what)
     }
@@ -57,7 +59,11 @@ impl Plan<'_> {
         let mut seen: BTreeSet<&Name> = BTreeSet::new();
         for record in self.zone.records().filter(|record| record.kind == RecordType::CNAME) {
             let name = &record.name;
-            let other = self.zone.of(name).find(|other| !beside_alias(other.kind));
+            let is_other = |other: &&Record| {
+                let is_second = other.kind == RecordType::CNAME && other.line != record.line;
+                is_second || !beside_alias(other.kind)
+            };
+            let other = self.zone.of(name).find(is_other);
             let Some(other) = other.filter(|_| seen.insert(name)) else { continue };
             let finding = if name == self.zone.origin() {
                 let instead = match self.domain.addresses().is_empty() {
@@ -71,10 +77,17 @@ impl Plan<'_> {
                     )
                     .with_help(instead)
             } else {
-                let what = format!(
-                    "`{}` has a CNAME and a record of type {} (line {})",
-                    name, other.kind, other.line
-                );
+                let what = match other.kind {
+                    RecordType::CNAME => {
+                        format!("`{name}` has a second CNAME (line {})", other.line)
+                    }
+                    kind => {
+                        format!(
+                            "`{name}` has a CNAME and a record of type {kind} (line {})",
+                            other.line
+                        )
+                    }
+                };
                 self.on(Code::CnameConflict, record, what)
                     .with_note("a name with a CNAME has no other records (RFC 1034, section 3.6.2); name servers refuse the zone")
                     .with_help("keep one of them")

@@ -14,6 +14,7 @@
 
 mod caa;
 mod certificate;
+mod elsewhere;
 mod entry;
 mod findings;
 mod moment;

@@ -136,7 +136,22 @@ impl<'z> Plan<'z> {
         } else {
             seen = self.needs_alias(&host, &name);
         }
+        if self.zone.cut_above(&name).is_none() {
+            self.service_records(&host, &name);
+        }
         self.hosts.push(PlannedHost { host, name, seen });
+    }
+
+    /// Of HTTPS and SVCB records only those stay that lead to the site.
+    fn service_records(&mut self, host: &str, name: &Name) {
+        for kind in [RecordType::HTTPS, RecordType::SVCB] {
+            let there = self.zone.set(name, kind).filter_map(|record| record.data.clone());
+            let (away, here): (Vec<_>, Vec<_>) =
+                there.partition(|data| self.leads_away(name, data).is_some());
+            if !away.is_empty() {
+                self.set(host, name, kind, &here);
+            }
+        }
     }
 
     fn needs_addresses(&mut self, host: &str, name: &Name, note: Option<&str>) {
@@ -153,7 +168,12 @@ impl<'z> Plan<'z> {
 
     /// A CNAME, or addresses where other records keep it away; false where neither can be.
     fn needs_alias(&mut self, host: &str, name: &Name) -> bool {
-        let others = self.zone.of(name).map(|record| record.kind);
+        let goes = |record: &&Record| {
+            let is_service = matches!(record.kind, RecordType::HTTPS | RecordType::SVCB);
+            is_service
+                && record.data.as_ref().is_some_and(|data| self.leads_away(name, data).is_some())
+        };
+        let others = self.zone.of(name).filter(|record| !goes(record)).map(|record| record.kind);
         let other = others.into_iter().find(|kind| !beside_alias(*kind) && !is_address(*kind));
         if let Some(kind) = other {
             if self.domain.addresses().is_empty() {

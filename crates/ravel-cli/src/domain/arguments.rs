@@ -116,6 +116,9 @@ pub(super) struct WriteTask {
     /// Overwrite the file
     #[arg(long)]
     pub(super) replace: bool,
+    /// Write a signed zone without signatures for what changes, to be signed again
+    #[arg(long)]
+    pub(super) unsigned: bool,
     #[command(flatten)]
     pub(super) show: Show,
 }

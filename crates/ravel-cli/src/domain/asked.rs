@@ -8,7 +8,7 @@ use ravel_dns::Requirement;
 use ravel_dns::zone::RecordData;
 use ravel_serve::{ServerAnswer, ServerReport};
 
-use super::asking::Asked;
+use super::asking::DomainAnswers;
 use super::table::{Cell, columns, cut, duration};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 
@@ -37,7 +37,7 @@ pub(super) fn ttls(said: &ServerAnswer) -> impl Iterator<Item = u32> {
     records.iter().map(|(_, ttl)| *ttl)
 }
 
-pub(super) fn print(domain: &Domain, all: &Asked, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn print(domain: &Domain, all: &DomainAnswers, out: &mut dyn Write) -> io::Result<()> {
     let (wanted, asked) = (&all.wanted, &all.reports);
     let servers = count(asked.len(), "server", "servers");
     writeln!(out, "{}  as {servers} say", in_style(STRONG, domain.name()))?;

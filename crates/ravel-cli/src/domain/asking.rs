@@ -19,18 +19,18 @@ use crate::style::{FAINT, in_style};
 
 /// How long it is waited before all are asked again: first, and at most.
 const FIRST_PAUSE: Duration = Duration::from_secs(5);
-const LONGEST_PAUSE: Duration = Duration::from_secs(60);
+const MAX_PAUSE: Duration = Duration::from_secs(60);
 
 /// What was asked about a domain, and what each server says.
 #[derive(Default)]
-pub(super) struct Asked {
+pub(super) struct DomainAnswers {
     pub(super) wanted: Vec<Requirement>,
     pub(super) reports: Vec<ServerReport>,
     pub(super) delegation: Option<Delegation>,
     pub(super) faults: Vec<DelegationFault>,
 }
 
-impl Asked {
+impl DomainAnswers {
     /// Whether every server says what is needed, and the parent leads there.
     pub(super) fn is_met(&self) -> bool {
         self.reports.iter().all(|report| asked::is_met(report, &self.wanted))
@@ -54,7 +54,7 @@ pub(super) fn ask(
     domains: &[Domain],
     ask: &Ask,
     out: &mut dyn Write,
-) -> Result<Vec<Asked>, Failure> {
+) -> Result<Vec<DomainAnswers>, Failure> {
     let runtime = tokio::runtime::Runtime::new()?;
     let finder = match ask.servers.as_slice() {
         [] => Some(Servers::new(&ask.finding)?),
@@ -66,18 +66,18 @@ pub(super) fn ask(
     loop {
         let all = runtime.block_on(once(loaded, domains, ask, finder.as_ref()))?;
         let is_over = end.is_some_and(|end| Instant::now() >= end);
-        if !ask.wait || is_over || all.iter().all(Asked::is_met) {
+        if !ask.wait || is_over || all.iter().all(DomainAnswers::is_met) {
             return Ok(all);
         }
         let left =
             end.map_or(pause, |end| end.saturating_duration_since(Instant::now()).min(pause));
         if !ask.show.json {
             let servers: usize = all.iter().map(|asked| asked.reports.len()).sum();
-            let met = |asked: &Asked| {
+            let met = |asked: &DomainAnswers| {
                 asked.reports.iter().filter(|report| asked::is_met(report, &asked.wanted)).count()
             };
             let met: usize = all.iter().map(met).sum();
-            let old = match all.iter().map(Asked::oldest).max() {
+            let old = match all.iter().map(DomainAnswers::oldest).max() {
                 None | Some(0) => String::new(),
                 Some(ttl) => {
                     format!("; old records are kept for up to {}", duration(i64::from(ttl)))
@@ -99,7 +99,7 @@ pub(super) fn ask(
         if is_ended {
             return Ok(all);
         }
-        pause = (pause * 2).min(LONGEST_PAUSE);
+        pause = (pause * 2).min(MAX_PAUSE);
     }
 }
 
@@ -161,11 +161,11 @@ async fn once(
     domains: &[Domain],
     ask: &Ask,
     servers: Option<&Servers>,
-) -> Result<Vec<Asked>, Failure> {
+) -> Result<Vec<DomainAnswers>, Failure> {
     let mut all = Vec::new();
     for domain in domains {
         let wanted = Requirement::of(loaded.rules().site(), domain);
-        let mut asked = Asked::default();
+        let mut asked = DomainAnswers::default();
         let mut places: Vec<(SocketAddr, Option<String>)> =
             ask.servers.iter().map(|server| (*server, None)).collect();
         if let Some(servers) = servers {

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 
 use super::View;
 use super::asked::meets;
-use super::asking::Asked;
+use super::asking::DomainAnswers;
 use crate::load::LoadedSite;
 
 pub(super) fn print(
@@ -59,7 +59,7 @@ fn zone(plan: &Plan<'_>) -> Value {
     })
 }
 
-fn server(asked: &Asked, server: &ServerReport) -> Value {
+fn server(asked: &DomainAnswers, server: &ServerReport) -> Value {
     let answers = server.said().as_ref().ok().map(|said| {
         let answers = asked.wanted.iter().zip(said).map(|(wanted, said)| {
             let (records, error) = match said {

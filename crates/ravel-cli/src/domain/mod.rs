@@ -15,7 +15,7 @@ use std::time::SystemTime;
 
 pub(crate) use arguments::Arguments;
 use arguments::{FORMS, Task, WriteTask};
-use asking::Asked;
+use asking::DomainAnswers;
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Timeline, Zone};
@@ -34,7 +34,7 @@ struct View<'a> {
     findings: Vec<Finding>,
     /// At once, and in order.
     timelines: Option<(Timeline, Timeline)>,
-    asked: Option<Asked>,
+    asked: Option<DomainAnswers>,
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
@@ -117,7 +117,7 @@ fn views<'a>(
     loaded: &'a LoadedSite,
     domains: &'a [Domain],
     files: &'a [DomainFiles],
-    asked: Vec<Option<Asked>>,
+    asked: Vec<Option<DomainAnswers>>,
     arguments: &Arguments,
 ) -> Result<Vec<View<'a>>, Failure> {
     let moment = match &arguments.task {
@@ -153,7 +153,7 @@ impl View<'_> {
         let rows = self.plan.iter().flat_map(|plan| plan.rows()).any(|row| row.action().is_to_do());
         let wrong =
             self.findings.iter().any(|finding| finding.code().severity() == Severity::Error);
-        let answers = self.asked.as_ref().is_none_or(Asked::is_met);
+        let answers = self.asked.as_ref().is_none_or(DomainAnswers::is_met);
         !rows && !wrong && answers
     }
 }
@@ -213,6 +213,14 @@ fn write_zone(task: &WriteTask, views: &[View<'_>], out: &mut dyn Write) -> crat
     if task.file.exists() && !task.replace {
         let path = task.file.display();
         return Err(Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it")));
+    }
+    if let Some(record) = plan.signature().filter(|_| !task.unsigned && !plan.changes().is_empty())
+    {
+        return Err(Failure::Message(format!(
+            "the zone is signed (line {}), and what changes would not be; add `--unsigned`, and sign it \
+             again before it is published",
+            record.line()
+        )));
     }
     write_or_say(&task.file, plan.zone().with(plan.changes()).as_bytes())?;
     let (file, serial) = (task.file.display(), plan.zone().serial());

@@ -36,6 +36,11 @@ impl Name {
         self.0.zone_of(&name.0)
     }
 
+    /// A name of these labels; none where they are too long.
+    pub(crate) fn from_labels(labels: &[Vec<u8>]) -> Option<Name> {
+        rr::Name::from_labels(labels.iter().map(Vec::as_slice)).ok().map(Name)
+    }
+
     /// The root, above every name.
     pub fn root() -> Name {
         Name(rr::Name::root())

@@ -150,6 +150,18 @@ codes! {
     CnameAtApex "cname-at-apex" Error,
     /// A CNAME with other records at its name.
     CnameConflict "cname-conflict" Error,
+    /// CNAME records that lead to each other.
+    CnameLoop "cname-loop" Error,
+    /// A DNAME above a host.
+    DnameAbove "dname-above" Error,
+    /// An HTTPS or SVCB record that leads elsewhere.
+    ServiceElsewhere "service-elsewhere" Error,
+    /// Records of one name and type with different TTLs.
+    TtlsDiffer "ttls-differ" Warning,
+    /// A zone without name servers.
+    NoNameServers "no-name-servers" Warning,
+    /// A signed zone in which records must change.
+    SignedZone "signed-zone" Warning,
     /// An address of a former host beside the new ones.
     StaleAddress "stale-address" Error,
     /// A record that keeps a preview host from its wildcard.

@@ -1,0 +1,190 @@
+//! Records that lead visitors elsewhere, and what is wrong with a zone as a whole.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use super::plan::{Plan, PlannedHost};
+use super::zone::{Name, Record, RecordData, RecordType};
+use ravel::finding::Finding;
+use ravel::rules::Code;
+
+/// Aliases that are followed.
+const MAX_ALIASES: usize = 64;
+
+/// The keys of addresses in a service record (RFC 9460, section 7.3).
+const IPV4_HINT: u16 = 4;
+const IPV6_HINT: u16 = 6;
+
+/// What an HTTPS or SVCB record says (RFC 9460, section 2.2).
+struct ServiceRecord {
+    priority: u16,
+    target: Name,
+    hints: Vec<IpAddr>,
+}
+
+impl ServiceRecord {
+    fn of(data: &RecordData) -> Option<ServiceRecord> {
+        let wire = data.to_wire();
+        let (priority, mut rest) = wire.split_at_checked(2)?;
+        let mut labels = Vec::new();
+        loop {
+            let (len, after) = rest.split_first()?;
+            let (label, after) = after.split_at_checked(usize::from(*len))?;
+            rest = after;
+            if label.is_empty() {
+                break;
+            }
+            labels.push(label.to_vec());
+        }
+        let mut hints = Vec::new();
+        while let Some((head, after)) = rest.split_at_checked(4) {
+            let number = |at: usize| u16::from_be_bytes([head[at], head[at + 1]]);
+            let (value, after) = after.split_at_checked(usize::from(number(2)))?;
+            rest = after;
+            match number(0) {
+                IPV4_HINT => hints.extend(
+                    value
+                        .chunks_exact(4)
+                        .map(|ip| IpAddr::V4(Ipv4Addr::new(ip[0], ip[1], ip[2], ip[3]))),
+                ),
+                IPV6_HINT => hints.extend(value.chunks_exact(16).filter_map(|ip| {
+                    Some(IpAddr::V6(Ipv6Addr::from(<[u8; 16]>::try_from(ip).ok()?)))
+                })),
+                _ => {}
+            }
+        }
+        let target = Name::from_labels(&labels)?;
+        let priority = u16::from_be_bytes([priority[0], priority[1]]);
+        Some(ServiceRecord { priority, target, hints })
+    }
+}
+
+impl<'z> Plan<'z> {
+    /// What of an HTTPS or SVCB record leads to another place than the site's.
+    pub(super) fn leads_away(&self, name: &Name, data: &RecordData) -> Option<String> {
+        let service = ServiceRecord::of(data)?;
+        let here = service.target == Name::root() && service.priority > 0;
+        if !here && service.target != *name && Some(&service.target) != self.target().as_ref() {
+            return Some(format!("leads to `{}`", service.target));
+        }
+        let needed: Vec<IpAddr> = self.domain.addresses().to_vec();
+        let other = service.hints.iter().find(|ip| !needed.contains(ip))?;
+        Some(format!("says the address {other}"))
+    }
+
+    /// Aliases in a circle, names that are answered from elsewhere, and records by which browsers
+    /// go elsewhere.
+    pub(super) fn leads_elsewhere(&self, out: &mut Vec<Finding>) {
+        self.alias_loops(out);
+        for host in &self.hosts {
+            let above =
+                self.above(host).find_map(|above| self.zone.set(&above, RecordType::DNAME).next());
+            out.extend(above.map(|record| {
+                let what = format!("`{}` is below `{}`, which has a DNAME", host.host, record.name);
+                self.on(Code::DnameAbove, record, what)
+                    .with_note("resolvers answer for it from another domain (RFC 6672); its own records are not seen")
+                    .with_help("remove the DNAME, or move the host")
+            }));
+            for kind in [RecordType::HTTPS, RecordType::SVCB] {
+                for record in self.zone.set(&host.name, kind) {
+                    let away =
+                        record.data.as_ref().and_then(|data| self.leads_away(&host.name, data));
+                    out.extend(away.map(|away| {
+                        let what = format!("the {kind} record of `{}` {away}", host.host);
+                        self.on(Code::ServiceElsewhere, record, what)
+                            .with_note("browsers that ask for it go there, whatever the addresses say (RFC 9460)")
+                            .with_help("remove it, or let it lead to the site")
+                    }));
+                }
+            }
+        }
+    }
+
+    /// The names above a host, within the zone.
+    fn above(&self, host: &PlannedHost) -> impl Iterator<Item = Name> {
+        let origin = self.zone.origin().clone();
+        let first = Some(host.name.above()).filter(|_| host.name != origin);
+        std::iter::successors(first, |name| Some(name.above()))
+            .take_while(move |name| origin.holds(name))
+    }
+
+    fn alias_loops(&self, out: &mut Vec<Finding>) {
+        let mut told: BTreeSet<Name> = BTreeSet::new();
+        for record in self.zone.records().filter(|record| record.kind == RecordType::CNAME) {
+            let mut way: Vec<&Record> = vec![record];
+            while let Some(next) = way.last().and_then(|last| last.data.as_ref()?.alias()) {
+                let Some(found) = self.zone.set(&next, RecordType::CNAME).next() else { break };
+                if found.name == record.name {
+                    if !told.contains(&record.name) {
+                        told.extend(way.iter().map(|record| record.name.clone()));
+                        let names: Vec<String> =
+                            way.iter().map(|record| format!("`{}`", record.name)).collect();
+                        let what = format!("{} lead to each other", names.join(" and "));
+                        let what = if way.len() == 1 {
+                            format!("{} leads to itself", names[0])
+                        } else {
+                            what
+                        };
+                        out.push(
+                            self.on(Code::CnameLoop, record, what)
+                                .with_note("resolvers give up, and visitors get nothing")
+                                .with_help("let one of them lead to the host, or remove them"),
+                        );
+                    }
+                    break;
+                }
+                if way.len() >= MAX_ALIASES || way.iter().any(|seen| seen.name == found.name) {
+                    break;
+                }
+                way.push(found);
+            }
+        }
+    }
+
+    /// Whether it has name servers, one TTL for each set, and signatures.
+    pub(super) fn as_a_whole(&self, out: &mut Vec<Finding>) {
+        let soa = self.zone.soa();
+        if self.zone.set(self.zone.origin(), RecordType::NS).next().is_none() {
+            let what = format!("the zone `{}` has no NS record", self.zone.origin());
+            out.push(
+                self.on(Code::NoNameServers, soa, what)
+                    .with_note("name servers refuse it, or the file is only a part of the zone")
+                    .with_help("write an NS record for each of its name servers"),
+            );
+        }
+        let mut sets: BTreeMap<(&Name, RecordType), &Record> = BTreeMap::new();
+        let mut told = BTreeSet::new();
+        for record in self.zone.records().filter(|record| record.kind != RecordType::RRSIG) {
+            let first = *sets.entry((&record.name, record.kind)).or_insert(record);
+            if first.ttl != record.ttl && told.insert((&record.name, record.kind)) {
+                let what = format!(
+                    "the {} records of `{}` have the TTLs {} and {} (line {})",
+                    record.kind, record.name, first.ttl, record.ttl, record.line
+                );
+                out.push(
+                    self.on(Code::TtlsDiffer, first, what)
+                        .with_note("name servers take one of them for all (RFC 2181, section 5.2)")
+                        .with_help("write the same TTL"),
+                );
+            }
+        }
+        if let Some(record) = self.signature().filter(|_| !self.changes().is_empty()) {
+            out.push(
+                self.on(
+                    Code::SignedZone,
+                    record,
+                    "the zone is signed, and records of it change".to_owned(),
+                )
+                .with_note("what is written has no signatures; resolvers that validate refuse it")
+                .with_help("sign the zone again after writing it, before it is published"),
+            );
+        }
+    }
+
+    /// A record that only a signed zone has (RFC 4034, RFC 5155).
+    pub fn signature(&self) -> Option<&'z Record> {
+        const KINDS: [RecordType; 4] =
+            [RecordType::DNSKEY, RecordType::RRSIG, RecordType::NSEC, RecordType::NSEC3];
+        self.zone.records().find(|record| KINDS.contains(&record.kind))
+    }
+}
