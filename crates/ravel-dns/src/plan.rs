@@ -90,6 +90,14 @@ impl<'z> Plan<'z> {
         plan
     }
 
+    /// The same for a domain with other settings that change no record.
+    pub(super) fn of_domain<'d>(self, domain: &'d Domain) -> Plan<'d>
+    where
+        'z: 'd,
+    {
+        Plan { domain, ..self }
+    }
+
     /// One row a record, the hosts in the order of the rules.
     pub fn rows(&self) -> &[Row] {
         &self.rows

@@ -231,18 +231,18 @@ fn a_switch_at_once_shows_how_long_the_old_one_stays() {
         [
             ("harbour.example", Some(0), Some(7200), None, Some(7200), Some(7200)),
             ("www.harbour.example", Some(0), Some(86400), None, Some(86400), Some(86400)),
-            ("*.preview.harbour.example", Some(0), None, Some(600), Some(600), Some(600)),
+            ("*.preview.harbour.example", Some(0), None, Some(600), Some(600), Some(4200)),
         ]
     );
     let Issuance::In(window) = course.certificate() else { panic!("{:?}", course.certificate()) };
     assert_eq!(
         (after(&course, Some(window.best())), after(&course, Some(window.worst()))),
-        (Some(0), Some(600))
+        (Some(0), Some(4200))
     );
     let gap = course.hosts()[0].gap().unwrap();
     assert_eq!(
         (after(&course, Some(gap.from())), after(&course, gap.until())),
-        (Some(0), Some(600))
+        (Some(0), Some(4200))
     );
 }
 
@@ -284,16 +284,27 @@ fn in_order_nobody_is_without_https() {
     assert_eq!(after(&course, course.hosts()[1].last_old()), Some(300));
 }
 
+/// What issuing takes is counted, and it is said when an earlier one would leave no gap.
 #[test]
 fn a_certificate_that_waits_for_the_records_leaves_a_gap() {
-    let rules = rules(SETTINGS);
-    let zone = zone("@ A 203.0.113.1\n");
-    let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
-    for course in
-        [Timeline::at_once(&plan, None, moment()), Timeline::in_order(&plan, None, moment())]
-    {
-        let gap = course.hosts()[0].gap().unwrap();
-        assert_eq!(after(&course, Some(gap.from())), Some(0));
-        assert!(after(&course, gap.until()) >= Some(0));
+    for (issue, takes, helps) in [
+        ("", 3_600, true),
+        ("issue records in 30m", 1_800, true),
+        ("issue records in 0s", 0, false),
+        ("issue verification in 2h", 0, false),
+    ] {
+        let rules = rules(&format!("{SETTINGS}{issue}"));
+        let zone = zone("@ A 203.0.113.1\n");
+        let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
+        let course = Timeline::in_order(&plan, None, moment());
+        let host = &course.hosts()[0];
+        let gap = host.gap().map_or(0, |gap| gap.until().unwrap().since(gap.from()));
+        assert_eq!((gap, course.needs_no_gap()), (takes, helps), "{issue}");
+        // Everybody has HTTPS only once nobody is without it.
+        assert!(host.gap().is_none_or(|gap| host.https() >= gap.until()), "{issue}");
+        let at_once = Timeline::at_once(&plan, None, moment());
+        assert!(
+            at_once.hosts()[0].gap().is_none_or(|gap| at_once.hosts()[0].https() >= gap.until())
+        );
     }
 }

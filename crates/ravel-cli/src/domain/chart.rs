@@ -59,11 +59,13 @@ pub(super) fn gaps_in_words(timeline: &Timeline) -> Vec<String> {
         Issuance::Forbidden => {
             vec!["no certificate can be issued while CAA forbids it; the new site stays without HTTPS".to_owned()]
         }
-        _ => timeline
-            .hosts()
-            .iter()
-            .filter_map(|host| Some(gap_in_words(host, host.gap()?)))
-            .collect(),
+        _ => {
+            let gaps =
+                timeline.hosts().iter().filter_map(|host| Some(gap_in_words(host, host.gap()?)));
+            let hint =
+                "with `issue verification`, if the hosting can do that, there is no such time";
+            gaps.chain(timeline.needs_no_gap().then(|| hint.to_owned())).collect()
+        }
     }
 }
 
@@ -71,9 +73,6 @@ fn gap_in_words(host: &HostTimeline, gap: Gap) -> String {
     let name = &host.host();
     match gap.until() {
         None => format!("{name}: without HTTPS from {} on", gap.from()),
-        Some(until) if until <= gap.from() => {
-            format!("{name}: without HTTPS from {} for as long as the issuing takes", gap.from())
-        }
         Some(until) => format!(
             "{name}: without HTTPS for {}, from {} to {}",
             duration(until.since(gap.from())),

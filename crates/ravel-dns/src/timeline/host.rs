@@ -1,7 +1,5 @@
 //! What visitors of one host see over time.
 
-use ravel::rules::Issue;
-
 use super::Issuance;
 use crate::Moment;
 
@@ -15,12 +13,7 @@ pub struct HostTimeline {
 }
 
 impl HostTimeline {
-    pub(super) fn new(
-        host: String,
-        spans: Vec<Span>,
-        certificate: Issuance,
-        issue: Issue,
-    ) -> HostTimeline {
+    pub(super) fn new(host: String, spans: Vec<Span>, certificate: Issuance) -> HostTimeline {
         let mut course = HostTimeline { host, spans, https: None, gap: None };
         let changes = course.spans.len() > 1;
         let all_new = course.all_new();
@@ -34,8 +27,7 @@ impl HostTimeline {
             _ if !changes => None,
             Issuance::There => None,
             Issuance::In(window) => {
-                let late = window.worst > first || issue == Issue::Records;
-                late.then_some(Gap { from: first, until: Some(window.worst.max(first)) })
+                (window.worst > first).then_some(Gap { from: first, until: Some(window.worst) })
             }
             Issuance::Forbidden => Some(Gap { from: first, until: None }),
         };
@@ -199,8 +191,7 @@ impl Gap {
         self.from
     }
 
-    /// When the certificate can be issued at the latest; none if it cannot. What the issuing
-    /// itself takes comes on top.
+    /// When the certificate is issued at the latest; none if it cannot be.
     pub fn until(&self) -> Option<Moment> {
         self.until
     }

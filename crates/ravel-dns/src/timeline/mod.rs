@@ -21,9 +21,6 @@ use visible::{end_of, spans};
 /// The TTL that records get before a change, in seconds.
 const LOW: u32 = 300;
 
-/// The time that is left for a certificate to be issued before a switch, in seconds.
-const ISSUING: u32 = 3_600;
-
 /// What happens when a zone changes.
 #[cfg_attr(feature = "serde", derive(serde::Serialize))]
 #[derive(Debug, Clone)]
@@ -35,6 +32,8 @@ pub struct Timeline {
     pub(crate) hosts: Vec<HostTimeline>,
     pub(crate) unseen: Vec<String>,
     pub(crate) verification: Option<Window>,
+    /// Whether no time without HTTPS would be left, could the certificate be issued before.
+    pub(crate) needs_no_gap: bool,
     pub(crate) certificate: Issuance,
 }
 
@@ -159,11 +158,11 @@ impl Timeline {
         moment: Moment,
     ) -> Timeline {
         let lowered = long_lives(plan);
-        let proves = adds_verification(plan);
+        let (proves, issuing) = (adds_verification(plan), plan.domain.issue_in());
         let old_ttl = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
-        let proving = if proves { verification_wait(plan).saturating_add(ISSUING) } else { 0 };
+        let proving = if proves { verification_wait(plan).saturating_add(issuing) } else { 0 };
         let forbidding = plan.caa().iter().filter(|caa| caa.forbids()).map(CaaSet::ttl).max();
-        let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(ISSUING));
+        let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(issuing));
         let start = -i64::from(old_ttl.max(proving).max(allowing));
         let allowed = forbidding.map(|ttl| (start, start + i64::from(ttl)));
         let before = plan.zone.changed(&prepared(plan, &lowered));
@@ -197,14 +196,33 @@ impl Timeline {
         }
         steps.push(Step { at: moment, kind: StepKind::Switch });
         if let Issuance::In(window) = course.certificate {
-            steps.push(Step { at: window.worst, kind: StepKind::Issue });
+            let begin = window.worst.plus(-i64::from(issuing));
+            steps.push(Step { at: begin, kind: StepKind::Issue });
         }
         if after.text() != switched.text() {
             steps.push(Step { at: at(arrived), kind: StepKind::Raise });
         }
         steps.sort_by_key(|step| step.at);
         course.steps = steps;
+        course.needs_no_gap = course.has_gap()
+            && plan.domain.issue() == Issue::Records
+            && !plan.domain.verification().is_empty()
+            && {
+                let domain = plan.domain.clone().with_issue(Issue::Verification);
+                let earlier = plan.clone().of_domain(&domain);
+                !Timeline::in_order(&earlier, certificate, moment).has_gap()
+            };
         course
+    }
+
+    fn has_gap(&self) -> bool {
+        self.hosts.iter().any(|host| host.gap.is_some())
+    }
+
+    /// Whether no time without HTTPS would be left if the certificate could be issued once the
+    /// verification records are visible: asked of the timeline in order.
+    pub fn needs_no_gap(&self) -> bool {
+        self.needs_no_gap
     }
 
     /// From when on everybody reaches the new site; none where nothing changes or the zone never
@@ -281,7 +299,7 @@ impl Timeline {
         let certificate = issued(plan, certificate, moment, begin, verification, allowed);
         let course = |host: &PlannedHost| {
             let spans = spans(plan, versions, &host.name, moment);
-            HostTimeline::new(host.host.clone(), spans, certificate, plan.domain.issue())
+            HostTimeline::new(host.host.clone(), spans, certificate)
         };
         Timeline {
             moment,
@@ -295,6 +313,7 @@ impl Timeline {
                 .map(|host| host.host.clone())
                 .collect(),
             verification,
+            needs_no_gap: false,
             certificate,
         }
     }
@@ -366,5 +385,7 @@ fn issued(
         best: one.best.max(other.best),
         worst: one.worst.max(other.worst),
     };
-    Issuance::In(awaited.fold(earliest, later))
+    let begins = awaited.fold(earliest, later);
+    let worst = begins.worst.plus(i64::from(plan.domain.issue_in()));
+    Issuance::In(Window { best: begins.best, worst })
 }

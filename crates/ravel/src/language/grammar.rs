@@ -206,9 +206,9 @@ grammar! {
         Nameservers "nameservers NAME, …" "the zone's name servers as the registry must name them",
             left_out "not looked at", lists &["nameservers"];
         Certificate "certificate FILE" "the certificate chain (PEM) that will be served; no key", left_out "none";
-        Issue "issue verification|records"
-            "whether a certificate can be issued as soon as the verification record is visible, or only once every name server gives the new records",
-            left_out "`records`";
+        Issue "issue verification|records [in DURATION]"
+            "whether a certificate can be issued as soon as the verification records are visible, or only once every name server gives the new records; and how long that takes at most",
+            left_out "`records in 1h`";
         Ttl "ttl DURATION" "the TTL wanted on the records",
             left_out "new records get 1 hour, and those that are right stay as they are";
     }

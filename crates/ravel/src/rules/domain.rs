@@ -18,6 +18,7 @@ pub struct Domain {
     pub(crate) nameservers: Vec<Host>,
     pub(crate) certificate: Option<NamedFile>,
     pub(crate) issue: Issue,
+    pub(crate) issue_in: u32,
     pub(crate) ttl: Option<u32>,
 }
 
@@ -108,6 +109,9 @@ impl Domain {
         self
     }
 
+    /// How long issuing a certificate takes where the rules say nothing, in seconds.
+    pub const ISSUE_IN: u32 = 3_600;
+
     /// The TTL of new records where the rules say nothing, in seconds.
     pub const TTL: u32 = 3_600;
 
@@ -180,6 +184,18 @@ impl Domain {
     /// When a certificate can be issued.
     pub fn issue(&self) -> Issue {
         self.issue
+    }
+
+    /// How long issuing a certificate takes at most, in seconds, from when it can begin.
+    pub fn issue_in(&self) -> u32 {
+        self.issue_in
+    }
+
+    /// With another moment from which a certificate can be issued.
+    #[must_use]
+    pub fn with_issue(mut self, issue: Issue) -> Domain {
+        self.issue = issue;
+        self
     }
 
     /// The TTL wanted on the records, in seconds; none where nothing is said.

@@ -33,6 +33,7 @@ impl Reader<'_> {
             nameservers: Vec::new(),
             certificate: None,
             issue: Issue::Records,
+            issue_in: Domain::ISSUE_IN,
             ttl: None,
         };
         let mut seen = SeenSettings::default();
@@ -120,7 +121,12 @@ impl Reader<'_> {
                 domain.certificate =
                     Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)
             }
-            DomainSetting::Issue => domain.issue = issue(&mut cursor)?,
+            DomainSetting::Issue => {
+                domain.issue = issue(&mut cursor)?;
+                if cursor.take("in") {
+                    domain.issue_in = ttl(&mut cursor)?;
+                }
+            }
             DomainSetting::Ttl => domain.ttl = Some(ttl(&mut cursor)?),
         }
         cursor.end()
