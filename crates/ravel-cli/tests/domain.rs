@@ -54,6 +54,30 @@ fn what_to_enter_is_said_before_there_is_a_zone() {
     }
 }
 
+/// Each step's zone is a file, and the README says when.
+#[test]
+fn the_zones_of_all_steps_are_written() {
+    let demo = demo();
+    let write =
+        ["domain", "write", "--steps", "steps", "--at", SWITCH, "--zone", "dns/before.zone"];
+    let (status, out, errors) = run(demo.path(), &write, "");
+    assert_eq!(status, 0, "{errors}");
+    assert!(
+        out.contains("− www.lanternferries.example. 300 CNAME parked.former-host.example."),
+        "{out}"
+    );
+    let readme = fs::read_to_string(demo.path().join("steps/README.md")).unwrap();
+    assert!(
+        readme.contains("At 2027-03-01T06:00:00Z, 3 d after the step before. Serial 2027030100."),
+        "{readme}"
+    );
+    let (_, data) = json(demo.path(), &["--zone", "steps/step-3.zone"]);
+    let rows = data["domains"][0]["rows"].as_array().unwrap();
+    assert!(rows.iter().all(|row| row["action"] == "keep"), "{rows:?}");
+    let (status, _, errors) = run(demo.path(), &write, "");
+    assert!(status == 2 && errors.contains("add `--replace`"), "{errors}");
+}
+
 /// What is written of a signed zone has no signatures.
 #[test]
 fn a_signed_zone_is_not_written_by_mistake() {

@@ -23,6 +23,7 @@ mod requirement;
 mod row;
 #[cfg(feature = "serde")]
 mod serial;
+mod steps;
 mod timeline;
 pub mod zone;
 
@@ -32,6 +33,7 @@ pub use moment::{Moment, MomentError};
 pub use plan::Plan;
 pub use requirement::Requirement;
 pub use row::{Action, RecordValue, Row};
+pub use steps::ZoneStep;
 pub use timeline::{
     Destinations, Gap, HostTimeline, Issuance, Span, Step, StepKind, Timeline, Window,
 };

@@ -111,9 +111,15 @@ pub(super) struct FindArguments {
 #[derive(Clone, clap::Args)]
 pub(super) struct WriteTask {
     /// The file to write
-    #[arg(value_name = "FILE")]
-    pub(super) file: PathBuf,
-    /// Overwrite the file
+    #[arg(value_name = "FILE", required_unless_present = "steps", conflicts_with = "steps")]
+    pub(super) file: Option<PathBuf>,
+    /// Write the zone of each step in order to this folder, with a README of when to publish which
+    #[arg(long, value_name = "FOLDER", requires = "at")]
+    pub(super) steps: Option<PathBuf>,
+    /// With `--steps`: when the records change (RFC 3339)
+    #[arg(long, value_name = "MOMENT", requires = "steps")]
+    pub(super) at: Option<Moment>,
+    /// Overwrite files
     #[arg(long)]
     pub(super) replace: bool,
     /// Write a signed zone without signatures for what changes, to be signed again

@@ -8,22 +8,22 @@ mod data;
 mod entries;
 mod svg;
 mod table;
+mod written;
 
 use std::io::Write;
 use std::path::Path;
 use std::time::SystemTime;
 
 pub(crate) use arguments::Arguments;
-use arguments::{FORMS, Task, WriteTask};
+use arguments::{FORMS, Task};
 use asking::DomainAnswers;
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Timeline, Zone};
-use serde_json::json;
 
-use crate::load::{LoadedSite, write_or_say};
+use crate::load::LoadedSite;
 use crate::report::write_all;
-use crate::style::{BAD, FAINT, GOOD, STRONG, count, in_style};
+use crate::style::{BAD, FAINT, GOOD, count, in_style};
 use crate::{ExitStatus, Failure, findings};
 
 /// All that is known of a domain.
@@ -66,7 +66,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         return Err(no_zone(view.domain));
     }
     if let Some(Task::Write(task)) = &arguments.task {
-        return write_zone(task, &views, out);
+        return written::write(task, &views[0], out);
     }
     let outside: Vec<String> = loaded
         .rules()
@@ -205,38 +205,6 @@ pub(crate) fn no_zone(domain: &Domain) -> Failure {
         "the zone of `{}` is unknown; name its file with `zone FILE` below `domain`, or with `--zone FILE`",
         domain.name()
     ))
-}
-
-fn write_zone(task: &WriteTask, views: &[View<'_>], out: &mut dyn Write) -> crate::Outcome {
-    let view = &views[0];
-    let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
-    if task.file.exists() && !task.replace {
-        let path = task.file.display();
-        return Err(Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it")));
-    }
-    if let Some(record) = plan.signature().filter(|_| !task.unsigned && !plan.changes().is_empty())
-    {
-        return Err(Failure::Message(format!(
-            "the zone is signed (line {}), and what changes would not be; add `--unsigned`, and sign it \
-             again before it is published",
-            record.line()
-        )));
-    }
-    write_or_say(&task.file, plan.zone().with(plan.changes()).as_bytes())?;
-    let (file, serial) = (task.file.display(), plan.zone().serial());
-    let is_changed = !plan.changes().is_empty();
-    if task.show.json {
-        let serial = if is_changed { serial.wrapping_add(1) } else { serial };
-        let data = json!({ "file": file.to_string(), "changed": is_changed, "serial": serial });
-        writeln!(out, "{data:#}")?;
-        return Ok(ExitStatus::Well);
-    }
-    let said = match is_changed {
-        false => "is the zone unchanged: it has what the site needs".to_owned(),
-        true => format!("is the zone as it must be, with serial {}", serial.wrapping_add(1)),
-    };
-    writeln!(out, "{} {said}", in_style(STRONG, file))?;
-    Ok(ExitStatus::Well)
 }
 
 fn print(

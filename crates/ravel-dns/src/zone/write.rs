@@ -141,6 +141,14 @@ impl Zone {
         Zone::parse(&domain, &self.with(changes)).expect("what is written can be read")
     }
 
+    /// The same zone with another serial.
+    pub(crate) fn with_serial(&self, serial: u32) -> Zone {
+        let at = &self.entries[self.soa as usize].serial;
+        let (before, after) = (&self.text[..at.start as usize], &self.text[at.end as usize..]);
+        let domain = self.origin.to_string();
+        Zone::parse(&domain, &format!("{before}{serial}{after}")).expect("a serial can be read")
+    }
+
     /// The text of the zone with these changes and the serial raised by one (RFC 1982, section 3);
     /// all else stays as it stands. Without changes it is the same text.
     ///

@@ -1,0 +1,155 @@
+//! Zones that are written: as they must be, or step by step.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+
+use ravel_dns::zone::Record;
+use ravel_dns::{Moment, Plan, Timeline, ZoneStep};
+use serde_json::json;
+
+use super::arguments::WriteTask;
+use super::table::duration;
+use super::{View, no_zone};
+use crate::load::write_or_say;
+use crate::style::{STRONG, count, in_style};
+use crate::{ExitStatus, Failure};
+
+pub(super) fn write(task: &WriteTask, view: &View<'_>, out: &mut dyn Write) -> crate::Outcome {
+    let Some(plan) = &view.plan else { return Err(no_zone(view.domain)) };
+    if let Some(record) = plan.signature().filter(|_| !task.unsigned && !plan.changes().is_empty())
+    {
+        return Err(Failure::Message(format!(
+            "the zone is signed (line {}), and what changes would not be; add `--unsigned`, and sign it \
+             again before it is published",
+            record.line()
+        )));
+    }
+    match (&task.file, &task.steps, task.at) {
+        (Some(file), _, _) => write_zone(task, plan, file, out),
+        (None, Some(folder), Some(moment)) => {
+            let timeline = Timeline::in_order(plan, view.certificate, moment);
+            write_steps(task, plan, &timeline, folder, out)
+        }
+        // What is not given is refused when the arguments are read.
+        _ => Ok(ExitStatus::Well),
+    }
+}
+
+fn write_zone(
+    task: &WriteTask,
+    plan: &Plan<'_>,
+    file: &Path,
+    out: &mut dyn Write,
+) -> crate::Outcome {
+    is_free(task, file)?;
+    write_or_say(file, plan.zone().with(plan.changes()).as_bytes())?;
+    let (file, serial) = (file.display(), plan.zone().serial());
+    let is_changed = !plan.changes().is_empty();
+    if task.show.json {
+        let serial = if is_changed { serial.wrapping_add(1) } else { serial };
+        let data = json!({ "file": file.to_string(), "changed": is_changed, "serial": serial });
+        writeln!(out, "{data:#}")?;
+        return Ok(ExitStatus::Well);
+    }
+    let said = match is_changed {
+        false => "is the zone unchanged: it has what the site needs".to_owned(),
+        true => format!("is the zone as it must be, with serial {}", serial.wrapping_add(1)),
+    };
+    writeln!(out, "{} {said}", in_style(STRONG, file))?;
+    Ok(ExitStatus::Well)
+}
+
+fn is_free(task: &WriteTask, file: &Path) -> Result<(), Failure> {
+    if !file.exists() || task.replace {
+        return Ok(());
+    }
+    let path = file.display();
+    Err(Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it")))
+}
+
+fn write_steps(
+    task: &WriteTask,
+    plan: &Plan<'_>,
+    timeline: &Timeline,
+    folder: &Path,
+    out: &mut dyn Write,
+) -> crate::Outcome {
+    let steps = ZoneStep::of(timeline, plan.zone());
+    let names: Vec<String> =
+        (1..=steps.len()).map(|number| format!("step-{number}.zone")).collect();
+    for name in names.iter().map(String::as_str).chain(["README.md"]) {
+        is_free(task, &folder.join(name))?;
+    }
+    fs::create_dir_all(folder).map_err(|error| {
+        Failure::Message(format!("cannot make the folder `{}`: {error}", folder.display()))
+    })?;
+    for (name, step) in names.iter().zip(&steps) {
+        write_or_say(&folder.join(name), step.zone().text().as_bytes())?;
+    }
+    let readme = readme(plan, timeline, &names, &steps);
+    write_or_say(&folder.join("README.md"), readme.as_bytes())?;
+    if task.show.json {
+        let steps = names.iter().zip(&steps).map(|(name, step)| {
+            json!({
+                "file": folder.join(name).display().to_string(),
+                "at": step.at().to_string(),
+                "serial": step.zone().serial(),
+                "removed": step.removed().iter().map(line).collect::<Vec<_>>(),
+                "added": step.added().iter().map(line).collect::<Vec<_>>(),
+            })
+        });
+        writeln!(out, "{:#}", json!({ "steps": steps.collect::<Vec<_>>() }))?;
+        return Ok(ExitStatus::Well);
+    }
+    for (name, step) in names.iter().zip(&steps) {
+        let (file, serial) = (folder.join(name), step.zone().serial());
+        let file = in_style(STRONG, file.display());
+        writeln!(out, "{file}  publish at {}, serial {serial}", step.at())?;
+        for record in step.removed() {
+            writeln!(out, "  − {}", line(record))?;
+        }
+        for record in step.added() {
+            writeln!(out, "  + {}", line(record))?;
+        }
+    }
+    let readme = folder.join("README.md");
+    writeln!(out, "{} says when to publish which", in_style(STRONG, readme.display()))?;
+    Ok(ExitStatus::Well)
+}
+
+/// A record as a zone file writes it.
+fn line(record: &Record) -> String {
+    let data = record.data().map(ToString::to_string).unwrap_or_default();
+    format!("{} {} {} {data}", record.name().to_master(), record.ttl(), record.kind())
+}
+
+fn readme(plan: &Plan<'_>, timeline: &Timeline, names: &[String], steps: &[ZoneStep]) -> String {
+    let origin = plan.zone().origin();
+    let mut text = format!(
+        "# The zone of {origin}, {}\n\nThe cut-over is at {}. Publish each file at its moment or later, in \
+         this order; what comes after one\nmoves with it.\n",
+        count(steps.len(), "step", "steps"),
+        timeline.moment()
+    );
+    let mut before: Option<Moment> = None;
+    for (number, (name, step)) in (1..).zip(names.iter().zip(steps)) {
+        let wait = before.map_or(String::new(), |before| {
+            format!(", {} after the step before", duration(step.at().since(before)))
+        });
+        text.push_str(&format!(
+            "\n## {number}. `{name}`\n\nAt {}{wait}. Serial {}.\n\n```diff\n",
+            step.at(),
+            step.zone().serial()
+        ));
+        for record in step.removed() {
+            text.push_str(&format!("- {}\n", line(record)));
+        }
+        for record in step.added() {
+            text.push_str(&format!("+ {}\n", line(record)));
+        }
+        text.push_str("```\n");
+        before = Some(step.at());
+    }
+    text
+}
