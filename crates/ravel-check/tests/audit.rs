@@ -365,3 +365,18 @@ fn a_target_is_judged_by_who_wants_it() {
     let report = report("site https://h.example/\n  files dist\n  missing /404.html\n", &folder);
     assert_eq!(shown(report.findings()), ["index.html:1 asset-gets-html"]);
 }
+
+/// Rows of one statement that lack the other slash form are one finding, with a line for each.
+#[test]
+fn one_slash_form_is_said_once_a_statement() {
+    let text = "site https://h.example/\nredirect\n  /fares -> /a\n  /times -> /a\n  /docks/ -> /a\nredirect /one -> /a\n";
+    let rules = ravel::Rules::parse(text).unwrap();
+    let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["a.html"]));
+    let audit = ravel_check::Audit::new(&edge);
+    let report = audit.report(audit.rules());
+    let code = ravel::rules::Code::MissingSlashVariant;
+    let found: Vec<_> = report.findings().iter().filter(|finding| finding.code() == code).collect();
+    let lines: Vec<_> = found.iter().map(|finding| finding.place().number().unwrap()).collect();
+    assert_eq!(lines, [3, 6]);
+    assert!(found[0].message().ends_with("(and 2 more alike)") && found[0].edits().len() == 3);
+}

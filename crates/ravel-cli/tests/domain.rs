@@ -311,7 +311,7 @@ fn certificates_of_openssl_are_judged_right() {
         ),
         (
             "harbour.zone",
-            "$TTL 60\n@ SOA a b 1 2 3 4 5\n@ A 192.0.2.1\nwww CNAME site.host.example.\n*.preview CNAME site.host.example.\n",
+            "$TTL 60\n@ SOA a b 1 2 3 4 5\n@ NS a\n@ A 192.0.2.1\nwww CNAME site.host.example.\n*.preview CNAME site.host.example.\n",
         ),
     ]);
     let at = |name: &str| site.path().join(name).to_str().unwrap().to_owned();

@@ -76,7 +76,11 @@ impl<'r> Audit<'r> {
                 .with_edits([Edit::Without { line: accept.line() }]),
             );
         }
-        self.one_a_file(&mut findings, Code::MissingSlashVariant, "and one for each of the others");
+        self.one_a_statement(
+            &mut findings,
+            Code::MissingSlashVariant,
+            "and one for each of the others",
+        );
         findings.sort();
         Report { findings, accepted }
     }

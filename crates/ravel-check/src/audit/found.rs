@@ -170,8 +170,8 @@ impl Audit<'_> {
         findings
     }
 
-    /// The same finding on rows of one file is one: that of the first.
-    pub(super) fn one_a_file(&self, findings: &mut Vec<Finding>, code: Code, help: &str) {
+    /// The same finding on rows of one statement is one: that of the first.
+    pub(super) fn one_a_statement(&self, findings: &mut Vec<Finding>, code: Code, help: &str) {
         let rules = self.edge().rules();
         let mut first: Vec<(Finding, usize)> = Vec::new();
         findings.retain(|finding| {
@@ -180,11 +180,22 @@ impl Audit<'_> {
                 return true;
             }
             let is_same = |(known, _): &&mut (Finding, usize)| match known.place() {
-                FindingPlace::Line(first) => rules.source(*first) == rules.source(*line),
+                FindingPlace::Line(first) => {
+                    rules.statement_of(*first) == rules.statement_of(*line)
+                }
                 _ => false,
             };
             match first.iter_mut().find(is_same) {
-                Some((_, more)) => *more += 1,
+                Some((known, more)) => {
+                    // What is to change of the one is to change of all.
+                    let can_edit = !known.edits().is_empty() && !finding.edits().is_empty();
+                    let whole = known.clone();
+                    *known = match can_edit {
+                        true => whole.with_edits(finding.edits().iter().cloned()),
+                        false => whole.without_edits(),
+                    };
+                    *more += 1;
+                }
                 None => first.push((finding.clone(), 0)),
             }
             false

@@ -8,6 +8,7 @@ use super::scope::is_for;
 use super::{Audit, Code, Finding, UNKNOWN};
 use ravel::address::Request;
 use ravel::edge::Outcome;
+use ravel::edit::Edit;
 use ravel::files::content_type;
 use ravel::language::Line;
 use ravel::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, RuleRef, Stage};
@@ -208,8 +209,22 @@ impl<'r> Audit<'r> {
         let names: Vec<&str> = lacks.iter().map(|(name, _)| *name).collect();
         let are = if names.len() == 1 { "is" } else { "are" };
         let what = format!("{} {are} on {page} and not on the 404 page", names.join(", "));
+        let is_of = |rule: &RuleRef<'r>| {
+            let Effect::Headers(statement) = rule.effect() else { return false };
+            let sets = |op: &HeaderOp| {
+                let (HeaderOp::Set(.., at) | HeaderOp::Add(.., at) | HeaderOp::Drop(_, at)) = op;
+                lacks.iter().any(|(_, line)| line == at)
+            };
+            statement.on() == HeaderScope::Served && statement.ops().iter().any(sets)
+        };
+        let edits = self.space.rules(Stage::Headers).filter(is_of).map(|rule| {
+            let from = rule.pattern().to_string();
+            let to = format!("{from} on all");
+            Edit::OnLine { line: rule.line(), from, to }
+        });
         out.push(
             Finding::on(Code::HeaderNotOn404, *line, what)
+                .with_edits(edits)
                 .with_note("the 404 page is a page too, and can be attacked like one")
                 .with_help("write `on all` after the pattern")
                 .with_request(&request),

@@ -183,6 +183,14 @@ impl<'r> Audit<'r> {
         let route = self.edge().route(&request);
         if route.ends_missing() && route.hops().is_empty() {
             let what = format!("{path} redirects, and {other} is missing");
+            let pattern = rule.pattern().to_string();
+            let text = rule.to_string().replacen(&pattern, &pattern.replacen(path, &other, 1), 1);
+            // A second line for what is wrong already would be wrong, too.
+            let is_right =
+                |(_, route): &(Request, Route)| route.hops().len() == 1 && !route.ends_missing();
+            let own = rule.rule().redirect().is_some_and(|to| to.target().origin().is_none());
+            let is_plain = own && rule.is_unconditional() && routes.iter().all(is_right);
+            let edit = is_plain.then(|| Edit::AtEnd { text: format!("{text}\n") });
             out.push(
                 Finding::on(Code::MissingSlashVariant, rule.line(), what)
                     .with_note(format!(
@@ -194,6 +202,7 @@ impl<'r> Audit<'r> {
                         }
                     ))
                     .with_help(format!("add a line for `{other}`"))
+                    .with_edits(edit)
                     .with_request(&request),
             );
         }

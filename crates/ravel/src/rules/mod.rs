@@ -40,20 +40,53 @@ pub(crate) struct RuleSet {
     pub(crate) expectations: Vec<Expectation>,
     pub(crate) every_expectations: Vec<EveryExpectation>,
     pub(crate) accepts: Vec<Accept>,
+    pub(crate) groups: Arc<[StatementGroup]>,
     pub(crate) domains: Vec<Domain>,
     pub(crate) sources: Arc<[Box<str>]>,
 }
 
+/// The lines of a statement that has several rules.
+#[derive(Debug, Clone)]
+pub(crate) struct StatementGroup {
+    pub(crate) head: Line,
+    pub(crate) source: u16,
+    pub(crate) lines: std::ops::RangeInclusive<u32>,
+}
+
 impl Rules {
+    /// The first line of the statement that a rule's line is in: of a group, for its rows.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\nredirect\n  /a -> /b\n  /c -> /b\n")?;
+    /// let row = rules.rules(ravel::program::Stage::Redirect)[1].line();
+    /// assert_eq!(rules.statement_of(row).number(), 2);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn statement_of(&self, line: Line) -> Line {
+        let mut groups = self.0.groups.iter();
+        let is_in = |group: &&StatementGroup| {
+            group.source == line.source && group.lines.contains(&line.number)
+        };
+        groups.find(is_in).map_or(line, |group| group.head)
+    }
+
     /// The same with one rule changed.
     pub(crate) fn with_change(&self, rule: RuleId, change: &RuleChange) -> Rules {
-        let RuleSet { program, expectations, every_expectations, accepts, domains, sources } =
-            &*self.0;
+        let RuleSet {
+            program,
+            expectations,
+            every_expectations,
+            accepts,
+            groups,
+            domains,
+            sources,
+        } = &*self.0;
         Rules(Arc::new(RuleSet {
             program: program.with_change(rule, change),
             expectations: expectations.clone(),
             every_expectations: every_expectations.clone(),
             accepts: accepts.clone(),
+            groups: Arc::clone(groups),
             domains: domains.clone(),
             sources: sources.clone(),
         }))

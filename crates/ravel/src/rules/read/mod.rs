@@ -14,7 +14,7 @@ use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
 
-use super::{Accept, Domain, EveryExpectation, Expectation, RuleSet, Site};
+use super::{Accept, Domain, EveryExpectation, Expectation, RuleSet, Site, StatementGroup};
 use crate::language::grammar::{self, Form, Statement as Keyword};
 use crate::language::{
     Cursor, Line, LineText, Place, Problem, ProblemKind, Problems, Statement, Word, nearest,
@@ -43,6 +43,7 @@ struct Reader<'l> {
     expectations: Vec<Expectation>,
     every_expectations: Vec<EveryExpectation>,
     accepts: Vec<Accept>,
+    groups: Vec<StatementGroup>,
     domains: Vec<Domain>,
 }
 
@@ -59,6 +60,7 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
         expectations: Vec::new(),
         every_expectations: Vec::new(),
         accepts: Vec::new(),
+        groups: Vec::new(),
         domains: Vec::new(),
     };
     let mut statements = statements(0, text, &mut reader.problems);
@@ -88,6 +90,7 @@ pub(super) fn read(name: &str, text: &str, load: Load<'_>) -> Result<RuleSet, Pr
         expectations: reader.expectations,
         every_expectations: reader.every_expectations,
         accepts: reader.accepts,
+        groups: reader.groups.into(),
         domains: reader.domains,
         sources,
     })

@@ -1,7 +1,7 @@
 //! Reads redirects, rewrites, fallbacks and the other rules of one line.
 
 use super::conditions::{ConditionSet, Conditions};
-use super::{Cursor, Outcome, Reader, Rule, in_word};
+use super::{Cursor, Outcome, Reader, Rule, StatementGroup, in_word};
 use crate::language::grammar::{Condition, GroupLine};
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word};
 use crate::program::{Effect, FileEffect, FileRole, Redirect};
@@ -73,7 +73,17 @@ impl Reader<'_> {
             }
             empty = false;
             let read = match cursor.take_known(GroupLine::find) {
-                Some(GroupLine::Table) => self.table(kind, &mut cursor, &shared, &conditions),
+                Some(GroupLine::Table) => {
+                    let before = self.tables.len();
+                    let read = self.table(kind, &mut cursor, &shared, &conditions);
+                    let (head, lines) = (statement.head.line, 1..=u32::MAX);
+                    self.groups.extend(self.tables.get(before).map(|(source, _)| StatementGroup {
+                        head,
+                        source: *source,
+                        lines: lines.clone(),
+                    }));
+                    read
+                }
                 None if begins_entry(cursor.rest()) => self
                     .entry(kind, &mut cursor, line.line, &shared, &conditions)
                     .map(|rule| self.push(rule)),
@@ -82,6 +92,11 @@ impl Reader<'_> {
             if let Err(problem) = read {
                 self.problems.push(problem);
             }
+        }
+        let head = statement.head.line;
+        if let Some(last) = statement.body.last() {
+            let lines = head.number..=last.line.number;
+            self.groups.push(StatementGroup { head, source: head.source, lines });
         }
         match empty {
             true => Err(Problem::new(
