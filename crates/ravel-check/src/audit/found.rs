@@ -26,11 +26,10 @@ struct FileFinding {
     finding: Finding,
     /// How often it was found.
     count: usize,
-    /// The first files that it was found in, the last, and how many there are.
-    first: Vec<Box<str>>,
-    last: Box<str>,
-    files: usize,
-    /// What to change, if all of it can be.
+    /// Two more files that it was found in, the last, and how many there are in all.
+    files: Vec<Box<str>>,
+    file_count: usize,
+    /// What else to change, if all of it can be.
     edits: Vec<Edit>,
     can_edit: bool,
 }
@@ -60,8 +59,9 @@ const ENDINGS: [(Code, &str, &str, &str); 2] = [
 
 impl FileFinding {
     fn new(finding: Finding) -> FileFinding {
-        let (first, last, edits) = (Vec::new(), Box::default(), Vec::new());
-        FileFinding { finding, count: 0, first, last, files: 0, edits, can_edit: true }
+        let can_edit = !finding.edits().is_empty();
+        let (files, edits) = (Vec::new(), Vec::new());
+        FileFinding { finding, count: 1, files, file_count: 1, edits, can_edit }
     }
 
     /// Whether it names the file of a page, of which the URL has no ending.
@@ -73,14 +73,19 @@ impl FileFinding {
 
     /// The finding, with how often it is so.
     fn told(self) -> Finding {
-        let edits = if self.can_edit { self.edits } else { Vec::new() };
-        let finding = self.finding.with_edits(edits);
-        match (self.files, self.count) {
-            (0 | 1, 0 | 1) => finding,
-            (0 | 1, count) => finding.with_more(&format!(" (and {} more)", count - 1)),
+        let finding = match self.can_edit {
+            true => self.finding.with_edits(self.edits),
+            false => self.finding.without_edits(),
+        };
+        match (self.file_count, self.count) {
+            (1, 1) => finding,
+            (1, count) => finding.with_more(&format!(" (and {} more)", count - 1)),
             (files, _) => {
                 let more = if files > NAMED { ", …" } else { "" };
-                finding.with_more(&format!(", in {files} files: {}{more}", self.first.join(", ")))
+                let others = self.files.iter().take(NAMED - 1).map(|file| &**file);
+                let named: Vec<&str> = std::iter::once(file_of(&finding)).chain(others).collect();
+                let told = format!(", in {files} files: {}{more}", named.join(", "));
+                finding.with_more(&told)
             }
         }
     }
@@ -90,29 +95,35 @@ impl Folder {
     /// Adds a finding on an address.
     pub(super) fn add(&mut self, key: &str, finding: Finding) {
         self.total += 1;
-        let file = match finding.place() {
-            FindingPlace::File { name, .. } => name.clone(),
-            _ => Box::default(),
-        };
-        let mut edits = finding.edits().to_vec();
         let next = self.found.len();
         let number = *self.by_address.entry((finding.code(), key.to_owned())).or_insert(next);
         if number == next {
-            self.found.push(FileFinding::new(finding.without_edits()));
+            return self.found.push(FileFinding::new(finding));
         }
         let found = &mut self.found[number];
         // What is to change of the one is to change of all.
-        found.can_edit &= !edits.is_empty();
-        found.edits.append(&mut edits);
+        found.can_edit &= !finding.edits().is_empty();
+        found.edits.extend_from_slice(finding.edits());
         found.count += 1;
         // Files come one after another.
-        if found.last != file || found.files == 0 {
-            found.files += 1;
-            if found.files <= NAMED {
-                found.first.push(file.clone());
+        let (file, first) = (file_of(&finding), file_of(&found.finding));
+        let last = found.files.last().map_or(first, |file| &**file);
+        if file != last {
+            found.file_count += 1;
+            if found.files.len() < NAMED {
+                found.files.push(file.into());
+            } else {
+                found.files[NAMED - 1] = file.into();
             }
-            found.last = file;
         }
+    }
+}
+
+/// The built file that a finding is in.
+fn file_of(finding: &Finding) -> &str {
+    match finding.place() {
+        FindingPlace::File { name, .. } => name,
+        _ => "",
     }
 }
 

@@ -33,7 +33,8 @@ pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 pub use fingerprints::fingerprinted;
 
 use std::cell::OnceCell;
-use std::collections::HashMap;
+
+use rustc_hash::FxHashMap;
 
 use crate::space::{Member, Overlaps, RequestSet, Space};
 use ravel::address::Request;
@@ -61,7 +62,7 @@ pub struct Audit<'r> {
     /// Whether some redirect's target has a query.
     queries_in_targets: OnceCell<bool>,
     /// A file of each name, as somebody could mean it.
-    by_name: OnceCell<HashMap<String, u32>>,
+    by_name: OnceCell<FxHashMap<String, u32>>,
     folder: found::Folder,
 }
 
@@ -224,8 +225,10 @@ impl<'r> Audit<'r> {
     /// An address as a rules file would write it: without the canonical origin.
     fn short<'u>(&self, url: &'u str) -> &'u str {
         let site = self.edge().site();
-        let origin = format!("{}://{}", site.scheme(), site.host());
-        url.strip_prefix(&*origin).filter(|rest| rest.starts_with('/')).unwrap_or(url)
+        let rest = url.strip_prefix(site.scheme().as_str());
+        let rest =
+            rest.and_then(|rest| rest.strip_prefix("://")?.strip_prefix(site.host().as_str()));
+        rest.filter(|rest| rest.starts_with('/')).unwrap_or(url)
     }
 
     /// What a request gets, in words.
@@ -258,7 +261,7 @@ impl<'r> Audit<'r> {
     fn nearest_page(&self, url: &str) -> Option<String> {
         let edge = self.edge();
         let by_name = self.by_name.get_or_init(|| {
-            let mut by_name = HashMap::new();
+            let mut by_name = FxHashMap::default();
             for file in 0..edge.files().names().len() as u32 {
                 if let Some(name) = name_of(edge.own_address(file)) {
                     by_name.entry(name).or_insert(file);
