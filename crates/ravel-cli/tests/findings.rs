@@ -52,6 +52,7 @@ fn certificate(path: &str) -> Option<String> {
         "site.pem" => (both, 2026..2028),
         "one-label.pem" => (&["*.harbour.example"][..], 2026..2028),
         "old.pem" => (both, 2025..2026),
+        "soon.pem" => (both, 2026..2027),
         "mixed.pem" => (both, 2026..2028),
         _ => return None,
     };
@@ -67,7 +68,9 @@ fn certificate(path: &str) -> Option<String> {
     )
     .unwrap();
     params.not_before = rcgen::date_time_ymd(years.start, 1, 1);
-    params.not_after = rcgen::date_time_ymd(years.end, 1, 1);
+    // It is the middle of January.
+    let last = if path == "soon.pem" { 25 } else { 1 };
+    params.not_after = rcgen::date_time_ymd(years.end, 1, last);
     let own = params.signed_by(&rcgen::KeyPair::generate().unwrap(), &issuer).unwrap();
     let next = if path == "mixed.pem" { other } else { issuer };
     Some(format!("{}{}", own.pem(), next.pem()))

@@ -167,12 +167,17 @@ fn link(certificate: &X509Certificate<'_>) -> Link {
     }
 }
 
-/// What is wrong with the certificate of a domain at a moment.
+/// How long before its end a certificate is warned of, in seconds, where nothing is said.
+pub const WARN_BEFORE: i64 = 21 * 86_400;
+
+/// What is wrong with the certificate of a domain at a moment, and whether it expires within this
+/// time, in seconds.
 pub fn certificate_findings(
     site: &Site,
     domain: &Domain,
     certificate: &Certificate,
     now: Moment,
+    warn_before: i64,
 ) -> Vec<Finding> {
     let Some(file) = domain.certificate() else { return Vec::new() };
     let on = |code, what: String| {
@@ -213,6 +218,14 @@ pub fn certificate_findings(
     } else if now >= until {
         let what = format!("the certificate expired on {}", until);
         out.push(on(Code::CertificateValidity, what).with_note(refused).with_help("get a new one"));
+    } else if until.since(now) < warn_before {
+        let what =
+            format!("the certificate expires in {} days, on {until}", until.since(now) / 86_400);
+        out.push(
+            on(Code::CertificateExpires, what)
+                .with_note("browsers refuse the site from then on")
+                .with_help("get a new one, or see that it is renewed by itself"),
+        );
     }
     if let Some((number, subject, wanted)) = certificate.misplaced() {
         out.push(

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use super::plan::{Plan, PlannedHost};
-use super::zone::{Name, Record, RecordData, RecordType};
+use super::plan::{Plan, PlannedHost, name_of};
+use super::zone::{Change, Name, Record, RecordData, RecordType};
 use ravel::finding::Finding;
-use ravel::rules::Code;
+use ravel::rules::{Code, Site};
 
 /// Aliases that are followed.
 const MAX_ALIASES: usize = 64;
@@ -179,6 +179,64 @@ impl<'z> Plan<'z> {
                 .with_help("sign the zone again after writing it, before it is published"),
             );
         }
+    }
+
+    /// Names beside the site's that still lead where the site's hosts lead now, and will not.
+    pub(super) fn at_the_former_host(&self, out: &mut Vec<Finding>) {
+        let records: Vec<&Record> = self.zone.records().collect();
+        let is_host = |name: &Name| self.hosts.iter().any(|host| host.name == *name);
+        let leaves = self.changes().changed.iter().filter_map(|(number, change)| {
+            let record = records[*number as usize];
+            let stays = matches!(change, Change::Set { data: None, .. });
+            record.data.as_ref().filter(|_| !stays && is_host(&record.name))
+        });
+        let former: Vec<&RecordData> = leaves.collect();
+        for record in records.iter().filter(|record| !is_host(&record.name)) {
+            let Some(data) = record.data.as_ref().filter(|data| former.contains(data)) else {
+                continue;
+            };
+            let what = format!("`{}` still leads to {data}, which the site leaves", record.name);
+            out.push(
+                self.on(Code::FormerHost, record, what)
+                    .with_note(
+                        "it stays there when the site has moved, and fails when that host ends",
+                    )
+                    .with_help("move it, too, or accept this where it is meant to stay"),
+            );
+        }
+    }
+
+    /// Names of the zone below a host that promises HTTPS for all of them.
+    pub(super) fn promised(&self, site: &Site, out: &mut Vec<Finding>) {
+        let Some(hsts) = site.hsts().filter(|hsts| hsts.subdomains()) else { return };
+        let served: Vec<Name> = site.hosts().map(|host| name_of(&host)).collect();
+        let kinds = [RecordType::A, RecordType::AAAA, RecordType::CNAME];
+        let promises = name_of(site.host().as_str());
+        let mut told = BTreeSet::new();
+        let others = self.zone.records().filter(|record| {
+            let is_named = !record.name.to_master().starts_with('_');
+            let is_below = promises.holds(&record.name) && promises != record.name;
+            let is_served = served.iter().any(|name| name.covers(&record.name));
+            kinds.contains(&record.kind) && is_named && is_below && !is_served
+        });
+        let others: Vec<&Record> = others.filter(|record| told.insert(&record.name)).collect();
+        let Some(first) = others.first() else { return };
+        let names: Vec<String> =
+            others.iter().take(3).map(|record| format!("`{}`", record.name)).collect();
+        let more = match others.len() {
+            0..=3 => String::new(),
+            many => format!(" and {} more", many - 3),
+        };
+        let days = hsts.max_age() / 86_400;
+        let what = format!(
+            "browsers will refuse plain HTTP on {}{more} for {days} days",
+            names.join(", ")
+        );
+        out.push(
+            self.on(Code::HstsCoversOthers, first, what)
+                .with_note("`hsts … subdomains` promises HTTPS for every name below the site's host (RFC 6797)")
+                .with_help("see that they have HTTPS with a certificate, or leave `subdomains` out"),
+        );
     }
 
     /// A record that only a signed zone has (RFC 4034, RFC 5155).

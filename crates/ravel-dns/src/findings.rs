@@ -30,6 +30,8 @@ impl Plan<'_> {
         self.aliases_beside(&mut out);
         self.leads_elsewhere(&mut out);
         self.as_a_whole(&mut out);
+        self.at_the_former_host(&mut out);
+        self.promised(self.site, &mut out);
         self.left_over(&mut out);
         self.hidden_wildcards(&mut out);
         self.delegated(&mut out);

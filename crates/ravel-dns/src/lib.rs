@@ -27,7 +27,7 @@ mod steps;
 mod timeline;
 pub mod zone;
 
-pub use certificate::{Certificate, CertificateError, certificate_findings};
+pub use certificate::{Certificate, CertificateError, WARN_BEFORE, certificate_findings};
 pub use entry::Entry;
 pub use moment::{Moment, MomentError};
 pub use plan::Plan;
@@ -170,9 +170,13 @@ pub fn findings<E: std::fmt::Display>(
             Err(error) => findings.push(error.into()),
         }
         match Certificate::of_domain(domain, &mut read) {
-            Ok(Some(certificate)) => {
-                findings.extend(certificate_findings(rules.site(), domain, &certificate, now))
-            }
+            Ok(Some(certificate)) => findings.extend(certificate_findings(
+                rules.site(),
+                domain,
+                &certificate,
+                now,
+                WARN_BEFORE,
+            )),
             Ok(None) => {}
             Err(error) => findings.push(error.into()),
         }

@@ -8,6 +8,7 @@ use ravel::rules::{Apex, Domain, Site, VerificationRecord, VerificationValue};
 /// What a domain's zone has beside what the site's hosts need of it.
 #[derive(Debug, Clone)]
 pub struct Plan<'z> {
+    pub(super) site: &'z Site,
     pub(super) domain: &'z Domain,
     pub(super) zone: &'z Zone,
     pub(super) hosts: Vec<PlannedHost>,
@@ -78,9 +79,15 @@ impl<'z> Plan<'z> {
     /// assert!(plan.rows().iter().any(|row| row.action().is_to_do()));
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn new(site: &Site, domain: &'z Domain, zone: &'z Zone) -> Plan<'z> {
-        let mut plan =
-            Plan { domain, zone, hosts: Vec::new(), rows: Vec::new(), changes: Changes::default() };
+    pub fn new(site: &'z Site, domain: &'z Domain, zone: &'z Zone) -> Plan<'z> {
+        let mut plan = Plan {
+            site,
+            domain,
+            zone,
+            hosts: Vec::new(),
+            rows: Vec::new(),
+            changes: Changes::default(),
+        };
         for host in site.hosts().filter(|host| domain.holds(host)) {
             plan.host(host);
         }

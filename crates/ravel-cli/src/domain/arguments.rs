@@ -56,6 +56,9 @@ pub(super) struct ShowTask {
     /// Output only what to enter at the DNS host: as lines of a zone file, as CSV, or as JSON
     #[arg(long, value_name = "FORMAT", conflicts_with_all = ["json", "zone"])]
     pub(super) format: Option<EntryFormat>,
+    /// Warn of a certificate that expires within so many days
+    #[arg(long, value_name = "DAYS", default_value_t = 21)]
+    pub(super) warn_before: u16,
 }
 
 /// How what is to enter is written.
@@ -162,6 +165,15 @@ impl Arguments {
             ask.finding.root = ask.finding.root.take().map(|root| folder.join(root));
         }
         self
+    }
+
+    /// How long before its end a certificate is warned of, in seconds.
+    pub(super) fn warn_before(&self) -> i64 {
+        match &self.task {
+            None => i64::from(self.show.warn_before) * 86_400,
+            Some(Task::Show(task)) => i64::from(task.warn_before) * 86_400,
+            Some(_) => ravel_dns::WARN_BEFORE,
+        }
     }
 
     /// How what is to enter is written, if nothing else is wanted.

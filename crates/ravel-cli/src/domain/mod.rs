@@ -131,7 +131,13 @@ fn views<'a>(
         let plan = zone.as_ref().map(|zone| Plan::new(site, domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
         if let Some(certificate) = certificate {
-            findings.extend(ravel_dns::certificate_findings(site, domain, certificate, now));
+            findings.extend(ravel_dns::certificate_findings(
+                site,
+                domain,
+                certificate,
+                now,
+                arguments.warn_before(),
+            ));
         }
         // The table says row by row what is to do.
         findings.retain(|finding| {

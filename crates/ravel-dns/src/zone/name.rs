@@ -41,6 +41,11 @@ impl Name {
         rr::Name::from_labels(labels.iter().map(Vec::as_slice)).ok().map(Name)
     }
 
+    /// Whether this is a name, or a wildcard that is directly above it.
+    pub(crate) fn covers(&self, name: &Name) -> bool {
+        self == name || (self.to_master().starts_with("*.") && name.above() == self.above())
+    }
+
     /// The root, above every name.
     pub fn root() -> Name {
         Name(rr::Name::root())

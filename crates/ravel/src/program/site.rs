@@ -84,6 +84,7 @@ pub enum HttpPolicy {
 pub struct Hsts {
     pub(crate) value: Box<str>,
     pub(crate) subdomains: bool,
+    pub(crate) max_age: u64,
     pub(crate) line: Line,
 }
 
@@ -96,6 +97,11 @@ impl Hsts {
     /// Whether it speaks of all hosts below.
     pub fn subdomains(&self) -> bool {
         self.subdomains
+    }
+
+    /// For how long browsers keep it, in seconds.
+    pub fn max_age(&self) -> u64 {
+        self.max_age
     }
 
     /// Where it is stated.

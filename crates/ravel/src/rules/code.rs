@@ -160,6 +160,10 @@ codes! {
     TtlsDiffer "ttls-differ" Warning,
     /// A zone without name servers.
     NoNameServers "no-name-servers" Warning,
+    /// Names of the zone that HSTS covers and the site does not serve.
+    HstsCoversOthers "hsts-covers-others" Warning,
+    /// Other names that still lead to the former host.
+    FormerHost "former-host" Warning,
     /// A signed zone in which records must change.
     SignedZone "signed-zone" Warning,
     /// An address of a former host beside the new ones.
@@ -182,6 +186,8 @@ codes! {
     CertificateHostMismatch "certificate-host-mismatch" Error,
     /// A certificate that has expired or is not yet valid.
     CertificateValidity "certificate-validity" Error,
+    /// A certificate that expires soon.
+    CertificateExpires "certificate-expires" Warning,
     /// A certificate chain in the wrong order.
     CertificateChainOrder "certificate-chain-order" Error,
 }

@@ -302,7 +302,7 @@ fn hsts(cursor: &mut Cursor<'_>, line: Line) -> Outcome<Hsts> {
     if preload {
         value.push_str("; preload");
     }
-    Ok(Hsts { value: value.into(), subdomains, line })
+    Ok(Hsts { value: value.into(), subdomains, max_age: seconds, line })
 }
 
 /// A whole number with its unit, in seconds.
