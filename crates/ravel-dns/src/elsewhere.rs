@@ -53,7 +53,7 @@ impl ServiceRecord {
                 _ => {}
             }
         }
-        let target = Name::from_labels(&labels)?;
+        let target = Name::from_labels(labels.iter().map(Vec::as_slice))?;
         let priority = u16::from_be_bytes([priority[0], priority[1]]);
         Some(ServiceRecord { priority, target, hints })
     }

@@ -113,7 +113,7 @@ impl ZoneHandler {
             soa: vec![],
             glue: vec![],
         };
-        let name = name.to_ascii().parse::<zone::Name>().ok();
+        let name = zone::Name::from_labels(name.iter());
         let Some(mut name) =
             name.filter(|name| class == DNSClass::IN && self.zone.origin().holds(name))
         else {
@@ -171,6 +171,13 @@ impl ZoneHandler {
     }
 }
 
+/// A name as the packages of packets have it.
+pub(crate) fn wire_name(name: &zone::Name) -> Option<Name> {
+    let mut wire = Name::from_labels(name.labels()).ok()?;
+    wire.set_fqdn(true);
+    Some(wire)
+}
+
 /// A record as it is sent, for the name that was asked.
 fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Record> {
     let data = record.data()?;
@@ -185,7 +192,7 @@ fn record_of(record: &zone::Record, name: &zone::Name, ttl: u32) -> Option<Recor
         }
         kind => RData::read(&mut BinDecoder::new(&wire), kind, len).ok()?,
     };
-    Some(Record::from_rdata(Name::from_ascii(name.to_master()).ok()?, ttl, data))
+    Some(Record::from_rdata(wire_name(name)?, ttl, data))
 }
 
 #[async_trait]

@@ -15,6 +15,8 @@ use hickory_proto::serialize::binary::BinEncodable;
 use ravel_dns::Requirement;
 use ravel_dns::zone::{self, RecordData, RecordType};
 
+use crate::answer::wire_name;
+
 /// How long an answer is waited for, each time.
 const PATIENCE: Duration = Duration::from_secs(2);
 
@@ -109,7 +111,7 @@ async fn question(
 ) -> Result<ServerAnswer, String> {
     let response = lookup(server, name, kind, true).await?;
     let kind = Type::from(kind.code());
-    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
+    let name = &wire_name(name).ok_or("the name is too long")?;
     Ok(match response.metadata.response_code {
         ResponseCode::NoError => {
             let own = response
@@ -139,7 +141,7 @@ pub(crate) async fn lookup(
     kind: RecordType,
     recursive: bool,
 ) -> Result<DnsResponse, String> {
-    let name = &Name::from_ascii(name.to_master()).map_err(|error| error.to_string())?;
+    let name = &wire_name(name).ok_or("the name is too long")?;
     let kind = Type::from(kind.code());
     let mut options = DnsRequestOptions::default();
     options.recursion_desired = recursive;

@@ -227,7 +227,7 @@ fn named(records: &[Record], is_meant: impl Fn(&Name) -> bool) -> Option<Referra
 }
 
 fn owner(record: &Record) -> Option<Name> {
-    record.name.to_ascii().parse().ok()
+    Name::from_labels(record.name.iter())
 }
 
 /// What records of a name and type say.

@@ -39,8 +39,8 @@ pub(super) fn ttls(said: &ServerAnswer) -> impl Iterator<Item = u32> {
 
 pub(super) fn print(domain: &Domain, all: &DomainAnswers, out: &mut dyn Write) -> io::Result<()> {
     let (wanted, asked) = (&all.wanted, &all.reports);
-    let servers = count(asked.len(), "server", "servers");
-    writeln!(out, "{}  as {servers} say", in_style(STRONG, domain.name()))?;
+    let servers = count(asked.len(), "server says", "servers say");
+    writeln!(out, "{}  as {servers}", in_style(STRONG, domain.name()))?;
     if let Some(found) = &all.delegation {
         let names: Vec<String> =
             found.servers().iter().map(|server| server.name().to_string()).collect();

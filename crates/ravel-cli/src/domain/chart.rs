@@ -230,7 +230,7 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out, "{}", window("ownership can be verified", verification))?;
     }
     if let Issuance::In(issued) = timeline.certificate() {
-        writeln!(out, "{}", window("a certificate can be issued", issued))?;
+        writeln!(out, "{}", window("a certificate is issued", issued))?;
     }
     Ok(())
 }

@@ -3,7 +3,8 @@
 use std::fmt;
 use std::net::IpAddr;
 
-use hickory_proto::rr::rdata::{A, AAAA, CNAME, NS, NULL, TXT};
+use hickory_proto::rr::rdata::name::PTR;
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, MX, NS, NULL, SRV, TXT};
 use hickory_proto::rr::{self, RData};
 use hickory_proto::serialize::binary::{BinDecoder, BinEncodable, Restrict};
 
@@ -147,6 +148,16 @@ impl fmt::Display for RecordData {
                 write!(f, "\\# {} ", rdata.anything.len())?;
                 rdata.anything.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
             }
+            RData::CNAME(CNAME(name)) | RData::NS(NS(name)) | RData::PTR(PTR(name)) => {
+                f.write_str(&Name(name.clone()).to_master())
+            }
+            RData::MX(mx) => {
+                write!(f, "{} {}", mx.preference, Name(mx.exchange.clone()).to_master())
+            }
+            RData::SRV(srv) => {
+                let target = Name(srv.target.clone()).to_master();
+                write!(f, "{} {} {} {target}", srv.priority, srv.weight, srv.port)
+            }
             data => data.fmt(f),
         }
     }
@@ -207,6 +218,9 @@ pub(super) fn read(
         let txt = TXT::from_bytes(parts.iter().map(Vec::as_slice).collect());
         return Ok(Some(RecordData(RData::TXT(txt))));
     }
+    if let Some(data) = named(kind, words, origin) {
+        return Ok(Some(RecordData(data)));
+    }
     let mut text = String::new();
     for (number, word) in words.iter().enumerate() {
         text.push_str(if number > 0 { " " } else { "" });
@@ -226,6 +240,20 @@ pub(super) fn read(
         }
         Err(_) => Ok(None),
     }
+}
+
+/// Data that is a name, with numbers before it: its labels may have any bytes.
+fn named(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Option<RData> {
+    let name = |at: usize| Some(absolute(words.get(at)?.text, origin)?.0);
+    let number = |at: usize| words.get(at)?.text.parse::<u16>().ok();
+    Some(match kind {
+        RecordType::CNAME => RData::CNAME(CNAME(name(0)?)),
+        RecordType::NS => RData::NS(NS(name(0)?)),
+        RecordType::PTR => RData::PTR(PTR(name(0)?)),
+        RecordType::MX => RData::MX(MX::new(number(0)?, name(1)?)),
+        RecordType::SRV => RData::SRV(SRV::new(number(0)?, number(1)?, number(2)?, name(3)?)),
+        _ => return None,
+    })
 }
 
 /// The word of fixed data that is most likely the wrong one: the first that should be a number and
@@ -254,11 +282,11 @@ pub(super) fn absolute(text: &str, origin: &Name) -> Option<Name> {
     if text == "@" {
         return Some(origin.clone());
     }
-    let name = rr::Name::from_ascii(text).ok()?;
-    match name.is_fqdn() {
-        true => Some(Name(name)),
-        false => name.append_domain(&origin.0).ok().map(Name),
+    let (mut labels, is_whole) = super::name::labels(text)?;
+    if !is_whole {
+        labels.extend(origin.0.iter().map(<[u8]>::to_vec));
     }
+    Name::from_labels(labels.iter().map(Vec::as_slice))
 }
 
 /// The bytes that a text with `\X` and `\DDD` stands for (RFC 1035, section 5.1).

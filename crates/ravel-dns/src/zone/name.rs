@@ -36,9 +36,24 @@ impl Name {
         self.0.zone_of(&name.0)
     }
 
-    /// A name of these labels; none where they are too long.
-    pub(crate) fn from_labels(labels: &[Vec<u8>]) -> Option<Name> {
-        rr::Name::from_labels(labels.iter().map(Vec::as_slice)).ok().map(Name)
+    /// A name of these labels, which may have any bytes; none where they are too long.
+    ///
+    /// ```
+    /// use ravel_dns::zone::Name;
+    ///
+    /// let name = Name::from_labels([&b"a.b"[..], b"example"]).unwrap();
+    /// assert_eq!(name.to_master(), "a\\.b.example.");
+    /// assert_eq!("a\\046b.example".parse(), Ok(name));
+    /// ```
+    pub fn from_labels<'l>(labels: impl IntoIterator<Item = &'l [u8]>) -> Option<Name> {
+        let mut name = rr::Name::from_labels(labels).ok()?;
+        name.set_fqdn(true);
+        Some(Name(name))
+    }
+
+    /// The labels, the first first.
+    pub fn labels(&self) -> impl Iterator<Item = &[u8]> {
+        self.0.iter()
     }
 
     /// Whether this is a name, or a wildcard that is directly above it.
@@ -53,7 +68,12 @@ impl Name {
 
     /// The name as master files write it, with its final dot (RFC 1035, section 5.1).
     pub fn to_master(&self) -> String {
-        self.0.to_ascii()
+        let mut text = String::new();
+        for label in self.0.iter() {
+            write_label(label, &mut text);
+            text.push('.');
+        }
+        if text.is_empty() { ".".to_owned() } else { text }
     }
 
     /// The name without its first label; the root is above itself.
@@ -74,8 +94,58 @@ impl FromStr for Name {
 
     /// Reads a whole name, with or without its final dot.
     fn from_str(text: &str) -> Result<Name, NameError> {
-        let whole = if text.ends_with('.') { text.to_owned() } else { format!("{text}.") };
-        rr::Name::from_ascii(whole).map(Name).map_err(|_| NameError(()))
+        let (labels, _) = labels(text).ok_or(NameError(()))?;
+        Name::from_labels(labels.iter().map(Vec::as_slice)).ok_or(NameError(()))
+    }
+}
+
+/// The labels of a name as master files write it, with `\X` and `\DDD` (RFC 1035, section 5.1), and
+/// whether it ends with a dot.
+pub(super) fn labels(text: &str) -> Option<(Vec<Vec<u8>>, bool)> {
+    if !text.is_ascii() || text.is_empty() {
+        return None;
+    }
+    let mut labels = Vec::new();
+    if text == "." {
+        return Some((labels, true));
+    }
+    let (mut label, mut rest) = (Vec::new(), text.as_bytes());
+    while let Some((&byte, after)) = rest.split_first() {
+        rest = after;
+        match byte {
+            b'.' if label.is_empty() => return None,
+            b'.' => labels.push(std::mem::take(&mut label)),
+            b'\\' if after.len() >= 3 && after[..3].iter().all(u8::is_ascii_digit) => {
+                let code =
+                    after[..3].iter().fold(0, |sum, digit| sum * 10 + u32::from(digit - b'0'));
+                label.push(u8::try_from(code).ok()?);
+                rest = &after[3..];
+            }
+            b'\\' => {
+                label.push(*after.first()?);
+                rest = &after[1..];
+            }
+            byte => label.push(byte),
+        }
+    }
+    let is_whole = label.is_empty();
+    if !is_whole {
+        labels.push(label);
+    }
+    Some((labels, is_whole))
+}
+
+/// A label as master files write it.
+fn write_label(label: &[u8], text: &mut String) {
+    for &byte in label {
+        match byte {
+            b'.' | b'\\' | b'"' | b';' | b'(' | b')' | b'@' | b'$' => {
+                text.push('\\');
+                text.push(char::from(byte));
+            }
+            b'!'..=b'~' => text.push(char::from(byte)),
+            _ => text.push_str(&format!("\\{byte:03}")),
+        }
     }
 }
 

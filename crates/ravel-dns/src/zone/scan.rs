@@ -61,13 +61,14 @@ impl<'t> Scanner<'t> {
     /// Reads up to the end of a line that is outside parentheses.
     fn entry(&mut self, words: &mut Words<'t>) -> Result<(), ZoneError> {
         let bytes = self.text.as_bytes();
-        let mut open: Option<u32> = None;
+        // The lines of parentheses that are open: some programs write them within each other.
+        let mut open: Vec<u32> = Vec::new();
         while let Some(&byte) = bytes.get(self.at) {
             match byte {
                 b'\n' => {
                     self.at += 1;
                     self.line += 1;
-                    if open.is_none() {
+                    if open.is_empty() {
                         return Ok(());
                     }
                 }
@@ -78,13 +79,12 @@ impl<'t> Scanner<'t> {
                         .position(|byte| *byte == b'\n')
                         .unwrap_or(bytes.len() - self.at)
                 }
-                b'(' if open.is_none() => {
-                    open = Some(self.line);
+                b'(' => {
+                    open.push(self.line);
                     self.at += 1;
                 }
-                b'(' => return Err(self.error(ZoneErrorKind::OpenParenthesis)),
                 b')' => {
-                    if open.take().is_none() {
+                    if open.pop().is_none() {
                         return Err(self.error(ZoneErrorKind::CloseParenthesis));
                     }
                     self.at += 1;
@@ -93,7 +93,7 @@ impl<'t> Scanner<'t> {
                 _ => words.words.push(self.bare()),
             }
         }
-        match open {
+        match open.first().copied() {
             Some(line) => Err(ZoneError { line, kind: ZoneErrorKind::OpenParenthesis }),
             None => Ok(()),
         }
