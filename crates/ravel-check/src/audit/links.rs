@@ -3,7 +3,7 @@
 use url::Url;
 
 use super::content::{Kind, Reference};
-use super::reading::ReferringFile;
+use super::referring::ReferringFile;
 use super::{Audit, Code, Finding, UNKNOWN};
 use ravel::address::Request;
 use ravel::edge::{Outcome, RouteEnd};

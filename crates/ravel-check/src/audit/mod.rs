@@ -22,6 +22,7 @@ mod meeting;
 mod needless;
 mod pages;
 mod reading;
+mod referring;
 mod sample;
 mod scope;
 mod shadowing;

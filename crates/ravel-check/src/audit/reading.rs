@@ -1,77 +1,23 @@
 //! Built files, read by several threads and followed in their order.
 
-use std::cell::Cell;
 use std::fmt::Display;
 use std::num::NonZero;
-use std::ops::Range;
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
 use ravel::address::Request;
 use ravel::edit::Edit;
 
-use super::content::{self, Content, Reference, is_build_manifest, reads};
+use super::content::{Reference, is_build_manifest, reads};
 use super::fingerprints::of_manifest;
 use super::links::{base_of, is_relative};
-use super::{Audit, Code, Finding, FindingPlace};
+use super::referring::{ReadFile, ReferringFile};
+use super::{Audit, Code, Finding};
 
 /// So many files that were read wait for being followed, for each thread.
 const AHEAD: usize = 8;
 /// More threads wait for the one that follows.
 const MAX_THREADS: usize = 16;
-
-/// What reading a file came to.
-struct ReadFile {
-    text: String,
-    /// Whether the text is the file's bytes as they are.
-    is_exact: bool,
-    content: Result<Content, String>,
-}
-
-impl ReadFile {
-    fn of(name: &str, bytes: Vec<u8>) -> ReadFile {
-        let (text, is_exact) = match String::from_utf8(bytes) {
-            Ok(text) => (text, true),
-            Err(error) => (String::from_utf8_lossy(error.as_bytes()).into_owned(), false),
-        };
-        ReadFile { content: content::read(name, &text), text, is_exact }
-    }
-}
-
-/// A file that references are read from.
-pub(super) struct ReferringFile<'f> {
-    pub(super) name: &'f str,
-    file: &'f ReadFile,
-    /// The place up to which lines were counted, and the number of its line.
-    counted: Cell<(usize, u32)>,
-}
-
-impl ReferringFile<'_> {
-    /// Another URL in place of a reference that stands there as it is, once.
-    pub(super) fn instead(&self, reference: &Reference, url: &str) -> Option<Edit> {
-        let at = self.file.text.get(reference.range.clone())?;
-        let (from, more) = (at.find(&reference.url)?, at.matches(&reference.url).count() > 1);
-        let is_plain = !url.contains(['&', '"', '\'', '<', '>', ' ', '(', ')', ',']);
-        let start = reference.range.start + from;
-        let range = start..start + reference.url.len();
-        let name = self.name.into();
-        let fits = self.file.is_exact && is_plain && !more;
-        fits.then(|| Edit::InFile { name, range, text: url.to_owned() })
-    }
-
-    pub(super) fn at(&self, range: &Range<usize>) -> FindingPlace {
-        let start = range.start.min(self.file.text.len());
-        // References come in the order of the text.
-        let (from, line) = match self.counted.get() {
-            (from, line) if from <= start => (from, line),
-            _ => (0, 1),
-        };
-        let between = &self.file.text.as_bytes()[from..start];
-        let line = line + memchr::memchr_iter(b'\n', between).count() as u32;
-        self.counted.set((start, line));
-        FindingPlace::File { name: self.name.into(), at: Some((line, range.clone())) }
-    }
-}
 
 impl<'r> Audit<'r> {
     /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
@@ -135,7 +81,7 @@ impl<'r> Audit<'r> {
             Ok(content) => content,
             Err(why) => return self.unreadable(name, why),
         };
-        let from = ReferringFile { name, file: read, counted: Cell::new((0, 1)) };
+        let from = ReferringFile::new(name, read);
         let own = edge.url_of(file);
         let hidden =
             Request::get(&own).is_ok_and(|request| !edge.route(&request).hops().is_empty());

@@ -8,34 +8,9 @@ use ravel_dns::Requirement;
 use ravel_dns::zone::RecordData;
 use ravel_serve::{ServerAnswer, ServerReport};
 
-use super::asking::DomainAnswers;
+use super::answers::{DomainAnswers, meets, ttls};
 use super::table::{Cell, columns, cut, duration};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
-
-/// Whether a server says all that is wanted.
-pub(super) fn is_met(asked: &ServerReport, wanted: &[Requirement]) -> bool {
-    asked
-        .said()
-        .as_ref()
-        .is_ok_and(|said| wanted.iter().zip(said).all(|(wanted, said)| meets(wanted, said)))
-}
-
-pub(super) fn meets(wanted: &Requirement, said: &ServerAnswer) -> bool {
-    match said {
-        ServerAnswer::Records(records) => wanted.is_met_by(records.iter().map(|(data, _)| data)),
-        ServerAnswer::NoName => wanted.data().is_empty(),
-        ServerAnswer::Refused(_) => false,
-    }
-}
-
-/// For how long what a server says may be kept, in seconds.
-pub(super) fn ttls(said: &ServerAnswer) -> impl Iterator<Item = u32> {
-    let records = match said {
-        ServerAnswer::Records(records) => records.as_slice(),
-        _ => &[],
-    };
-    records.iter().map(|(_, ttl)| *ttl)
-}
 
 pub(super) fn print(domain: &Domain, all: &DomainAnswers, out: &mut dyn Write) -> io::Result<()> {
     let (wanted, asked) = (&all.wanted, &all.reports);

@@ -3,15 +3,16 @@
 use std::fs;
 use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
+use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
 use ravel::rules::Domain;
 use ravel_dns::Requirement;
-use ravel_serve::{Delegation, DelegationFault, Finder, ServerReport};
+use ravel_serve::Finder;
 
+use super::answers::DomainAnswers;
 use super::arguments::{Ask, FindArguments};
-use super::asked::{self, meets};
 use super::table::duration;
 use crate::Failure;
 use crate::load::LoadedSite;
@@ -21,33 +22,6 @@ use crate::style::{FAINT, in_style};
 const FIRST_PAUSE: Duration = Duration::from_secs(5);
 const MAX_PAUSE: Duration = Duration::from_secs(60);
 
-/// What was asked about a domain, and what each server says.
-#[derive(Default)]
-pub(super) struct DomainAnswers {
-    pub(super) wanted: Vec<Requirement>,
-    pub(super) reports: Vec<ServerReport>,
-    pub(super) delegation: Option<Delegation>,
-    pub(super) faults: Vec<DelegationFault>,
-}
-
-impl DomainAnswers {
-    /// Whether every server says what is needed, and the parent leads there.
-    pub(super) fn is_met(&self) -> bool {
-        self.reports.iter().all(|report| asked::is_met(report, &self.wanted))
-            && !self.faults.iter().any(DelegationFault::is_fatal)
-    }
-
-    /// For how long servers may say what is not needed, in seconds.
-    fn oldest(&self) -> u32 {
-        let said = self.reports.iter().filter_map(|report| report.said().as_ref().ok());
-        let unmet = said.flat_map(|said| self.wanted.iter().zip(said));
-        let ttls = unmet
-            .filter(|(wanted, said)| !meets(wanted, said))
-            .flat_map(|(_, said)| asked::ttls(said));
-        ttls.max().unwrap_or(0)
-    }
-}
-
 /// Asks about each domain; again and again, where it is to be waited for.
 pub(super) fn ask(
     loaded: &LoadedSite,
@@ -56,51 +30,63 @@ pub(super) fn ask(
     out: &mut dyn Write,
 ) -> Result<Vec<DomainAnswers>, Failure> {
     let runtime = tokio::runtime::Runtime::new()?;
-    let finder = match ask.servers.as_slice() {
+    let servers = match ask.servers.as_slice() {
         [] => Some(Servers::new(&ask.finding)?),
         _ => None,
     };
-    let begin = Instant::now();
-    let end = ask.timeout.map(|seconds| begin + Duration::from_secs(seconds));
+    let once = || once(loaded, domains, ask, servers.as_ref());
+    match ask.wait {
+        true => runtime.block_on(waited_for(ask, once, out)),
+        false => runtime.block_on(once()),
+    }
+}
+
+/// Asks until everything needed is visible, the time is over, or somebody ends it.
+async fn waited_for<F: Future<Output = Result<Vec<DomainAnswers>, Failure>>>(
+    ask: &Ask,
+    once: impl Fn() -> F,
+    out: &mut dyn Write,
+) -> Result<Vec<DomainAnswers>, Failure> {
+    let end = ask.timeout.map(|seconds| Instant::now() + Duration::from_secs(seconds));
+    let mut ended = pin!(tokio::signal::ctrl_c());
     let mut pause = FIRST_PAUSE;
+    let mut last = None;
     loop {
-        let all = runtime.block_on(once(loaded, domains, ask, finder.as_ref()))?;
+        let all = tokio::select! {
+            all = once() => all?,
+            _ = &mut ended => {
+                let nothing = || Failure::Message("ended before a server was asked".to_owned());
+                return last.ok_or_else(nothing);
+            }
+        };
         let is_over = end.is_some_and(|end| Instant::now() >= end);
-        if !ask.wait || is_over || all.iter().all(DomainAnswers::is_met) {
+        if is_over || all.iter().all(DomainAnswers::is_met) {
             return Ok(all);
         }
         let left =
             end.map_or(pause, |end| end.saturating_duration_since(Instant::now()).min(pause));
         if !ask.show.json {
-            let servers: usize = all.iter().map(|asked| asked.reports.len()).sum();
-            let met = |asked: &DomainAnswers| {
-                asked.reports.iter().filter(|report| asked::is_met(report, &asked.wanted)).count()
-            };
-            let met: usize = all.iter().map(met).sum();
-            let old = match all.iter().map(DomainAnswers::oldest).max() {
-                None | Some(0) => String::new(),
-                Some(ttl) => {
-                    format!("; old records are kept for up to {}", duration(i64::from(ttl)))
-                }
-            };
-            let text = format!(
-                "{met} of {servers} servers say what is needed{old}; asked again in {}",
-                duration(left.as_secs().max(1) as i64)
-            );
-            writeln!(out, "{}", in_style(FAINT, text))?;
+            writeln!(out, "{}", in_style(FAINT, progress(&all, left)))?;
             out.flush()?;
         }
-        let is_ended = runtime.block_on(async {
-            tokio::select! {
-                () = tokio::time::sleep(left) => false,
-                _ = tokio::signal::ctrl_c() => true,
-            }
-        });
-        if is_ended {
-            return Ok(all);
+        tokio::select! {
+            () = tokio::time::sleep(left) => last = Some(all),
+            _ = &mut ended => return Ok(all),
         }
         pause = (pause * 2).min(MAX_PAUSE);
     }
+}
+
+/// How far it is, and when all are asked again.
+fn progress(all: &[DomainAnswers], left: Duration) -> String {
+    let servers: usize = all.iter().map(|answers| answers.reports.len()).sum();
+    let met: usize = all.iter().map(DomainAnswers::met).sum();
+    let old = match all.iter().map(DomainAnswers::oldest).max() {
+        None | Some(0) => String::new(),
+        Some(ttl) => format!("; old records are kept for up to {}", duration(i64::from(ttl))),
+    };
+    let again = duration(left.as_secs().max(1) as i64);
+    format!("{met} of {servers} servers say what is needed{old}; asked again in {again}")
 }
 
 /// Where servers are found.

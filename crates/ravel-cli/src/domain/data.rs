@@ -8,8 +8,7 @@ use ravel_serve::{ServerAnswer, ServerReport};
 use serde_json::{Value, json};
 
 use super::View;
-use super::asked::meets;
-use super::asking::DomainAnswers;
+use super::answers::{DomainAnswers, meets};
 use crate::load::LoadedSite;
 
 pub(super) fn print(

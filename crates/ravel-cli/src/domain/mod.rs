@@ -1,5 +1,6 @@
 //! `ravel domain`: the records that a domain has and needs, and what visitors get while they change.
 
+mod answers;
 mod arguments;
 mod asked;
 mod asking;
@@ -14,9 +15,9 @@ use std::io::Write;
 use std::path::Path;
 use std::time::SystemTime;
 
+use answers::DomainAnswers;
 pub(crate) use arguments::Arguments;
 use arguments::{FORMS, Task};
-use asking::DomainAnswers;
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Timeline, Zone};
