@@ -75,17 +75,15 @@ impl Finder {
                     _ => format!("{server}, a server of `{zone}`, does not delegate `{domain}`"),
                 })?;
             if referral.zone != *domain {
-                servers = self.addresses_of(&referral, &response).await;
+                servers = self.addresses_of(&referral, &response, 0).await;
                 zone = referral.zone;
                 continue;
             }
             let ds = lookup(server, domain, RecordType::DS, false).await;
             let mut found = Vec::new();
             for name in &referral.servers {
+                let addresses = self.places(name, &response, 0).await;
                 let glue = glue(&response, name);
-                let known =
-                    if glue.is_empty() { self.resolve(name, 0).await } else { glue.clone() };
-                let addresses = known.iter().map(|ip| SocketAddr::new(*ip, self.port)).collect();
                 found.push(FoundServer { name: name.clone(), glue, addresses });
             }
             return Ok(Delegation {
@@ -103,8 +101,7 @@ impl Finder {
     /// above that a resolver knows.
     async fn start(&self, domain: &Name) -> Result<(Name, Vec<SocketAddr>), String> {
         if !self.roots.is_empty() {
-            let roots = self.roots.iter().map(|ip| SocketAddr::new(*ip, self.port)).collect();
-            return Ok((Name::root(), roots));
+            return Ok((Name::root(), self.at_port(self.roots.iter().copied())));
         }
         let Some(resolver) = self.resolver else {
             return Err("no resolver is known".to_owned());
@@ -118,8 +115,7 @@ impl Finder {
             let servers = data(&response.answers, &above, RecordType::NS);
             let mut addresses = Vec::new();
             for name in servers.iter().filter_map(RecordData::target) {
-                let found = self.resolve(&name, 0).await.into_iter();
-                addresses.extend(found.map(|ip| SocketAddr::new(ip, self.port)));
+                addresses.extend(self.at_port(self.resolve(&name, 0).await));
             }
             if !addresses.is_empty() {
                 return Ok((above, addresses));
@@ -145,14 +141,31 @@ impl Finder {
         Err(last)
     }
 
-    async fn addresses_of(&self, referral: &Referral, response: &DnsResponse) -> Vec<SocketAddr> {
+    /// Where the servers of a referral are asked.
+    async fn addresses_of(
+        &self,
+        referral: &Referral,
+        response: &DnsResponse,
+        depth: usize,
+    ) -> Vec<SocketAddr> {
         let mut addresses = Vec::new();
         for name in &referral.servers {
-            let glue = glue(response, name);
-            let known = if glue.is_empty() { self.resolve(name, 0).await } else { glue };
-            addresses.extend(known.into_iter().map(|ip| SocketAddr::new(ip, self.port)));
+            addresses.extend(self.places(name, response, depth).await);
         }
         addresses
+    }
+
+    /// Where a name server is asked: at its glue, or as it is looked up.
+    async fn places(&self, name: &Name, response: &DnsResponse, depth: usize) -> Vec<SocketAddr> {
+        let mut known = glue(response, name);
+        if known.is_empty() {
+            known = Box::pin(self.resolve(name, depth)).await;
+        }
+        self.at_port(known)
+    }
+
+    fn at_port(&self, addresses: impl IntoIterator<Item = IpAddr>) -> Vec<SocketAddr> {
+        addresses.into_iter().map(|ip| SocketAddr::new(ip, self.port)).collect()
     }
 
     /// The addresses of a name server, by the resolver, or from the root down.
@@ -180,15 +193,7 @@ impl Finder {
         for _ in 0..MAX_STEPS {
             let (_, response) = self.first(&servers, name, kind).await.ok()?;
             let Some(next) = referral(&response, &zone, name) else { return Some(response) };
-            servers = Vec::new();
-            for server in &next.servers {
-                let glue = glue(&response, server);
-                let known = match glue.is_empty() {
-                    true => Box::pin(self.resolve(server, depth)).await,
-                    false => glue,
-                };
-                servers.extend(known.into_iter().map(|ip| SocketAddr::new(ip, self.port)));
-            }
+            servers = self.addresses_of(&next, &response, depth).await;
             zone = next.zone;
         }
         None

@@ -1,9 +1,12 @@
 //! What is found in built files, one finding for each cause.
 
+use std::collections::hash_map::Entry;
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Audit, Code, Finding, FindingPlace};
 use ravel::edit::Edit;
+use ravel::language::Line;
 
 /// What was found in files so far: one finding for each address, with the files that name it.
 #[derive(Debug, Default)]
@@ -71,20 +74,46 @@ impl FileFinding {
         is_page && self.finding.message().contains("redirects")
     }
 
-    /// The finding, with how often it is so.
-    fn told(self) -> Finding {
-        let finding = match self.can_edit {
+    /// Takes in the same finding at another place.
+    fn add(&mut self, finding: &Finding) {
+        // What is to change of the one is to change of all.
+        self.can_edit &= !finding.edits().is_empty();
+        self.edits.extend_from_slice(finding.edits());
+        self.count += 1;
+        // Files come one after another.
+        let (file, first) = (file_of(finding), file_of(&self.finding));
+        let last = self.files.last().map_or(first, |file| &**file);
+        if file != last {
+            self.file_count += 1;
+            if self.files.len() < NAMED {
+                self.files.push(file.into());
+            } else {
+                self.files[NAMED - 1] = file.into();
+            }
+        }
+    }
+
+    /// The finding, with what is to change at all places.
+    fn edited(self) -> Finding {
+        match self.can_edit {
             true => self.finding.with_edits(self.edits),
             false => self.finding.without_edits(),
-        };
-        match (self.file_count, self.count) {
+        }
+    }
+
+    /// The finding, with how often it is so.
+    fn told(mut self) -> Finding {
+        let files = std::mem::take(&mut self.files);
+        let (file_count, count) = (self.file_count, self.count);
+        let finding = self.edited();
+        match (file_count, count) {
             (1, 1) => finding,
             (1, count) => finding.with_more(&format!(" (and {} more)", count - 1)),
-            (files, _) => {
-                let more = if files > NAMED { ", …" } else { "" };
-                let others = self.files.iter().take(NAMED - 1).map(|file| &**file);
+            (all, _) => {
+                let more = if all > NAMED { ", …" } else { "" };
+                let others = files.iter().take(NAMED - 1).map(|file| &**file);
                 let named: Vec<&str> = std::iter::once(file_of(&finding)).chain(others).collect();
-                let told = format!(", in {files} files: {}{more}", named.join(", "));
+                let told = format!(", in {all} files: {}{more}", named.join(", "));
                 finding.with_more(&told)
             }
         }
@@ -100,22 +129,7 @@ impl Folder {
         if number == next {
             return self.found.push(FileFinding::new(finding));
         }
-        let found = &mut self.found[number];
-        // What is to change of the one is to change of all.
-        found.can_edit &= !finding.edits().is_empty();
-        found.edits.extend_from_slice(finding.edits());
-        found.count += 1;
-        // Files come one after another.
-        let (file, first) = (file_of(&finding), file_of(&found.finding));
-        let last = found.files.last().map_or(first, |file| &**file);
-        if file != last {
-            found.file_count += 1;
-            if found.files.len() < NAMED {
-                found.files.push(file.into());
-            } else {
-                found.files[NAMED - 1] = file.into();
-            }
-        }
+        self.found[number].add(&finding);
     }
 }
 
@@ -184,38 +198,24 @@ impl Audit<'_> {
     /// The same finding on rows of one statement is one: that of the first.
     pub(super) fn one_a_statement(&self, findings: &mut Vec<Finding>, code: Code, help: &str) {
         let rules = self.edge().rules();
-        let mut first: Vec<(Finding, usize)> = Vec::new();
+        let mut first: FxHashMap<Line, FileFinding> = FxHashMap::default();
         findings.retain(|finding| {
             let FindingPlace::Line(line) = finding.place() else { return true };
             if finding.code() != code {
                 return true;
             }
-            let is_same = |(known, _): &&mut (Finding, usize)| match known.place() {
-                FindingPlace::Line(first) => {
-                    rules.statement_of(*first) == rules.statement_of(*line)
-                }
-                _ => false,
-            };
-            match first.iter_mut().find(is_same) {
-                Some((known, more)) => {
-                    // What is to change of the one is to change of all.
-                    let can_edit = !known.edits().is_empty() && !finding.edits().is_empty();
-                    let whole = known.clone();
-                    *known = match can_edit {
-                        true => whole.with_edits(finding.edits().iter().cloned()),
-                        false => whole.without_edits(),
-                    };
-                    *more += 1;
-                }
-                None => first.push((finding.clone(), 0)),
+            match first.entry(rules.statement_of(*line)) {
+                Entry::Occupied(mut known) => known.get_mut().add(finding),
+                Entry::Vacant(free) => drop(free.insert(FileFinding::new(finding.clone()))),
             }
             false
         });
-        findings.extend(first.into_iter().map(|(finding, more)| match more {
-            0 => finding,
-            _ => {
+        findings.extend(first.into_values().map(|found| match found.count - 1 {
+            0 => found.edited(),
+            more => {
+                let finding = found.edited().with_more(&format!(" (and {more} more alike)"));
                 let all = format!("{}, {help}", finding.help().unwrap_or_default());
-                finding.with_more(&format!(" (and {more} more alike)")).with_help(all)
+                finding.with_help(all)
             }
         }));
     }

@@ -67,33 +67,36 @@ impl<'r> Audit<'r> {
             let rules = || self.space.rules(Stage::Redirect);
             let of_visitors = |rule: &RuleRef<'r>| rule.tests().request_headers() != 0;
             let is_of_some = rules().any(|rule| of_visitors(&rule));
+            // The rules that take a file's own address, asked once for all its spellings.
+            let takes = |file: u32| -> Vec<RuleId> {
+                let url = Request::get(&edge.url_of(file)).ok();
+                let of_all = url.and_then(|url| edge.route(&url).hops().first()?.rule());
+                let of_some = match is_of_some {
+                    true => self.overlaps(Stage::Redirect).with_path(edge.own_address(file)),
+                    false => Vec::new(),
+                };
+                let of_some =
+                    of_some.into_iter().map(|number| self.space.rule(Stage::Redirect, number));
+                let redirects = |rule: &RuleRef<'r>| rule.rule().redirect().is_some();
+                let of_some = of_some.filter(of_visitors).filter(redirects);
+                of_some.map(|rule| rule.id()).chain(of_all).collect()
+            };
+            let mut taken: HashMap<u32, Vec<RuleId>> = HashMap::new();
             let mut checked = 0;
             let mut moved = Vec::new();
             for address in self.addresses_below("") {
                 let Some(file) = edge.file_number(address) else { continue };
-                let own = edge.own_address(file);
-                if own == address {
+                if edge.own_address(file) == address {
                     continue;
                 }
-                let url = Request::get(&edge.url_of(file)).ok();
-                let of_all = url.and_then(|url| edge.route(&url).hops().first()?.rule());
-                let of_some = self.overlaps(Stage::Redirect);
-                let of_some = if is_of_some { of_some.with_path(own) } else { Vec::new() };
-                let of_some =
-                    of_some.into_iter().map(|number| self.space.rule(Stage::Redirect, number));
-                let takes: Vec<RuleId> = of_some
-                    .filter(of_visitors)
-                    .filter(|rule| rule.rule().redirect().is_some())
-                    .map(|rule| rule.id())
-                    .chain(of_all)
-                    .collect();
+                let takes = taken.entry(file).or_insert_with(|| takes(file));
                 if takes.is_empty() {
                     continue;
                 }
                 checked += 1;
                 // What is not looked at could be a redirect loop.
                 if checked > MAX_CHECKED || !self.all_end(&self.space.at_path(address)) {
-                    moved.extend(takes.into_iter().map(|rule| (address, rule)));
+                    moved.extend(takes.iter().map(|rule| (address, *rule)));
                 }
             }
             moved
