@@ -259,6 +259,10 @@ impl<'r> Audit<'r> {
     /// The requests on which a rule of the first stage could act, after those before it.
     fn reached(&self, number: u32) -> RequestSet<'r> {
         let rule = self.space.rule(Stage::Redirect, number);
+        self.reached.of(rule.rule(), || self.find_reached(number, rule))
+    }
+
+    fn find_reached(&self, number: u32, rule: RuleRef<'r>) -> RequestSet<'r> {
         let (sure, maybe) = self.space.acting(rule.rule());
         let mut reached = sure.or(&maybe).and(&self.universe(Stage::Redirect));
         let earlier = self

@@ -37,7 +37,7 @@ use std::cell::OnceCell;
 
 use rustc_hash::FxHashMap;
 
-use crate::space::{Member, Overlaps, RequestSet, Space};
+use crate::space::{Member, Memo, Overlaps, RequestSet, Space};
 use ravel::address::Request;
 use ravel::edge::Edge;
 use ravel::expect::{describe, journey};
@@ -64,6 +64,8 @@ pub struct Audit<'r> {
     queries_in_targets: OnceCell<bool>,
     /// A file of each name, as somebody could mean it.
     by_name: OnceCell<FxHashMap<String, u32>>,
+    /// What each rule of the first stage could act on, after those before it.
+    reached: Memo<RequestSet<'r>>,
     folder: found::Folder,
 }
 
@@ -109,6 +111,7 @@ impl<'r> Audit<'r> {
             moved: OnceCell::new(),
             queries_in_targets: OnceCell::new(),
             by_name: OnceCell::new(),
+            reached: Memo::default(),
             folder: found::Folder::default(),
         }
     }

@@ -111,7 +111,10 @@ pub fn verify_all(edge: &Edge) -> Vec<Verdict> {
 }
 
 /// All that is asked of single URLs to verify it, as far as they are kept.
-pub(crate) fn asked_of_every(space: &Space<'_>, universal: &EveryExpectation) -> Vec<Expectation> {
+pub(crate) fn asked_of_every<'r>(
+    space: &Space<'r>,
+    universal: &'r EveryExpectation,
+) -> Vec<Expectation> {
     let mut prover = Prover::new(space, universal);
     prover.run();
     prover.asked

@@ -11,7 +11,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::capture::CaptureTest;
 use super::leaf::Leaf;
-use super::search::{SearchResult, SignedLeaf, Work, shortest};
+use super::search::{SearchResult, SignedLeaf, Steps, shortest};
 use super::symbol::meaning;
 use ravel::edge::{cookie_is, header_is};
 use ravel::program::ValueSet;
@@ -74,14 +74,14 @@ pub(super) type SignedFact<'r> = (Arc<Fact<'r>>, bool);
 /// each other.
 pub(super) fn request_with(
     facts: &[SignedFact<'_>],
-    work: &Work,
+    steps: &Steps,
 ) -> SearchResult<(Option<String>, HeaderMap)> {
     let mut query: Vec<String> = Vec::new();
     for key in names(facts, |fact| match fact {
         Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => Some(*key),
         _ => None,
     }) {
-        match parameter(key, facts, work) {
+        match parameter(key, facts, steps) {
             SearchResult::Member(values) => query.extend(values),
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
@@ -150,7 +150,7 @@ fn first_value<'f>(
     key: &str,
     mut first: Vec<SignedLeaf<'f>>,
     (wanted, unwanted): (&[&str], &[&str]),
-    work: &Work,
+    steps: &Steps,
 ) -> SearchResult<String> {
     first.push((Arc::new(Leaf::Value(Vec::new())), true));
     for value in unwanted {
@@ -163,7 +163,7 @@ fn first_value<'f>(
     if let Some(value) = wanted.iter().filter(|value| !value.is_empty()).find(fits) {
         return SearchResult::Member(format!("{}={}", form(key), form(value)));
     }
-    match shortest(&first, work) {
+    match shortest(&first, steps) {
         SearchResult::Member(word) => {
             let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
             let value = percent_encoding::percent_encode(&bytes, FORM);
@@ -175,7 +175,7 @@ fn first_value<'f>(
 }
 
 /// Parameters of one key, so that all facts about it hold.
-fn parameter(key: &str, facts: &[SignedFact<'_>], work: &Work) -> SearchResult<Vec<String>> {
+fn parameter(key: &str, facts: &[SignedFact<'_>], steps: &Steps) -> SearchResult<Vec<String>> {
     let mut wanted: Vec<&str> = Vec::new();
     let mut unwanted: Vec<&str> = Vec::new();
     let mut first: Vec<SignedLeaf<'_>> = Vec::new();
@@ -209,7 +209,7 @@ fn parameter(key: &str, facts: &[SignedFact<'_>], work: &Work) -> SearchResult<V
     let needs_first = has_first || wanted.iter().any(|value| !value.is_empty());
     let empty_fits = !unwanted.contains(&"");
     if needs_first || !empty_fits {
-        match first_value(key, first, (&wanted, &unwanted), work) {
+        match first_value(key, first, (&wanted, &unwanted), steps) {
             SearchResult::Member(text) => written_values.push(text),
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,

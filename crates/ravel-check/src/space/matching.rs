@@ -12,7 +12,7 @@ use super::origin::Origin;
 use super::symbol::{Symbol, symbols};
 use super::{RequestSet, Space};
 use ravel::program::{Rule, Test, TestKind, Tests};
-use ravel::template::{Pattern, QueryTest, Target};
+use ravel::template::{Expression, Pattern, Piece, QueryTest, Target, Template};
 
 impl<'r> Space<'r> {
     pub(super) fn asked_by(
@@ -53,6 +53,9 @@ impl<'r> Space<'r> {
             let mut path_tests = Vec::new();
             for (number, (_, name)) in (0_u16..).zip(pattern.path().expressions()) {
                 path_tests.extend(tests(name, false, false).into_iter().map(|test| (number, test)));
+            }
+            if path_tests.is_empty() && takes_every_path(pattern.path()) {
+                continue;
             }
             match path_leaf(pattern, path_tests, fold, &read) {
                 Some(leaf) => piece.path.push((Arc::new(leaf), true)),
@@ -174,6 +177,15 @@ impl<'r> Space<'r> {
         let about = asked.captures().filter(move |(known, ..)| *known == name);
         about.map(move |(_, set, negated)| CaptureTest::of(set, negated, fold))
     }
+}
+
+/// Whether it is `{/name*}` alone, and so takes whatever is a path.
+fn takes_every_path(template: &Template) -> bool {
+    let mut pieces = template.pieces();
+    matches!(
+        (pieces.next(), pieces.next()),
+        (Some(Piece::Expression(Expression::Segments, _)), None)
+    )
 }
 
 /// The paths that a pattern matches, behind what was read of them; none where nothing fits.

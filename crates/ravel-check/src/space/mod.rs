@@ -16,6 +16,7 @@ mod capture;
 mod fact;
 mod leaf;
 mod matching;
+mod memo;
 mod origin;
 mod overlap;
 mod paths;
@@ -39,6 +40,7 @@ use http::Method;
 
 use bits::Bits;
 use leaf::{Leaf, Names};
+pub(crate) use memo::Memo;
 use origin::Region;
 use ravel::address::Scheme;
 use ravel::edge::Edge;
@@ -63,7 +65,10 @@ pub struct Space<'r> {
     overlaps: [OnceCell<Overlaps>; 5],
     /// Every address below the base path that names a file, in order.
     addresses: Vec<&'r str>,
-    work: Work,
+    work: Work<'r>,
+    matching: Memo<RequestSet<'r>>,
+    acting: Memo<(RequestSet<'r>, RequestSet<'r>)>,
+    images: Memo<Option<RequestSet<'r>>>,
 }
 
 impl<'r> Space<'r> {
@@ -107,6 +112,9 @@ impl<'r> Space<'r> {
             overlaps: Default::default(),
             addresses,
             work: Work::default(),
+            matching: Memo::default(),
+            acting: Memo::default(),
+            images: Memo::default(),
         }
     }
 
@@ -254,7 +262,7 @@ impl<'r> Space<'r> {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn matching(&self, rule: &'r Rule) -> RequestSet<'r> {
-        self.asked_by(rule.pattern(), rule.tests(), rule.target())
+        self.matching.of(rule, || self.asked_by(rule.pattern(), rule.tests(), rule.target()))
     }
 
     /// The requests that a pattern matches.

@@ -26,6 +26,10 @@ impl<'r> Space<'r> {
     /// The requests on which a rule of the first stage surely acts, and those of which it is not
     /// worked out, since its target could be the very address that was asked.
     pub(crate) fn acting(&self, rule: &'r Rule) -> (RequestSet<'r>, RequestSet<'r>) {
+        self.acting.of(rule, || self.find_acting(rule))
+    }
+
+    fn find_acting(&self, rule: &'r Rule) -> (RequestSet<'r>, RequestSet<'r>) {
         let all = self.matching(rule);
         let mut maybe = RequestSet::default();
         let Some(redirect) = rule.redirect() else { return (all, maybe) };
@@ -99,6 +103,10 @@ impl<'r> Space<'r> {
     /// The requests that a redirect to the site's own hosts can lead to, and more: each capture
     /// takes all that its form can.
     pub(crate) fn image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
+        self.images.of(rule, || self.find_image(rule))
+    }
+
+    fn find_image(&self, rule: &'r Rule) -> Option<RequestSet<'r>> {
         let redirect = rule.redirect()?;
         let target = &redirect.target();
         let site = self.edge.site();

@@ -4,10 +4,11 @@
 //! combination of states is looked at once, one that cannot come into a wanted set any more is
 //! left, and the first word found is a shortest.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+use smallvec::SmallVec;
 
 use super::leaf::{Leaf, Names, State};
 use super::symbol::{Alphabet, Symbol};
@@ -32,45 +33,89 @@ const MAX_STATES: usize = 40_000;
 /// The most steps of automata for one question, so that what is undecided is so on every machine.
 const MAX_STEPS: u64 = 8_000_000;
 
-/// The steps that are left for a question, shared by all the sets that it is asked with.
+/// The steps that are left for a question.
 #[derive(Debug, Clone)]
-pub(super) struct Work(Arc<AtomicU64>);
+pub(super) struct Steps(Arc<AtomicU64>);
 
-impl Default for Work {
-    fn default() -> Work {
-        Work(Arc::new(AtomicU64::new(MAX_STEPS)))
+impl Default for Steps {
+    fn default() -> Steps {
+        Steps(Arc::new(AtomicU64::new(MAX_STEPS)))
     }
 }
 
-impl Work {
-    /// Begins another question.
-    pub(super) fn begin(&self) {
-        self.0.store(MAX_STEPS, Ordering::Relaxed);
-    }
-
-    /// Takes so many steps; whether they were left.
+impl Steps {
+    /// Takes so many; whether they were left.
     fn take(&self, steps: usize) -> bool {
         let take = |left: u64| left.checked_sub(steps as u64);
         self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, take).is_ok()
     }
 }
 
+/// What is shared by all the sets that a question is asked with: the steps that are left for it,
+/// and what was found of the same leaves before.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Work<'r> {
+    pub(super) steps: Steps,
+    found: Arc<Mutex<FxHashMap<Key, Found<'r>>>>,
+}
+
+/// Leaves by where they are in memory, in the order of that, each with its sign.
+type Key = SmallVec<[(usize, bool); 6]>;
+
+/// The leaves, which are kept so that no others come to be in their place, and what they come to.
+type Found<'r> = (Vec<SignedLeaf<'r>>, SearchResult<Vec<Symbol>>);
+
+/// The most answers that are remembered.
+const MAX_FOUND: usize = 4_096;
+
+impl<'r> Work<'r> {
+    /// Begins another question.
+    pub(super) fn begin(&self) {
+        self.steps.0.store(MAX_STEPS, Ordering::Relaxed);
+    }
+
+    /// As [`shortest`], for leaves that may be asked again; what was given up is looked for again.
+    pub(super) fn shortest(&self, leaves: &[SignedLeaf<'r>]) -> SearchResult<Vec<Symbol>> {
+        if let Some(found) = one_word(leaves) {
+            return found;
+        }
+        let place = |(leaf, wanted): &SignedLeaf<'r>| (Arc::as_ptr(leaf) as usize, *wanted);
+        let mut key: Key = leaves.iter().map(place).collect();
+        key.sort_unstable();
+        let known = || self.found.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, found)) = known().get(&key) {
+            return found.clone();
+        }
+        let found = search(leaves, &self.steps);
+        if found != SearchResult::Undecided {
+            let mut known = known();
+            if known.len() >= MAX_FOUND {
+                known.clear();
+            }
+            known.insert(key, (leaves.to_vec(), found.clone()));
+        }
+        found
+    }
+}
+
 /// Finds the shortest word that is in every leaf signed so, and in none of the others.
-pub(super) fn shortest(leaves: &[SignedLeaf<'_>], work: &Work) -> SearchResult<Vec<Symbol>> {
-    let contains =
-        |word: &[Symbol]| leaves.iter().all(|(leaf, wanted)| contains(leaf, word) == *wanted);
-    if let Some(word) = leaves.iter().find_map(|(leaf, wanted)| match &**leaf {
+pub(super) fn shortest(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>> {
+    one_word(leaves).unwrap_or_else(|| search(leaves, steps))
+}
+
+/// What leaves come to of which one is a single word.
+fn one_word(leaves: &[SignedLeaf<'_>]) -> Option<SearchResult<Vec<Symbol>>> {
+    let word = leaves.iter().find_map(|(leaf, wanted)| match &**leaf {
         Leaf::Word(word) if *wanted => Some(word),
         _ => None,
-    }) {
-        return if contains(word) {
-            SearchResult::Member(word.clone())
-        } else {
-            SearchResult::Nothing
-        };
-    }
-    // Lists of words that are not wanted may be very long: it is first asked without them, and then
-    // with all single words as one list.
+    })?;
+    let is_member = leaves.iter().all(|(leaf, wanted)| contains(leaf, word) == *wanted);
+    Some(if is_member { SearchResult::Member(word.clone()) } else { SearchResult::Nothing })
+}
+
+/// Lists of words that are not wanted may be very long: it is first asked without them, and then
+/// with all single words as one list.
+fn search(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>> {
     let (mut others, mut lists, mut words) = (Vec::new(), Vec::new(), Vec::new());
     for (leaf, wanted) in leaves {
         match &**leaf {
@@ -79,7 +124,7 @@ pub(super) fn shortest(leaves: &[SignedLeaf<'_>], work: &Work) -> SearchResult<V
             _ => others.push((Arc::clone(leaf), *wanted)),
         }
     }
-    let found = Walk::new(&others, work).run();
+    let found = Walk::new(&others, steps).run();
     let is_listed = |word: &Vec<Symbol>| {
         words.contains(word) || lists.iter().any(|(list, _)| self::contains(list, word))
     };
@@ -91,7 +136,7 @@ pub(super) fn shortest(leaves: &[SignedLeaf<'_>], work: &Work) -> SearchResult<V
     if !words.is_empty() {
         others.push((Arc::new(Leaf::Named(Arc::new(Names::of_words(words)))), false));
     }
-    Walk::new(&others, work).run()
+    Walk::new(&others, steps).run()
 }
 
 /// Whether a word is in a leaf.
@@ -106,25 +151,84 @@ pub(super) fn contains(leaf: &Leaf<'_>, word: &[Symbol]) -> bool {
     leaf.accepts(&state)
 }
 
+/// A leaf as numbers: the states that were met, and where each leads on each symbol, worked out once.
+struct Automaton<'w, 'r> {
+    leaf: &'w Leaf<'r>,
+    wanted: bool,
+    numbers: FxHashMap<State, u32>,
+    states: Vec<State>,
+    /// Of each state, where it leads on each symbol of the walk.
+    next: Vec<u32>,
+    /// Of each state, whether what was read is as it is wanted.
+    accepts: Vec<bool>,
+}
+
+/// The number of the state that no word leaves, and of a step that was not worked out yet.
+const DEAD: u32 = 0;
+const UNKNOWN: u32 = u32::MAX;
+
+impl<'w, 'r> Automaton<'w, 'r> {
+    fn new((leaf, wanted): &'w SignedLeaf<'r>) -> Automaton<'w, 'r> {
+        let (numbers, states) = (FxHashMap::default(), Vec::new());
+        let (next, accepts) = (Vec::new(), Vec::new());
+        Automaton { leaf, wanted: *wanted, numbers, states, next, accepts }
+    }
+
+    fn number(&mut self, state: State, symbols: usize) -> u32 {
+        if let Some(number) = self.numbers.get(&state) {
+            return *number;
+        }
+        let number = self.states.len() as u32;
+        self.next.resize(self.next.len() + symbols, UNKNOWN);
+        self.accepts.push(self.leaf.accepts(&state) == self.wanted);
+        self.numbers.insert(state.clone(), number);
+        self.states.push(state);
+        number
+    }
+
+    fn step(&mut self, state: u32, symbols: &[Symbol], at: usize) -> u32 {
+        let place = state as usize * symbols.len() + at;
+        if self.next[place] == UNKNOWN {
+            let next = self.leaf.step(&self.states[state as usize], symbols[at]);
+            self.next[place] = self.number(next, symbols.len());
+        }
+        self.next[place]
+    }
+
+    /// Whether no word that goes on from here is wanted.
+    fn is_lost(&self, state: u32) -> bool {
+        self.wanted && state == DEAD
+    }
+}
+
+/// Where each automaton is.
+type Place = SmallVec<[u32; 6]>;
+
 struct Walk<'w, 'r> {
-    leaves: &'w [SignedLeaf<'r>],
+    leaves: Vec<Automaton<'w, 'r>>,
     symbols: Vec<Symbol>,
-    seen: FxHashSet<Vec<State>>,
+    seen: FxHashSet<Place>,
     /// Every word looked at: the one it goes on from, its last symbol, and where the leaves are.
-    nodes: Vec<(usize, Symbol, Vec<State>)>,
-    work: &'w Work,
+    nodes: Vec<(usize, Symbol, Place)>,
+    steps: &'w Steps,
 }
 
 impl<'w, 'r> Walk<'w, 'r> {
-    fn new(leaves: &'w [SignedLeaf<'r>], work: &'w Work) -> Walk<'w, 'r> {
+    fn new(leaves: &'w [SignedLeaf<'r>], steps: &'w Steps) -> Walk<'w, 'r> {
         let mut alphabet = Alphabet::default();
         leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
         let (symbols, seen, nodes) = (alphabet.symbols(), FxHashSet::default(), Vec::new());
-        Walk { leaves, symbols, seen, nodes, work }
+        let mut leaves: Vec<_> = leaves.iter().map(Automaton::new).collect();
+        for leaf in &mut leaves {
+            leaf.number(State::Dead, symbols.len());
+        }
+        Walk { leaves, symbols, seen, nodes, steps }
     }
 
     fn run(mut self) -> SearchResult<Vec<Symbol>> {
-        let start: Vec<State> = self.leaves.iter().map(|(leaf, _)| leaf.start()).collect();
+        let symbols = self.symbols.len();
+        let start = self.leaves.iter_mut().map(|leaf| leaf.number(leaf.leaf.start(), symbols));
+        let start: Place = start.collect();
         if self.lost(&start) {
             return SearchResult::Nothing;
         }
@@ -134,24 +238,16 @@ impl<'w, 'r> Walk<'w, 'r> {
         self.nodes.push((0, 0, start));
         let mut at = 0;
         while at < self.nodes.len() {
-            if !self.work.take(self.symbols.len() * self.leaves.len()) {
+            if !self.steps.take(symbols * self.leaves.len()) {
                 return SearchResult::Undecided;
             }
-            for number in 0..self.symbols.len() {
-                let symbol = self.symbols[number];
-                let states = &self.nodes[at].2;
-                let next: Vec<State> = self
-                    .leaves
-                    .iter()
-                    .zip(states)
-                    .map(|((leaf, _), state)| leaf.step(state, symbol))
-                    .collect();
-                if self.lost(&next) || self.seen.contains(&next) {
+            for number in 0..symbols {
+                let Some(next) = self.step(at, number) else { continue };
+                if !self.seen.insert(next.clone()) {
                     continue;
                 }
                 let accepted = self.accepts(&next);
-                self.seen.insert(next.clone());
-                self.nodes.push((at, symbol, next));
+                self.nodes.push((at, self.symbols[number], next));
                 if accepted {
                     return SearchResult::Member(self.word(self.nodes.len() - 1));
                 }
@@ -164,12 +260,26 @@ impl<'w, 'r> Walk<'w, 'r> {
         SearchResult::Nothing
     }
 
-    fn lost(&self, states: &[State]) -> bool {
-        self.leaves.iter().zip(states).any(|((_, wanted), state)| *wanted && Leaf::is_dead(state))
+    /// Where a symbol leads from a word, unless no word that goes on from there is wanted.
+    fn step(&mut self, from: usize, symbol: usize) -> Option<Place> {
+        let states = &self.nodes[from].2;
+        let mut next = Place::new();
+        for (leaf, state) in self.leaves.iter_mut().zip(states) {
+            let state = leaf.step(*state, &self.symbols, symbol);
+            if leaf.is_lost(state) {
+                return None;
+            }
+            next.push(state);
+        }
+        Some(next)
     }
 
-    fn accepts(&self, states: &[State]) -> bool {
-        self.leaves.iter().zip(states).all(|((leaf, wanted), state)| leaf.accepts(state) == *wanted)
+    fn lost(&self, states: &[u32]) -> bool {
+        self.leaves.iter().zip(states).any(|(leaf, state)| leaf.is_lost(*state))
+    }
+
+    fn accepts(&self, states: &[u32]) -> bool {
+        self.leaves.iter().zip(states).all(|(leaf, state)| leaf.accepts[*state as usize])
     }
 
     fn word(&self, mut at: usize) -> Vec<Symbol> {

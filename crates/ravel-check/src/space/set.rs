@@ -10,7 +10,7 @@ use super::Space;
 use super::bits::Bits;
 use super::fact::{Fact, SignedFact, request_with};
 use super::leaf::Leaf;
-use super::search::{SearchResult, SignedLeaf, Work, contains, shortest};
+use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::symbol::{Symbol, spell};
 use ravel::address::Request;
 
@@ -20,7 +20,7 @@ pub struct RequestSet<'r> {
     pub(super) pieces: Vec<Piece<'r>>,
     /// Something was left in that could not be taken out: the set may be too large.
     pub(super) loose: bool,
-    pub(super) work: Work,
+    pub(super) work: Work<'r>,
 }
 
 #[derive(Debug, Clone)]
@@ -301,13 +301,13 @@ impl<'r> Piece<'r> {
     }
 
     /// `Nothing` if it is empty; facts are asked first, since they cost less.
-    fn is_empty(&self, work: &Work) -> SearchResult<()> {
-        match request_with(&self.facts, work) {
+    fn is_empty(&self, work: &Work<'r>) -> SearchResult<()> {
+        match request_with(&self.facts, &work.steps) {
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
             SearchResult::Member(_) => {}
         }
-        match shortest(&self.path, work) {
+        match work.shortest(&self.path) {
             SearchResult::Member(_) => SearchResult::Member(()),
             SearchResult::Nothing => SearchResult::Nothing,
             SearchResult::Undecided => SearchResult::Undecided,
@@ -315,7 +315,7 @@ impl<'r> Piece<'r> {
     }
 
     /// The parts of this that are outside the other, none of them twice.
-    fn minus(&self, other: &Piece<'r>, work: &Work) -> Vec<Piece<'r>> {
+    fn minus(&self, other: &Piece<'r>, work: &Work<'r>) -> Vec<Piece<'r>> {
         let (mut parts, mut wide) = (Vec::new(), Vec::new());
         let mut rest = self.clone();
         let finite: [for<'p> fn(&'p mut Piece<'r>) -> &'p mut Bits; 3] =
@@ -357,13 +357,13 @@ impl<'r> Piece<'r> {
         parts
     }
 
-    fn shortest(&self, space: &Space<'r>, work: &Work) -> SearchResult<(Request, Vec<Symbol>)> {
-        let (query, mut headers) = match request_with(&self.facts, work) {
+    fn shortest(&self, space: &Space<'r>, work: &Work<'r>) -> SearchResult<(Request, Vec<Symbol>)> {
+        let (query, mut headers) = match request_with(&self.facts, &work.steps) {
             SearchResult::Member(parts) => parts,
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
         };
-        let word = match shortest(&self.path, work) {
+        let word = match work.shortest(&self.path) {
             SearchResult::Member(word) => word,
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
