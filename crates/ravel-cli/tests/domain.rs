@@ -320,13 +320,21 @@ fn certificates_of_openssl_are_judged_right() {
         let chain = fs::read_to_string(at("leaf.pem")).unwrap()
             + &fs::read_to_string(at("ca.pem")).unwrap();
         fs::write(at("site.pem"), chain).unwrap();
-        let (status, data) = json(site.path(), &[]);
-        let found: Vec<&str> = data["domains"][0]["findings"]
-            .as_array()
-            .unwrap()
-            .iter()
-            .map(|finding| finding["message"].as_str().unwrap())
-            .collect();
+        let messages = |data: &Value| -> Vec<String> {
+            let found = data["domains"][0]["findings"].as_array().unwrap().iter();
+            found.map(|finding| finding["message"].as_str().unwrap().to_owned()).collect()
+        };
+        let (status, data) = json(site.path(), &["--ca", &at("ca.pem")]);
+        let found = messages(&data);
+        // This machine trusts other authorities, or none.
+        let untrusted = messages(&json(site.path(), &[]).1);
+        let more = |what: &&String| !found.contains(what);
+        assert!(
+            untrusted
+                .iter()
+                .filter(more)
+                .all(|what| what.contains("`CN=Quay Authority`, which is none"))
+        );
         assert_eq!(found.len(), expected.len(), "{names} {from}: {found:?}");
         assert!(
             expected.iter().all(|text| found.iter().any(|what| what.contains(text))),

@@ -53,7 +53,7 @@ fn certificate(path: &str) -> Option<String> {
         "one-label.pem" => (&["*.harbour.example"][..], 2026..2028),
         "old.pem" => (both, 2025..2026),
         "soon.pem" => (both, 2026..2027),
-        "mixed.pem" => (both, 2026..2028),
+        "mixed.pem" | "alone.pem" | "self-signed.pem" | "with-key.pem" => (both, 2026..2028),
         _ => return None,
     };
     let authority = |name: &str| {
@@ -71,9 +71,15 @@ fn certificate(path: &str) -> Option<String> {
     // It is the middle of January.
     let last = if path == "soon.pem" { 25 } else { 1 };
     params.not_after = rcgen::date_time_ymd(years.end, 1, last);
-    let own = params.signed_by(&rcgen::KeyPair::generate().unwrap(), &issuer).unwrap();
-    let next = if path == "mixed.pem" { other } else { issuer };
-    Some(format!("{}{}", own.pem(), next.pem()))
+    let key = rcgen::KeyPair::generate().unwrap();
+    let own = params.signed_by(&key, &issuer).unwrap();
+    Some(match path {
+        "mixed.pem" => format!("{}{}", own.pem(), other.pem()),
+        "alone.pem" => own.pem(),
+        "self-signed.pem" => params.self_signed(&key).unwrap().pem(),
+        "with-key.pem" => format!("{}{}{}", key.serialize_pem(), own.pem(), issuer.pem()),
+        _ => format!("{}{}", own.pem(), issuer.pem()),
+    })
 }
 
 fn said(sources: &[String], finding: &Finding) -> String {

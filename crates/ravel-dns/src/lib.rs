@@ -27,7 +27,10 @@ mod steps;
 mod timeline;
 pub mod zone;
 
-pub use certificate::{Certificate, CertificateError, WARN_BEFORE, certificate_findings};
+pub use certificate::{
+    Certificate, CertificateCheck, CertificateError, ChainFault, Roots, WARN_BEFORE,
+    certificate_findings,
+};
 pub use entry::Entry;
 pub use moment::{Moment, MomentError};
 pub use plan::Plan;
@@ -170,13 +173,10 @@ pub fn findings<E: std::fmt::Display>(
             Err(error) => findings.push(error.into()),
         }
         match Certificate::of_domain(domain, &mut read) {
-            Ok(Some(certificate)) => findings.extend(certificate_findings(
-                rules.site(),
-                domain,
-                &certificate,
-                now,
-                WARN_BEFORE,
-            )),
+            Ok(Some(certificate)) => {
+                let check = CertificateCheck::at(now);
+                findings.extend(certificate_findings(rules.site(), domain, &certificate, &check));
+            }
             Ok(None) => {}
             Err(error) => findings.push(error.into()),
         }

@@ -56,9 +56,19 @@ pub(super) struct ShowTask {
     /// Output only what to enter at the DNS host: as lines of a zone file, as CSV, or as JSON
     #[arg(long, value_name = "FORMAT", conflicts_with_all = ["json", "zone"])]
     pub(super) format: Option<EntryFormat>,
+    #[command(flatten)]
+    pub(super) certificate: CertificateArguments,
+}
+
+/// How certificates are looked at.
+#[derive(Clone, clap::Args)]
+pub(super) struct CertificateArguments {
     /// Warn of a certificate that expires within so many days
     #[arg(long, value_name = "DAYS", default_value_t = 21)]
     pub(super) warn_before: u16,
+    /// Trust the certificate authorities in this file [default: those that this machine trusts]
+    #[arg(long, value_name = "FILE")]
+    pub(super) ca: Option<PathBuf>,
 }
 
 /// How what is to enter is written.
@@ -76,6 +86,8 @@ pub(super) struct PlanTask {
     pub(super) moment: Moment,
     #[command(flatten)]
     pub(super) show: Show,
+    #[command(flatten)]
+    pub(super) certificate: CertificateArguments,
     #[command(flatten)]
     pub(super) reports: Reports,
 }
@@ -161,18 +173,28 @@ impl Arguments {
             Some(Task::Write(write)) => &mut write.show,
         };
         show.zone = show.zone.take().map(|zone| folder.join(zone));
+        let certificate = match &mut self.task {
+            None => Some(&mut self.show.certificate),
+            Some(Task::Show(task)) => Some(&mut task.certificate),
+            Some(Task::Plan(task)) => Some(&mut task.certificate),
+            Some(Task::Ask(_) | Task::Write(_)) => None,
+        };
+        if let Some(certificate) = certificate {
+            certificate.ca = certificate.ca.take().map(|ca| folder.join(ca));
+        }
         if let Some(Task::Ask(ask)) = &mut self.task {
             ask.finding.root = ask.finding.root.take().map(|root| folder.join(root));
         }
         self
     }
 
-    /// How long before its end a certificate is warned of, in seconds.
-    pub(super) fn warn_before(&self) -> i64 {
+    /// How certificates are looked at, if they are.
+    pub(super) fn certificate(&self) -> Option<&CertificateArguments> {
         match &self.task {
-            None => i64::from(self.show.warn_before) * 86_400,
-            Some(Task::Show(task)) => i64::from(task.warn_before) * 86_400,
-            Some(_) => ravel_dns::WARN_BEFORE,
+            None => Some(&self.show.certificate),
+            Some(Task::Show(task)) => Some(&task.certificate),
+            Some(Task::Plan(task)) => Some(&task.certificate),
+            Some(Task::Ask(_) | Task::Write(_)) => None,
         }
     }
 

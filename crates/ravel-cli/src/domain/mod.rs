@@ -17,10 +17,12 @@ use std::time::SystemTime;
 
 use answers::DomainAnswers;
 pub(crate) use arguments::Arguments;
-use arguments::{FORMS, Task};
+use arguments::{CertificateArguments, FORMS, Task};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
-use ravel_dns::{Action, Certificate, Entry, Moment, Plan, Timeline, Zone};
+use ravel_dns::{
+    Action, Certificate, CertificateCheck, Entry, Moment, Plan, Roots, Timeline, Zone,
+};
 
 use crate::load::LoadedSite;
 use crate::report::write_all;
@@ -127,18 +129,19 @@ fn views<'a>(
     };
     let site = loaded.rules().site();
     let now = Moment::from(SystemTime::now());
-    let mut views = Vec::new();
+    let (mut views, mut roots) = (Vec::new(), None);
     for ((domain, (zone, certificate)), asked) in domains.iter().zip(files).zip(asked) {
         let plan = zone.as_ref().map(|zone| Plan::new(site, domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
-        if let Some(certificate) = certificate {
-            findings.extend(ravel_dns::certificate_findings(
-                site,
-                domain,
-                certificate,
-                now,
-                arguments.warn_before(),
-            ));
+        if let (Some(certificate), Some(how)) = (certificate, arguments.certificate()) {
+            let roots = match &roots {
+                Some(known) => known,
+                None => roots.insert(roots_of(how)?),
+            };
+            let check = CertificateCheck::at(now)
+                .with_warn_before(i64::from(how.warn_before) * 86_400)
+                .with_roots(roots);
+            findings.extend(ravel_dns::certificate_findings(site, domain, certificate, &check));
         }
         // The table says row by row what is to do.
         findings.retain(|finding| {
@@ -152,6 +155,19 @@ fn views<'a>(
         views.push(View { domain, plan, certificate, findings, timelines, asked });
     }
     Ok(views)
+}
+
+/// The certificate authorities that are trusted: those of a file, or those of this machine.
+fn roots_of(how: &CertificateArguments) -> Result<Roots, Failure> {
+    let Some(path) = &how.ca else {
+        // A machine that has none, or not all, knows no more than it says.
+        let known = rustls_native_certs::load_native_certs().certs;
+        return Ok(Roots::from_der(known.iter().map(|certificate| certificate.to_vec())));
+    };
+    let unreadable = |why: String| Failure::Message(format!("`{}`: {why}", path.display()));
+    let pem =
+        std::fs::read(path).map_err(|error| unreadable(format!("cannot read it: {error}")))?;
+    Roots::read(&pem).map_err(|error| unreadable(error.to_string()))
 }
 
 impl View<'_> {

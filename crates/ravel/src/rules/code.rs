@@ -190,6 +190,12 @@ codes! {
     CertificateExpires "certificate-expires" Warning,
     /// A certificate chain in the wrong order.
     CertificateChainOrder "certificate-chain-order" Error,
+    /// A certificate chain that cannot be verified.
+    CertificateChainBroken "certificate-chain-broken" Error,
+    /// A certificate of no authority that is trusted.
+    CertificateUntrusted "certificate-untrusted" Error,
+    /// A file with more in it than certificates.
+    CertificateFile "certificate-file" Warning,
 }
 
 impl fmt::Display for Code {

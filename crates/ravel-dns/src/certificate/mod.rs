@@ -1,4 +1,15 @@
 //! Certificate chains, and what is wrong with them.
+//!
+//! ```text
+//!   PEM ──Certificate::read──▶ the chain ──chain_fault──▶ what keeps browsers from following it to a root
+//!                                  └───────certificate_findings──▶ that, and hosts, dates, the file
+//! ```
+
+mod chain;
+mod findings;
+
+pub use chain::{ChainFault, Roots};
+pub use findings::{CertificateCheck, WARN_BEFORE, certificate_findings};
 
 use std::fmt;
 
@@ -7,13 +18,15 @@ use x509_parser::pem::Pem;
 use x509_parser::prelude::X509Certificate;
 
 use super::Moment;
-use ravel::finding::{Finding, FindingPlace};
-use ravel::rules::{Code, Domain, Site};
 
 /// A certificate chain as it will be served; the private key is not needed.
 #[derive(Debug, Clone)]
 pub struct Certificate {
     chain: Vec<Link>,
+    /// What else the file holds, by the labels of its blocks.
+    others: Vec<String>,
+    /// Whether the file begins with a byte order mark.
+    marked: bool,
 }
 
 /// What can be wrong with a file of certificates.
@@ -54,6 +67,7 @@ impl std::error::Error for CertificateError {}
 /// A certificate of a chain.
 #[derive(Debug, Clone)]
 struct Link {
+    der: Vec<u8>,
     subject: String,
     issuer: String,
     /// DER of subject and issuer, which must follow on each other.
@@ -63,6 +77,8 @@ struct Link {
     hosts: Vec<String>,
     from: Moment,
     until: Moment,
+    /// Whether it may issue others (RFC 5280, section 4.2.1.9 and 4.2.1.3).
+    is_authority: bool,
 }
 
 impl Certificate {
@@ -75,20 +91,23 @@ impl Certificate {
     /// # Errors
     /// What is wrong with the file.
     pub fn read(pem: &[u8]) -> Result<Certificate, CertificateError> {
-        let mut chain = Vec::new();
-        for block in Pem::iter_from_buffer(pem) {
+        let (mut chain, mut others) = (Vec::new(), Vec::new());
+        let text = pem.strip_prefix(b"\xef\xbb\xbf").unwrap_or(pem);
+        for block in Pem::iter_from_buffer(text) {
             let block = block.map_err(|_| CertificateError::Pem)?;
-            if block.label == "CERTIFICATE" {
+            if block.label != "CERTIFICATE" {
+                others.push(block.label);
+            } else {
                 let number = chain.len() + 1;
                 let parsed = block
                     .parse_x509()
                     .map_err(|error| CertificateError::X509 { number, why: error.to_string() })?;
-                chain.push(link(&parsed));
+                chain.push(link(&parsed, block.contents.clone()));
             }
         }
         match chain.is_empty() {
             true => Err(CertificateError::Empty),
-            false => Ok(Certificate { chain }),
+            false => Ok(Certificate { chain, others, marked: text.len() < pem.len() }),
         }
     }
 
@@ -137,7 +156,8 @@ impl Certificate {
     }
 }
 
-fn link(certificate: &X509Certificate<'_>) -> Link {
+fn link(certificate: &X509Certificate<'_>, der: Vec<u8>) -> Link {
+    let (mut is_authority, mut signs) = (false, true);
     let mut hosts = Vec::new();
     let mut keys = (None, None);
     for extension in certificate.extensions() {
@@ -152,11 +172,15 @@ fn link(certificate: &X509Certificate<'_>) -> Link {
             ParsedExtension::AuthorityKeyIdentifier(key) => {
                 keys.1 = key.key_identifier.as_ref().map(|key| key.0.to_vec())
             }
+            ParsedExtension::BasicConstraints(constraints) => is_authority = constraints.ca,
+            ParsedExtension::KeyUsage(usage) => signs = usage.key_cert_sign(),
             _ => {}
         }
     }
     let validity = certificate.validity();
     Link {
+        der,
+        is_authority: is_authority && signs,
         subject: certificate.subject().to_string(),
         issuer: certificate.issuer().to_string(),
         names: (certificate.subject().as_raw().to_vec(), certificate.issuer().as_raw().to_vec()),
@@ -165,77 +189,4 @@ fn link(certificate: &X509Certificate<'_>) -> Link {
         from: Moment::of(validity.not_before.to_datetime()),
         until: Moment::of(validity.not_after.to_datetime()),
     }
-}
-
-/// How long before its end a certificate is warned of, in seconds, where nothing is said.
-pub const WARN_BEFORE: i64 = 21 * 86_400;
-
-/// What is wrong with the certificate of a domain at a moment, and whether it expires within this
-/// time, in seconds.
-pub fn certificate_findings(
-    site: &Site,
-    domain: &Domain,
-    certificate: &Certificate,
-    now: Moment,
-    warn_before: i64,
-) -> Vec<Finding> {
-    let Some(file) = domain.certificate() else { return Vec::new() };
-    let on = |code, what: String| {
-        Finding::at(
-            code,
-            FindingPlace::Named { by: file.line(), name: file.path().into(), number: None },
-            what,
-        )
-    };
-    let refused = "browsers refuse the site";
-    let mut out = Vec::new();
-    for host in site.hosts().filter(|host| domain.holds(host) && !certificate.names(host)) {
-        let wild = certificate.hosts().iter().find_map(|name| {
-            let base = name.strip_prefix("*.")?;
-            (host == base || host.ends_with(&format!(".{base}"))).then_some(name)
-        });
-        let why = match wild {
-            Some(name) => format!(": `{name}` covers one label only"),
-            None => String::new(),
-        };
-        out.push(
-            on(Code::CertificateHostMismatch, format!("the certificate does not name `{host}`{why}"))
-                .with_note(refused)
-                .with_help(format!(
-                    "get a certificate with `{host}` among its subject alternative names; this one has {}",
-                    certificate.hosts().join(", ")
-                )),
-        );
-    }
-    let (from, until) = certificate.validity();
-    if now < from {
-        let what = format!("the certificate is not valid before {}", from);
-        out.push(
-            on(Code::CertificateValidity, what)
-                .with_note(refused)
-                .with_help("serve it from then on, or get one that is valid now"),
-        );
-    } else if now >= until {
-        let what = format!("the certificate expired on {}", until);
-        out.push(on(Code::CertificateValidity, what).with_note(refused).with_help("get a new one"));
-    } else if until.since(now) < warn_before {
-        let what =
-            format!("the certificate expires in {} days, on {until}", until.since(now) / 86_400);
-        out.push(
-            on(Code::CertificateExpires, what)
-                .with_note("browsers refuse the site from then on")
-                .with_help("get a new one, or see that it is renewed by itself"),
-        );
-    }
-    if let Some((number, subject, wanted)) = certificate.misplaced() {
-        out.push(
-            on(
-                Code::CertificateChainOrder,
-                format!("certificate {number} of the chain is `{subject}`, which did not issue the one before it"),
-            )
-            .with_note("browsers that do not know the missing certificate refuse the site")
-            .with_help(format!("put after each certificate the one that issued it (RFC 8446, section 4.4.2), here `{wanted}`")),
-        );
-    }
-    out
 }
