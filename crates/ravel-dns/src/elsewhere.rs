@@ -141,8 +141,22 @@ impl<'z> Plan<'z> {
         }
     }
 
+    /// Records of other zones are in the file, and nobody gets them.
+    fn outside(&self, out: &mut Vec<Finding>) {
+        let outside = self.zone.records().filter(|record| !self.zone.origin().holds(&record.name));
+        for record in outside {
+            let what = format!("`{}` is not in the zone `{}`", record.name, self.zone.origin());
+            out.push(
+                self.on(Code::OutsideZone, record, what)
+                    .with_note("name servers pass such a record over, or refuse the zone")
+                    .with_help("remove it, or write the name without its final dot if it is one of this zone"),
+            );
+        }
+    }
+
     /// Whether it has name servers, one TTL for each set, and signatures.
     pub(super) fn as_a_whole(&self, out: &mut Vec<Finding>) {
+        self.outside(out);
         let soa = self.zone.soa();
         if self.zone.set(self.zone.origin(), RecordType::NS).next().is_none() {
             let what = format!("the zone `{}` has no NS record", self.zone.origin());
@@ -211,11 +225,25 @@ impl<'z> Plan<'z> {
         let Some(hsts) = site.hsts().filter(|hsts| hsts.subdomains()) else { return };
         let served: Vec<Name> = site.hosts().map(|host| name_of(&host)).collect();
         let kinds = [RecordType::A, RecordType::AAAA, RecordType::CNAME];
-        let promises = name_of(site.host().as_str());
+        let aliases = site.aliases().iter().map(|alias| alias.host().as_str());
+        let promises: Vec<Name> =
+            std::iter::once(site.host().as_str()).chain(aliases).map(name_of).collect();
+        if hsts.value().ends_with("preload") && !promises.contains(self.zone.origin()) {
+            let what = format!(
+                "`preload` is for a whole domain, and `{}` is no host of the site",
+                self.zone.origin()
+            );
+            out.push(
+                Finding::on(Code::HstsPreload, hsts.line(), what)
+                    .with_note("preload lists ask for the header on the domain itself, over HTTPS, and take no name below it")
+                    .with_help(format!("serve it as an alias (`alias {}`), or leave `preload` out", self.zone.origin())),
+            );
+        }
         let mut told = BTreeSet::new();
         let others = self.zone.records().filter(|record| {
             let is_named = !record.name.to_master().starts_with('_');
-            let is_below = promises.holds(&record.name) && promises != record.name;
+            let is_below =
+                promises.iter().any(|host| host.holds(&record.name) && *host != record.name);
             let is_served = served.iter().any(|name| name.covers(&record.name));
             kinds.contains(&record.kind) && is_named && is_below && !is_served
         });
@@ -234,7 +262,7 @@ impl<'z> Plan<'z> {
         );
         out.push(
             self.on(Code::HstsCoversOthers, first, what)
-                .with_note("`hsts … subdomains` promises HTTPS for every name below the site's host (RFC 6797)")
+                .with_note("`hsts … subdomains` promises HTTPS for every name below the site's hosts (RFC 6797)")
                 .with_help("see that they have HTTPS with a certificate, or leave `subdomains` out"),
         );
     }

@@ -38,6 +38,7 @@ impl Plan<'_> {
         self.authorities(&mut out);
         self.name_servers(&mut out);
         self.long_lives(&mut out);
+        self.without_v4(&mut out);
         self.to_do(&mut out);
         out.sort();
         out
@@ -276,6 +277,23 @@ impl Plan<'_> {
                 .with_note("answers depend on which name server a resolver asks; some may not serve the zone")
                 .with_help("use the same set at the registry, in the zone and in `nameservers`"),
         );
+    }
+
+    fn without_v4(&self, out: &mut Vec<Finding>) {
+        let needs = self.hosts.iter().any(|host| host.name == *self.zone.origin());
+        let has = |kind| !self.addresses(kind).is_empty();
+        if needs
+            && self.domain.apex() == Apex::Address
+            && has(RecordType::AAAA)
+            && !has(RecordType::A)
+        {
+            let what = format!("`{}` gets IPv6 addresses alone", self.zone.origin());
+            out.push(
+                Finding::on(Code::Ipv6Only, self.domain.line(), what)
+                    .with_note("visitors without IPv6 do not reach it")
+                    .with_help("add an IPv4 address of the hosting with `address`, or accept this"),
+            );
+        }
     }
 
     fn long_lives(&self, out: &mut Vec<Finding>) {

@@ -83,7 +83,7 @@ impl std::error::Error for NamedFileError {}
 
 impl Zone {
     /// Reads the zone of a domain; `read` gives the bytes of files by their path from the rules
-    /// file's folder. None where the rules name none.
+    /// file's folder, also of those that the zone includes. None where the rules name none.
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
@@ -113,7 +113,8 @@ impl Zone {
                     .into(),
             )
         })?;
-        Zone::parse(domain.name().as_str(), &text)
+        let folder = file.path().rsplit_once('/').map_or("", |(folder, _)| folder);
+        Zone::parse_with(domain.name().as_str(), &text, folder, read)
             .map(Some)
             .map_err(|error| fail(Some(error.line), error.kind.to_string()))
     }

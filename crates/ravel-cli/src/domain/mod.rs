@@ -99,8 +99,9 @@ fn files(
     arguments: &Arguments,
 ) -> Result<Vec<DomainFiles>, Failure> {
     let given = arguments.show().zone.as_deref();
+    // What a zone includes is in its folder.
     let read = |path: &str| match given {
-        Some(zone) if zone.to_string_lossy() == path => std::fs::read(zone),
+        Some(zone) if zone.parent() == Path::new(path).parent() => std::fs::read(path),
         _ => loaded.named(path),
     };
     let unreadable = |error: ravel_dns::NamedFileError| Failure::Message(error.to_string());

@@ -182,7 +182,7 @@ fn said(error: &Error) -> String {
         Error::NameConstraintViolation => {
             "an authority may not issue for these names (RFC 5280, section 4.2.1.10)".to_owned()
         }
-        Error::RequiredEkuNotFound | Error::RequiredEkuNotFoundContext(_) => {
+        Error::RequiredEkuNotFoundContext(_) => {
             "it is not for web servers (RFC 5280, section 4.2.1.12)".to_owned()
         }
         Error::UnsupportedCriticalExtension => {

@@ -9,7 +9,7 @@ use hickory_proto::rr::{self, RData};
 use hickory_proto::serialize::binary::{BinDecoder, BinEncodable, Restrict};
 
 use super::scan::Word;
-use super::{Name, RecordType};
+use super::{Name, RecordType, fields};
 
 /// What a record says (RFC 1035, section 3.3, and the standards of the types since).
 ///
@@ -221,8 +221,18 @@ pub(super) fn read(
     if let Some(data) = named(kind, words, origin) {
         return Ok(Some(RecordData(data)));
     }
+    if let Some(bytes) = fields::wire(kind, words, origin) {
+        return Ok(RecordData::from_wire(kind, &bytes));
+    }
+    let is_service = matches!(kind, RecordType::SVCB | RecordType::HTTPS);
     let mut text = String::new();
     for (number, word) in words.iter().enumerate() {
+        // A parameter's value may be quoted, and is part of its word (RFC 9460, section 2.1).
+        let goes_on = is_service && number > 2 && words[number - 1].at.end == word.at.start;
+        if goes_on && word.quoted && !word.text.contains([' ', '\t', '"', '\\']) {
+            text.push_str(word.text);
+            continue;
+        }
         text.push_str(if number > 0 { " " } else { "" });
         if names(kind).contains(&number) {
             let name = absolute(word.text, origin).ok_or((what, Some(number)))?;
@@ -290,7 +300,7 @@ pub(super) fn absolute(text: &str, origin: &Name) -> Option<Name> {
 }
 
 /// The bytes that a text with `\X` and `\DDD` stands for (RFC 1035, section 5.1).
-fn unescape(text: &str) -> Option<Vec<u8>> {
+pub(super) fn unescape(text: &str) -> Option<Vec<u8>> {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();
     while let Some((&byte, after)) = rest.split_first() {

@@ -44,8 +44,24 @@ pub enum ZoneErrorKind {
     Class(String),
     /// A record without a name, with no record before it.
     NoName,
-    /// A name outside the zone.
-    Outside(String),
+    /// A file that is included and cannot be read.
+    Include {
+        /// Its name.
+        file: String,
+        /// Why.
+        why: String,
+    },
+    /// Something in a file that is included.
+    Included {
+        /// Its name.
+        file: String,
+        /// What, and where in it.
+        error: Box<ZoneError>,
+    },
+    /// Files that include each other.
+    IncludeLoop(String),
+    /// A `$GENERATE` of more records than are read.
+    TooMany(u64),
     /// No SOA record.
     NoSoa,
     /// A second SOA record.
@@ -71,11 +87,14 @@ impl fmt::Display for ZoneErrorKind {
             K::CloseParenthesis => f.write_str("unbalanced `)`; remove it, or write `(` where the record begins"),
             K::OpenQuote => f.write_str("this quote is not closed on its line; close it, and write `\\\"` for a quote inside"),
             K::Directive(name) => {
-                write!(f, "`{name}` is not supported; write its records instead (`$ORIGIN` and `$TTL` are supported)")
+                write!(f, "`{name}` is no directive; there are `$ORIGIN`, `$TTL`, `$INCLUDE` and `$GENERATE`")
             }
             K::Class(class) => write!(f, "the class `{class}` is not supported; write `IN`"),
             K::NoName => f.write_str("this record has no name, and there is none before it; begin the line with a name or `@`"),
-            K::Outside(name) => write!(f, "`{name}` is not in this zone; a name without a final dot is relative to the origin"),
+            K::Include { file, why } => write!(f, "cannot read `{file}`, which is included here: {why}"),
+            K::Included { file, error } => write!(f, "in `{file}`, which is included here, {error}"),
+            K::IncludeLoop(file) => write!(f, "`{file}` includes itself, over others or not; remove one of the lines"),
+            K::TooMany(count) => write!(f, "this stands for {count} records; at most 65536 are read of one line, so write it as several"),
             K::NoSoa => f.write_str("the zone has no SOA record; export it whole from the DNS host"),
             K::SecondSoa => f.write_str("this is a second SOA record; a zone has one"),
             K::OtherZone { wanted, found } => write!(f, "this is the zone of `{found}`, and `{wanted}` was meant"),

@@ -6,10 +6,14 @@
 //!                       lookup (RFC 1034) ◀─────┼─────▶ write: the text again, with only what changes changed
 //! ```
 //!
-//! The text is kept, so that comments, order and notation outlive a change.
+//! The text is kept, so that comments, order and notation outlive a change. `$INCLUDE` and `$GENERATE`
+//! stand for records that are read, and are written as they stand until one of these changes.
 
+mod change;
 mod data;
 mod error;
+mod expand;
+mod fields;
 mod kind;
 mod lookup;
 mod name;
@@ -17,13 +21,14 @@ mod read;
 mod scan;
 mod write;
 
+pub use change::{Change, Changes, NewRecord};
 pub use data::RecordData;
 pub use error::{ZoneError, ZoneErrorKind};
 pub use kind::{RecordType, RecordTypeError};
 pub use lookup::Lookup;
 pub use name::{Name, NameError};
-pub use write::{Change, Changes, NewRecord};
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use rustc_hash::FxHashMap;
@@ -38,6 +43,21 @@ pub struct Zone {
     names: FxHashMap<Name, Vec<u32>>,
     /// Which entry is the SOA.
     soa: u32,
+    /// The directives that stand for records.
+    expansions: Vec<Expansion>,
+    /// The texts of included files, by the names that they are read by.
+    included: BTreeMap<Box<str>, Box<str>>,
+    /// The folder that the names of included files are seen from, with a `/` at its end if it is one.
+    folder: Box<str>,
+}
+
+/// A directive that stands for records.
+#[derive(Debug, Clone)]
+struct Expansion {
+    /// From the start of its first line to the end of its last, with the line's end.
+    whole: Range<u32>,
+    /// Its records.
+    entries: Range<u32>,
 }
 
 /// A record of a zone.
@@ -50,10 +70,26 @@ pub struct Record {
     pub(crate) line: u32,
 }
 
-/// A record with its place in the text, in bytes.
+/// A record, and how it is written.
 #[derive(Debug, Clone)]
 struct Entry {
     record: Record,
+    notation: Notation,
+}
+
+/// How a record is written.
+#[derive(Debug, Clone)]
+enum Notation {
+    /// In the text.
+    Here(Spans),
+    /// By a directive. Data of which the notation is not known here is kept as it stands, with what its
+    /// names are relative to.
+    Expanded(Option<(Name, Box<str>)>),
+}
+
+/// A record's place in the text, in bytes.
+#[derive(Debug, Clone)]
+struct Spans {
     /// From the start of its first line to the end of its last, with the line's end.
     whole: Range<u32>,
     /// The name, where it is written.

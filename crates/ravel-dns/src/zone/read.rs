@@ -1,12 +1,16 @@
 //! Reads master files (RFC 1035, section 5).
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use hickory_proto::serialize::txt::parse_ttl;
 use rustc_hash::FxHashMap;
 
-use super::scan::{Scanner, Word, Words};
-use super::{Entry, Name, Record, RecordType, Zone, ZoneError, ZoneErrorKind, data, minimum};
+use super::expand::Reading;
+use super::scan::{Word, Words};
+use super::{
+    Entry, Name, Notation, Record, RecordType, Spans, Zone, ZoneError, ZoneErrorKind, data, minimum,
+};
 
 /// What earlier lines say about later ones; the writer keeps the same, to know what a reader will
 /// understand.
@@ -74,7 +78,11 @@ impl ReaderState {
     }
 }
 
-fn expected(wanted: &'static str, found: Option<&Word<'_>>, words: &Words<'_>) -> ZoneError {
+pub(super) fn expected(
+    wanted: &'static str,
+    found: Option<&Word<'_>>,
+    words: &Words<'_>,
+) -> ZoneError {
     let last = words.words.last().map_or(words.line, |word| word.line);
     let line = found.map_or(last, |word| word.line);
     ZoneError {
@@ -84,7 +92,8 @@ fn expected(wanted: &'static str, found: Option<&Word<'_>>, words: &Words<'_>) -
 }
 
 impl Zone {
-    /// Reads a zone file; `domain` is its first origin, and the name that its SOA must have.
+    /// Reads a zone file; `domain` is its first origin, and the name that its SOA must have. What it
+    /// includes is not read: see [`Zone::parse_with`].
     ///
     /// ```
     /// let error = ravel_dns::Zone::parse("h.example", "@ 1h A 192.0.2.44\n").unwrap_err();
@@ -94,6 +103,32 @@ impl Zone {
     /// # Errors
     /// The first line that cannot be understood.
     pub fn parse(domain: &str, text: &str) -> Result<Zone, ZoneError> {
+        Zone::parse_with(domain, text, "", |_| Err::<Vec<u8>, _>("nothing reads files here"))
+    }
+
+    /// Reads a zone file, and with `read` the files that it includes, by their names as seen from
+    /// `folder`.
+    ///
+    /// ```
+    /// let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n$INCLUDE hosts.zone\n$GENERATE 1-3 berth$ A 192.0.2.$\n";
+    /// let read = |name: &str| match name {
+    ///     "dns/hosts.zone" => Ok(b"www 1h A 192.0.2.44\n".to_vec()),
+    ///     _ => Err("no such file"),
+    /// };
+    /// let zone = ravel_dns::Zone::parse_with("h.example", text, "dns", read)?;
+    /// assert_eq!(zone.of(&"berth2.h.example".parse()?).count(), 1);
+    /// assert_eq!(zone.records().len(), 5);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
+    /// # Errors
+    /// The first line that cannot be understood.
+    pub fn parse_with<E: std::fmt::Display>(
+        domain: &str,
+        text: &str,
+        folder: &str,
+        mut read: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Zone, ZoneError> {
         let fail = |line, kind| ZoneError { line, kind };
         if u32::try_from(text.len()).is_err() {
             return Err(fail(1, ZoneErrorKind::TooLarge));
@@ -104,25 +139,23 @@ impl Zone {
             found: Some(domain.to_owned()),
         };
         let origin: Name = domain.parse().map_err(|_| fail(1, wanted()))?;
-        let mut zone = Zone {
+        let zone = Zone {
             text: body.into(),
             origin: origin.clone(),
             entries: Vec::new(),
             names: FxHashMap::default(),
             soa: u32::MAX,
+            expansions: Vec::new(),
+            included: BTreeMap::new(),
+            folder: match folder {
+                "" => "".into(),
+                folder => format!("{}/", folder.trim_end_matches('/')).into(),
+            },
         };
-        let mut sight = ReaderState::new(&origin);
-        let mut scanner = Scanner::new(body);
-        let mut words = Words::default();
-        while scanner.next(&mut words)? {
-            if words.words[0].text.starts_with('$') && !words.indented {
-                sight.direct(&words)?;
-                continue;
-            }
-            let entry = entry(&words, &sight)?;
-            sight.pass(&entry.record, entry.ttl.is_some().then_some(entry.record.ttl));
-            zone.take(entry)?;
-        }
+        let mut read = |name: &str| read(name).map_err(|error| error.to_string());
+        let mut reading = Reading::new(zone, &mut read);
+        reading.text(body, None)?;
+        let zone = reading.zone;
         if zone.soa == u32::MAX {
             let line = u32::try_from(1 + body.matches('\n').count()).unwrap_or(u32::MAX);
             return Err(fail(line, ZoneErrorKind::NoSoa));
@@ -130,7 +163,7 @@ impl Zone {
         Ok(zone)
     }
 
-    fn take(&mut self, entry: Entry) -> Result<(), ZoneError> {
+    pub(super) fn take(&mut self, entry: Entry) -> Result<(), ZoneError> {
         let fail = |kind| Err(ZoneError { line: entry.record.line, kind });
         let number = self.entries.len() as u32;
         let name = &entry.record.name;
@@ -145,9 +178,6 @@ impl Zone {
                 });
             }
             self.soa = number;
-        }
-        if !self.origin.holds(name) {
-            return fail(ZoneErrorKind::Outside(name.to_string()));
         }
         match self.names.get_mut(name) {
             Some(numbers) => numbers.push(number),
@@ -168,7 +198,7 @@ impl Zone {
     }
 }
 
-fn span(range: &Range<usize>) -> Range<u32> {
+pub(super) fn span(range: &Range<usize>) -> Range<u32> {
     range.start as u32..range.end as u32
 }
 
@@ -198,7 +228,7 @@ fn ttl_and_class(
     Ok(ttl)
 }
 
-fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
+pub(super) fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
     let fail = |kind| ZoneError { line: words.line, kind };
     let mut rest = words.words.as_slice();
     let (name, owner) = match words.indented {
@@ -239,14 +269,17 @@ fn entry(words: &Words<'_>, sight: &ReaderState) -> Result<Entry, ZoneError> {
         RecordType::SOA => data_words.get(2).map_or(0..0, |word| span(&word.at)),
         _ => 0..0,
     };
-    Ok(Entry {
-        record: Record { name, ttl: seconds, kind, data, line: words.line },
+    let spans = Spans {
         whole: span(&words.whole),
         owner,
         ttl: ttl.map(|(_, at)| at),
         rest: start,
         data: span(&data_at),
         serial,
+    };
+    Ok(Entry {
+        record: Record { name, ttl: seconds, kind, data, line: words.line },
+        notation: Notation::Here(spans),
     })
 }
 

@@ -27,6 +27,19 @@ pub(super) struct Words<'t> {
     pub(super) indented: bool,
 }
 
+impl Words<'_> {
+    /// Whether it is a directive.
+    pub(super) fn is_directive(&self) -> bool {
+        !self.indented && self.words[0].text.starts_with('$') && !self.words[0].quoted
+    }
+
+    /// Whether it is a directive that stands for records.
+    pub(super) fn expands(&self) -> bool {
+        let is = |name: &str| self.words[0].text.eq_ignore_ascii_case(name);
+        self.is_directive() && (is("$INCLUDE") || is("$GENERATE"))
+    }
+}
+
 /// Cuts a text into entries.
 #[derive(Debug)]
 pub(super) struct Scanner<'t> {

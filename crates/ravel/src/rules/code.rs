@@ -160,8 +160,14 @@ codes! {
     TtlsDiffer "ttls-differ" Warning,
     /// A zone without name servers.
     NoNameServers "no-name-servers" Warning,
+    /// A record in the zone's file whose name is in another zone.
+    OutsideZone "outside-zone" Warning,
     /// Names of the zone that HSTS covers and the site does not serve.
     HstsCoversOthers "hsts-covers-others" Warning,
+    /// `hsts … preload` without the domain itself.
+    HstsPreload "hsts-preload" Warning,
+    /// A domain that only visitors with IPv6 reach.
+    Ipv6Only "ipv6-only" Note,
     /// Other names that still lead to the former host.
     FormerHost "former-host" Warning,
     /// A signed zone in which records must change.

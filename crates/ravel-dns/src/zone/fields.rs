@@ -1,0 +1,120 @@
+//! Data that the DNS package does not read from text, field by field in wire form.
+
+use std::net::Ipv4Addr;
+
+use super::scan::Word;
+use super::{Name, RecordType, data};
+
+/// A field of a record's data.
+#[derive(Debug, Clone, Copy)]
+enum Field {
+    /// A name, not compressed (RFC 3597, section 4).
+    Name,
+    U8,
+    U16,
+    U32,
+    /// A text with its length before it (RFC 1035, section 3.3).
+    Text,
+    /// One such text or more, up to the end.
+    Texts,
+    /// A text without its length, up to the end.
+    Rest,
+    V4,
+    /// Bytes in hexadecimal, with `-` between them or not, up to the end.
+    Hex,
+    /// Four numbers of 16 bits in hexadecimal, with `:` between them (RFC 6742, section 2).
+    Groups,
+    /// Bytes in Base64 (RFC 4648), up to the end.
+    Base64,
+}
+
+/// The fields of a type by its number; none for those that are not written so.
+fn fields(kind: RecordType) -> Option<&'static [Field]> {
+    use Field::{Base64, Groups, Hex, Name, Rest, Text, Texts, U8, U16, U32, V4};
+    Some(match kind.code() {
+        // MD, MF, MB, MG, MR, DNAME
+        3 | 4 | 7 | 8 | 9 | 39 => &[Name],
+        // MINFO, RP
+        14 | 17 => &[Name, Name],
+        // AFSDB, RT, KX, LP
+        18 | 21 | 36 | 107 => &[U16, Name],
+        // X25
+        19 => &[Text],
+        // ISDN, SPF
+        20 | 99 => &[Texts],
+        // PX
+        26 => &[U16, Name, Name],
+        // GPOS
+        27 => &[Text, Text, Text],
+        // DNSKEY, CDNSKEY
+        48 | 60 => &[U16, U8, U8, Base64],
+        // DHCID
+        49 => &[Base64],
+        // CDS
+        59 => &[U16, U8, U8, Hex],
+        // ZONEMD
+        63 => &[U32, U8, U8, Hex],
+        // NID, L64
+        104 | 106 => &[U16, Groups],
+        // L32
+        105 => &[U16, V4],
+        // EUI48, EUI64
+        108 | 109 => &[Hex],
+        // URI
+        256 => &[U16, U16, Rest],
+        _ => return None,
+    })
+}
+
+/// The data of a type in wire form; none where it is not written so.
+pub(super) fn wire(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Option<Vec<u8>> {
+    let mut out = Vec::new();
+    let mut rest = words;
+    for field in fields(kind)? {
+        let (word, after) = rest.split_first()?;
+        let text = |word: &Word<'_>, out: &mut Vec<u8>| {
+            let bytes = data::unescape(word.text)?;
+            out.push(u8::try_from(bytes.len()).ok()?);
+            out.extend(bytes);
+            Some(())
+        };
+        let joined = || rest.iter().map(|word| word.text).collect::<String>();
+        rest = after;
+        match field {
+            Field::Name => {
+                for label in data::absolute(word.text, origin)?.labels() {
+                    out.push(u8::try_from(label.len()).ok()?);
+                    out.extend_from_slice(label);
+                }
+                out.push(0);
+            }
+            Field::U8 => out.push(word.text.parse().ok()?),
+            Field::U16 => out.extend(word.text.parse::<u16>().ok()?.to_be_bytes()),
+            Field::U32 => out.extend(word.text.parse::<u32>().ok()?.to_be_bytes()),
+            Field::Text => text(word, &mut out)?,
+            Field::V4 => out.extend(word.text.parse::<Ipv4Addr>().ok()?.octets()),
+            Field::Texts => {
+                text(word, &mut out)?;
+                std::mem::take(&mut rest).iter().try_for_each(|word| text(word, &mut out))?;
+            }
+            Field::Rest => out.extend(data::unescape(word.text)?),
+            Field::Hex => {
+                let digits = joined().replace('-', "").to_ascii_lowercase();
+                out.extend(data_encoding::HEXLOWER.decode(digits.as_bytes()).ok()?);
+                rest = &[];
+            }
+            Field::Groups => {
+                let groups = word.text.split(':');
+                let groups: Option<Vec<u16>> =
+                    groups.map(|group| u16::from_str_radix(group, 16).ok()).collect();
+                let groups = groups.filter(|groups| groups.len() == 4)?;
+                out.extend(groups.into_iter().flat_map(u16::to_be_bytes));
+            }
+            Field::Base64 => {
+                out.extend(data_encoding::BASE64.decode(joined().as_bytes()).ok()?);
+                rest = &[];
+            }
+        }
+    }
+    rest.is_empty().then_some(out)
+}
