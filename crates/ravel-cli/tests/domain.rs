@@ -23,7 +23,7 @@ fn the_demo_is_well_and_was_not() {
     let (status, out, _) = run(demo.path(), &["domain"], "");
     assert_eq!(status, 0, "{out}");
     assert!(
-        out.contains("5 as needed; 0 errors")
+        out.contains("7 as needed; 0 errors")
             && out.contains("no `domain` statement covers lantern-ferries.example"),
         "{out}"
     );

@@ -38,7 +38,8 @@ pub use requirement::Requirement;
 pub use row::{Action, RecordValue, Row};
 pub use steps::ZoneStep;
 pub use timeline::{
-    Destinations, Gap, HostTimeline, Issuance, Span, Step, StepKind, Timeline, Window,
+    Destinations, Gap, HostTimeline, Issuance, NameServerMove, Span, Step, StepKind, Timeline,
+    Window,
 };
 pub use zone::{Zone, ZoneError};
 

@@ -94,6 +94,11 @@ impl<'z> Plan<'z> {
         for record in domain.verification() {
             plan.verification(record);
         }
+        if !domain.nameservers().is_empty() {
+            let servers = domain.nameservers().iter().map(|host| name_of(host.as_str()));
+            let needed: Vec<RecordData> = servers.map(RecordData::name_server).collect();
+            plan.set(domain.name().as_str(), zone.origin(), RecordType::NS, &needed);
+        }
         plan
     }
 
@@ -351,8 +356,13 @@ impl<'z> Plan<'z> {
                 None => extra.push((number, record)),
             }
         }
-        let ttl =
-            self.domain.ttl().or(kept.first().map(|(_, record)| record.ttl)).unwrap_or(Domain::TTL);
+        let as_it_is = || kept.first().or(extra.first()).map(|(_, record)| record.ttl);
+        let ttl = match kind {
+            // What the rules say is about the records of the site.
+            RecordType::NS => as_it_is(),
+            _ => self.domain.ttl().or(kept.first().map(|(_, record)| record.ttl)),
+        }
+        .unwrap_or(Domain::TTL);
         let row = |there: Option<&Record>, needed: Option<(&RecordData, u32)>, action| Row {
             host: host.to_owned(),
             kind,

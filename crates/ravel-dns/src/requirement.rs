@@ -1,5 +1,6 @@
 //! What name servers must answer.
 
+use super::ZoneStep;
 use super::plan::{addresses, name_of, verification};
 use super::zone::{Name, RecordData, RecordType};
 use ravel::rules::{Apex, Domain, Site};
@@ -14,6 +15,8 @@ pub struct Requirement {
     pub(crate) others: bool,
     /// Addresses, where the name has other records, beside which no CNAME can stand.
     pub(crate) instead: Vec<RecordData>,
+    /// The longest that it may be kept, in seconds.
+    pub(crate) ttl: Option<u32>,
 }
 
 /// Types of which one record is enough to keep a CNAME away: those that sites have at such names.
@@ -46,6 +49,7 @@ impl Requirement {
                 data,
                 others: false,
                 instead: Vec::new(),
+                ttl: None,
             };
             if host != domain.name().as_str() {
                 let target = domain.host().map(|host| RecordData::alias_of(name_of(host.as_str())));
@@ -66,6 +70,7 @@ impl Requirement {
             data,
             others,
             instead: Vec::new(),
+            ttl: None,
         };
         wanted.extend(domain.verification().iter().map(|record| {
             let data = verification(record);
@@ -83,6 +88,47 @@ impl Requirement {
         wanted
     }
 
+    /// What name servers must answer once the zone of a step is published: each name and type of
+    /// which it changes records.
+    ///
+    /// ```
+    /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n")?;
+    /// # let text = "@ 1h SOA ns1 hostmaster 1 2h 15m 2w 30m\n@ 1h A 203.0.113.80\n";
+    /// # let zone = ravel_dns::Zone::parse("h.example", text)?;
+    /// # let plan = ravel_dns::Plan::new(rules.site(), &rules.domains()[0], &zone);
+    /// # let timeline = ravel_dns::Timeline::in_order(&plan, None, "2027-03-01T06:00:00Z".parse()?);
+    /// let first = &ravel_dns::ZoneStep::of(&timeline, &zone)[0];
+    /// let lowered = &ravel_dns::Requirement::of_step(first)[0];
+    /// assert_eq!((lowered.data()[0].to_string(), lowered.ttl()), ("203.0.113.80".to_owned(), Some(300)));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn of_step(step: &ZoneStep) -> Vec<Requirement> {
+        let mut wanted: Vec<Requirement> = Vec::new();
+        let records = step.added().iter().chain(step.removed());
+        for record in records.filter(|record| record.kind() != RecordType::SOA) {
+            let host = record.name().to_string();
+            if wanted.iter().any(|known| known.host == host && known.kind == record.kind()) {
+                continue;
+            }
+            let set = || step.zone().set(record.name(), record.kind());
+            let data: Vec<RecordData> = set().filter_map(|one| one.data().cloned()).collect();
+            let others = data.is_empty() && set().next().is_some();
+            let asked =
+                host.strip_prefix("*.").map_or(host.clone(), |rest| format!("{SOME_LABEL}.{rest}"));
+            wanted.push(Requirement {
+                name: name_of(&asked),
+                kind: record.kind(),
+                ttl: set().map(|one| one.ttl()).max(),
+                host,
+                data,
+                // What is in a notation that is not known here is not compared.
+                others,
+                instead: Vec::new(),
+            });
+        }
+        wanted
+    }
+
     /// Whether these answers are what is wanted.
     ///
     /// ```
@@ -96,7 +142,7 @@ impl Requirement {
     pub fn is_met_by<'d>(&self, answers: impl IntoIterator<Item = &'d RecordData>) -> bool {
         let answers: Vec<&RecordData> = answers.into_iter().collect();
         let of = |kind| answers.iter().copied().filter(move |data| data.record_type() == kind);
-        let is_alias = self.kind == RecordType::CNAME;
+        let is_alias = self.is_alias();
         if is_alias
             && of(RecordType::CNAME).next().is_none()
             && answers.iter().any(|data| IN_THE_WAY.contains(&data.record_type()))
@@ -118,7 +164,17 @@ impl Requirement {
     /// What else is asked where there is no CNAME: whether others keep it away, and addresses.
     pub fn asked_instead(&self) -> impl Iterator<Item = RecordType> {
         let kinds = [RecordType::A, RecordType::AAAA].into_iter().chain(IN_THE_WAY);
-        kinds.filter(|_| self.kind == RecordType::CNAME)
+        kinds.filter(|_| self.is_alias())
+    }
+
+    /// Whether a CNAME is wanted, beside which nothing else can stand.
+    fn is_alias(&self) -> bool {
+        self.kind == RecordType::CNAME && !self.data.is_empty()
+    }
+
+    /// The longest that it may be kept, in seconds; none where that does not matter.
+    pub fn ttl(&self) -> Option<u32> {
+        self.ttl
     }
 
     /// As the rules name it.

@@ -64,10 +64,20 @@ impl Serialize for Step {
             StepKind::Issue => "issue",
             StepKind::Switch => "switch",
             StepKind::Raise => "raise",
+            StepKind::Copy(_) => "copy",
+            StepKind::RemoveKeys => "remove_keys",
+            StepKind::Delegate(_) => "delegate",
+            StepKind::Stop(_) => "stop",
+            StepKind::AddKeys => "add_keys",
         };
         let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("at", &self.at)?;
         map.serialize_entry("step", name)?;
+        if let StepKind::Copy(servers) | StepKind::Delegate(servers) | StepKind::Stop(servers) =
+            &self.kind
+        {
+            map.serialize_entry("servers", servers)?;
+        }
         if let StepKind::Lower(sets, ttl) = &self.kind {
             let records = sets.iter().map(|(name, kind, ttl)| LoweredRecords {
                 name,

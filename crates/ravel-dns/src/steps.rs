@@ -32,19 +32,22 @@ impl ZoneStep {
         for (at, zone) in timeline.zones() {
             let without = |these: &Zone, those: &Zone| -> Vec<Record> {
                 let is_new = |record: &&Record| {
-                    record.kind != RecordType::SOA
-                        && !those.of(&record.name).any(|other| {
-                            (other.kind, other.ttl, &other.data)
-                                == (record.kind, record.ttl, &record.data)
-                        })
+                    // The serial changes every time.
+                    let same = |other: &Record| {
+                        record.kind == RecordType::SOA || other.data == record.data
+                    };
+                    !those.of(&record.name).any(|other| {
+                        (other.kind, other.ttl) == (record.kind, record.ttl) && same(other)
+                    })
                 };
                 these.records().filter(is_new).cloned().collect()
             };
-            let (removed, added) = (without(&before, zone), without(zone, &before));
-            if removed.is_empty() && added.is_empty() {
+            let removed = without(&before, zone);
+            if removed.is_empty() && without(zone, &before).is_empty() {
                 continue;
             }
             let zone = zone.with_serial(next_serial(before.serial(), *at));
+            let added = without(&zone, &before);
             before = zone.clone();
             steps.push(ZoneStep { at: *at, zone, removed, added });
         }

@@ -258,13 +258,18 @@ fn in_order_nobody_is_without_https() {
         .iter()
         .map(|step| {
             let word = match &step.kind() {
-                StepKind::Lower(sets, 300) if sets.len() == 2 => "lower two",
+                StepKind::Lower(sets, 300) if sets.len() == 3 => "lower three",
                 StepKind::Lower(..) => "lower others",
                 StepKind::Prove => "prove",
                 StepKind::Allow => "allow",
                 StepKind::Issue => "issue",
                 StepKind::Switch => "switch",
                 StepKind::Raise => "raise",
+                StepKind::Copy(_)
+                | StepKind::RemoveKeys
+                | StepKind::Delegate(_)
+                | StepKind::Stop(_)
+                | StepKind::AddKeys => "move",
             };
             (step.at().since(course.moment()), word)
         })
@@ -272,12 +277,12 @@ fn in_order_nobody_is_without_https() {
     assert_eq!(
         steps,
         [
-            (-86400, "lower two"),
+            (-86400, "lower three"),
             (-86400, "prove"),
             (-86400, "allow"),
             (-82800, "issue"),
             (0, "switch"),
-            (600, "raise")
+            (300, "raise")
         ]
     );
     assert!(course.hosts().iter().all(|host| host.gap().is_none()));

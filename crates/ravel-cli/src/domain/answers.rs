@@ -44,7 +44,10 @@ pub(super) fn is_met(asked: &ServerReport, wanted: &[Requirement]) -> bool {
 
 pub(super) fn meets(wanted: &Requirement, said: &ServerAnswer) -> bool {
     match said {
-        ServerAnswer::Records(records) => wanted.is_met_by(records.iter().map(|(data, _)| data)),
+        ServerAnswer::Records(records) => {
+            let is_short = |(_, ttl): &(_, u32)| wanted.ttl().is_none_or(|most| *ttl <= most);
+            wanted.is_met_by(records.iter().map(|(data, _)| data)) && records.iter().all(is_short)
+        }
         ServerAnswer::NoName => wanted.data().is_empty(),
         ServerAnswer::Refused(_) => false,
     }

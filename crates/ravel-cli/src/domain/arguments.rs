@@ -99,6 +99,9 @@ pub(super) struct Ask {
     pub(super) servers: Vec<SocketAddr>,
     #[command(flatten)]
     pub(super) finding: FindArguments,
+    /// Ask for what this step changes, by its number in `plan` and `write --steps`
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(super) step: Option<u16>,
     /// Ask again until everything needed is visible at every server
     #[arg(long)]
     pub(super) wait: bool,
@@ -145,7 +148,7 @@ pub(super) struct WriteTask {
 }
 
 /// The forms of reports that `plan` writes.
-pub(super) const FORMS: &[Form] = &[("svg", "a picture")];
+pub(super) const FORMS: &[Form] = &[("svg", "a picture"), ("html", "a page with the steps")];
 
 impl Arguments {
     pub(crate) fn is_json(&self) -> bool {

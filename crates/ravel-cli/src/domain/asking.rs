@@ -15,7 +15,6 @@ use super::answers::DomainAnswers;
 use super::arguments::{Ask, FindArguments};
 use super::table::duration;
 use crate::Failure;
-use crate::load::LoadedSite;
 use crate::style::{FAINT, in_style};
 
 /// How long it is waited before all are asked again: first, and at most.
@@ -24,8 +23,7 @@ const MAX_PAUSE: Duration = Duration::from_secs(60);
 
 /// Asks about each domain; again and again, where it is to be waited for.
 pub(super) fn ask(
-    loaded: &LoadedSite,
-    domains: &[Domain],
+    wanted: &[(&Domain, Vec<Requirement>)],
     ask: &Ask,
     out: &mut dyn Write,
 ) -> Result<Vec<DomainAnswers>, Failure> {
@@ -34,7 +32,7 @@ pub(super) fn ask(
         [] => Some(Servers::new(&ask.finding)?),
         _ => None,
     };
-    let once = || once(loaded, domains, ask, servers.as_ref());
+    let once = || once(wanted, ask, servers.as_ref());
     match ask.wait {
         true => runtime.block_on(waited_for(ask, once, out)),
         false => runtime.block_on(once()),
@@ -143,14 +141,12 @@ fn addresses_in(text: &str) -> Vec<IpAddr> {
 }
 
 async fn once(
-    loaded: &LoadedSite,
-    domains: &[Domain],
+    wanted: &[(&Domain, Vec<Requirement>)],
     ask: &Ask,
     servers: Option<&Servers>,
 ) -> Result<Vec<DomainAnswers>, Failure> {
     let mut all = Vec::new();
-    for domain in domains {
-        let wanted = Requirement::of(loaded.rules().site(), domain);
+    for (domain, wanted) in wanted {
         let mut asked = DomainAnswers::default();
         let mut places: Vec<(SocketAddr, Option<String>)> =
             ask.servers.iter().map(|server| (*server, None)).collect();
@@ -170,18 +166,15 @@ async fn once(
             places.extend(servers.resolvers.iter().map(|at| (*at, Some("resolver".to_owned()))));
             asked.delegation = Some(found);
         }
-        let reports = places.into_iter().map(|(server, name)| {
-            let wanted = &wanted;
-            async move {
-                let report = ravel_serve::ask(server, wanted).await;
-                match name {
-                    Some(name) => report.named(name),
-                    None => report,
-                }
+        let reports = places.into_iter().map(|(server, name)| async move {
+            let report = ravel_serve::ask(server, wanted).await;
+            match name {
+                Some(name) => report.named(name),
+                None => report,
             }
         });
         asked.reports = join_all(reports).await;
-        asked.wanted = wanted;
+        asked.wanted = wanted.clone();
         all.push(asked);
     }
     Ok(all)

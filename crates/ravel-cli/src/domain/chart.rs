@@ -3,9 +3,12 @@
 use std::io::{self, Write};
 
 use anstyle::Style;
-use ravel_dns::{Destinations, Gap, HostTimeline, Issuance, Moment, StepKind, Timeline, Window};
+use ravel_dns::{
+    Destinations, Gap, HostTimeline, Issuance, Moment, Step, StepKind, Timeline, Window,
+};
 
-use super::table::{Cell, columns, duration};
+use super::stages::{self, Stage};
+use super::table::{Cell, columns, duration, signed};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
 /// How wide a strip is, in characters.
@@ -15,8 +18,8 @@ const WIDTH: i64 = 64;
 const MAX_MARKS: i64 = 6;
 
 pub(super) fn print(
-    at_once: &Timeline,
-    in_order: &Timeline,
+    (at_once, in_order): (&Timeline, &Timeline),
+    stages: &[Stage],
     now: Moment,
     out: &mut dyn Write,
 ) -> io::Result<()> {
@@ -27,7 +30,7 @@ pub(super) fn print(
         "\n{}  step by step, with the cut-over at the same moment\n",
         in_style(STRONG, "in order")
     )?;
-    steps(in_order, out)?;
+    stages::print(stages, out)?;
     timeline(in_order, out)?;
     if let Some(first) =
         in_order.steps().first().filter(|first| first.at() < now && in_order.moment() > now)
@@ -232,42 +235,24 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     if let Issuance::In(issued) = timeline.certificate() {
         writeln!(out, "{}", window("a certificate is issued", issued))?;
     }
-    Ok(())
-}
-
-fn steps(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
-    let mut rows: Vec<Vec<Cell>> = Vec::new();
-    for step in timeline.steps() {
-        let ahead = step.at().since(timeline.moment());
-        for words in step_in_words(step.kind()) {
-            rows.push(vec![
-                (Style::new(), step.at().to_string()),
-                (FAINT, signed(ahead)),
-                (STRONG, words),
-            ]);
+    if let Some(servers) = timeline.name_servers() {
+        let stop = timeline.steps().iter().find(|step| matches!(step.kind(), StepKind::Stop(_)));
+        let until = stop.map_or(timeline.moment(), Step::at);
+        writeln!(
+            out,
+            "{} are asked for up to {}",
+            servers.from().join(", "),
+            duration(until.since(timeline.moment()))
+        )?;
+        if servers.is_assumed() {
+            let ttl = duration(i64::from(servers.parent_ttl()));
+            let text = format!(
+                "a TTL of {ttl} is assumed for the delegation; `ravel domain ask` shows it, and `parent-ttl` below `domain` states it"
+            );
+            writeln!(out, "{}", in_style(FAINT, text))?;
         }
     }
-    columns(&["moment", "from the cut-over", "step"], &rows, out)?;
-    writeln!(out)
-}
-
-/// What to do, a line each.
-pub(super) fn step_in_words(step: &StepKind) -> Vec<String> {
-    let words = match step {
-        StepKind::Lower(sets, life) => {
-            let lower = |(name, kind, ttl): &(String, _, u32)| {
-                let (old, new) = (duration(i64::from(*ttl)), duration(i64::from(*life)));
-                format!("lower the TTL of {kind} of {name} from {old} to {new}")
-            };
-            return sets.iter().map(lower).collect();
-        }
-        StepKind::Prove => "add the record that proves ownership",
-        StepKind::Allow => "let CAA allow the certificate authority of the hosting",
-        StepKind::Issue => "get the certificate issued",
-        StepKind::Switch => "cut over: write the new records",
-        StepKind::Raise => "raise the TTL of the records to the wanted one",
-    };
-    vec![words.to_owned()]
+    Ok(())
 }
 
 fn relative(switch: Moment, at: Moment) -> String {
@@ -275,14 +260,5 @@ fn relative(switch: Moment, at: Moment) -> String {
         0 => "at the cut-over".to_owned(),
         seconds if seconds > 0 => format!("{} later", duration(seconds)),
         seconds => format!("{} before", duration(seconds)),
-    }
-}
-
-/// A distance from the cut-over.
-pub(super) fn signed(seconds: i64) -> String {
-    match seconds {
-        0 => "0".to_owned(),
-        seconds if seconds > 0 => format!("+{}", duration(seconds)),
-        seconds => format!("−{}", duration(seconds)),
     }
 }

@@ -7,6 +7,8 @@ mod asking;
 mod chart;
 mod data;
 mod entries;
+mod page;
+mod stages;
 mod svg;
 mod table;
 mod written;
@@ -17,11 +19,12 @@ use std::time::SystemTime;
 
 use answers::DomainAnswers;
 pub(crate) use arguments::Arguments;
-use arguments::{CertificateArguments, FORMS, Task};
+use arguments::{Ask, CertificateArguments, FORMS, Task};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{
-    Action, Certificate, CertificateCheck, Entry, Moment, Plan, Roots, Timeline, Zone,
+    Action, Certificate, CertificateCheck, Entry, Moment, Plan, Requirement, Roots, Timeline, Zone,
+    ZoneStep,
 };
 
 use crate::load::LoadedSite;
@@ -59,7 +62,10 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         loaded.know(&path.to_string_lossy(), zone.text());
     }
     let asked = match arguments.asks() {
-        Some(ask) => asking::ask(&loaded, &domains, ask, out)?.into_iter().map(Some).collect(),
+        Some(ask) => {
+            let wanted = wanted(&loaded, &domains, &files, ask)?;
+            asking::ask(&wanted, ask, out)?.into_iter().map(Some).collect()
+        }
         None => domains.iter().map(|_| None).collect(),
     };
     let views = views(&loaded, &domains, &files, asked, arguments)?;
@@ -81,9 +87,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         true => data::print(&loaded, &views, &outside, out)?,
         false => print(&loaded, &views, &outside, out)?,
     }
-    write_all(&reports, |_| match views.as_slice() {
-        [View { domain, timelines: Some((at_once, in_order)), .. }] => {
-            Ok(svg::draw(domain.name().as_str(), at_once, in_order))
+    write_all(&reports, |form| match views.as_slice() {
+        [View { domain, plan: Some(plan), timelines: Some((at_once, in_order)), .. }] => {
+            let (name, stages) = (domain.name().as_str(), stages::of(plan, in_order));
+            Ok(match form {
+                "svg" => svg::draw(name, (at_once, in_order), &stages),
+                _ => page::of(name, (at_once, in_order), &stages),
+            })
         }
         views => Err(no_zone(views[0].domain)),
     })?;
@@ -108,12 +118,40 @@ fn files(
     let mut files = Vec::new();
     for domain in domains {
         let zone = match arguments.asks() {
-            None => Zone::of_domain(domain, read).map_err(unreadable)?,
-            Some(_) => None,
+            Some(Ask { step: None, .. }) => None,
+            _ => Zone::of_domain(domain, read).map_err(unreadable)?,
         };
         files.push((zone, Certificate::of_domain(domain, read).map_err(unreadable)?));
     }
     Ok(files)
+}
+
+/// What name servers are asked for: all that the site needs, or what one step changes.
+fn wanted<'d>(
+    loaded: &LoadedSite,
+    domains: &'d [Domain],
+    files: &[DomainFiles],
+    ask: &Ask,
+) -> Result<Vec<(&'d Domain, Vec<Requirement>)>, Failure> {
+    let site = loaded.rules().site();
+    let mut wanted = Vec::new();
+    for (domain, (zone, certificate)) in domains.iter().zip(files) {
+        let Some(step) = ask.step.map(usize::from) else {
+            wanted.push((domain, Requirement::of(site, domain)));
+            continue;
+        };
+        let zone = zone.as_ref().ok_or_else(|| no_zone(domain))?;
+        let plan = Plan::new(site, domain, zone);
+        let now = Moment::from(SystemTime::now());
+        let timeline = Timeline::in_order(&plan, certificate.as_ref(), now);
+        let steps = ZoneStep::of(&timeline, zone);
+        let step = steps.get(step - 1).ok_or_else(|| {
+            let steps = count(steps.len(), "step", "steps");
+            Failure::Message(format!("the zone of `{}` changes in {steps}", domain.name()))
+        })?;
+        wanted.push((domain, Requirement::of_step(step)));
+    }
+    Ok(wanted)
 }
 
 /// All that is known of each domain.
@@ -132,7 +170,9 @@ fn views<'a>(
     let now = Moment::from(SystemTime::now());
     let (mut views, mut roots) = (Vec::new(), None);
     for ((domain, (zone, certificate)), asked) in domains.iter().zip(files).zip(asked) {
-        let plan = zone.as_ref().map(|zone| Plan::new(site, domain, zone));
+        // Servers are asked, not the file.
+        let zone = zone.as_ref().filter(|_| asked.is_none());
+        let plan = zone.map(|zone| Plan::new(site, domain, zone));
         let mut findings = plan.as_ref().map(Plan::findings).unwrap_or_default();
         if let (Some(certificate), Some(how)) = (certificate, arguments.certificate()) {
             let roots = match &roots {
@@ -202,6 +242,7 @@ fn chosen(loaded: &LoadedSite, arguments: &Arguments) -> Result<Vec<Domain>, Fai
     let mut chosen: Vec<Domain> = all.iter().filter(is_meant).cloned().collect();
     let of_one = match &arguments.task {
         Some(Task::Write(_)) => Some("write"),
+        Some(Task::Ask(Ask { step: Some(_), .. })) => Some("--step"),
         Some(Task::Plan(plan)) if plan.reports.are_wanted() => Some("--report"),
         _ => show.zone.as_ref().map(|_| "--zone"),
     };
@@ -259,7 +300,11 @@ fn print(
         if let Some((at_once, in_order)) = &view.timelines {
             match plan.changes().is_empty() {
                 true => writeln!(out, "\nnothing has to change, so there is nothing to plan\n")?,
-                false => chart::print(at_once, in_order, Moment::from(SystemTime::now()), out)?,
+                false => {
+                    let stages = stages::of(plan, in_order);
+                    let now = Moment::from(SystemTime::now());
+                    chart::print((at_once, in_order), &stages, now, out)?;
+                }
             }
         }
     }

@@ -3,7 +3,9 @@
 use maud::{Markup, PreEscaped, html};
 use ravel_dns::{Destinations, Issuance, Moment, Timeline};
 
-use super::chart::{extent, gaps_in_words, marks, signed, step_in_words};
+use super::chart::{extent, gaps_in_words, marks};
+use super::stages::Stage;
+use super::table::{duration, signed};
 
 /// Sizes, in pixels.
 const WIDTH: f64 = 1_080.0;
@@ -29,8 +31,15 @@ fn colour(ends: Destinations) -> &'static str {
     LEGEND.iter().find(|(other, ..)| *other == key).map_or("#b9b3a6", |(_, colour, _)| colour)
 }
 
-/// Both timelines below each other, with axes and a legend.
-pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> String {
+/// A stretch of time is drawn so wide at least, to be seen.
+const LEAST: f64 = 6.0;
+
+/// Both timelines below each other, with axes and a legend; above the second the stages in words.
+pub(super) fn draw(
+    domain: &str,
+    (at_once, in_order): (&Timeline, &Timeline),
+    stages: &[Stage],
+) -> String {
     let names = at_once.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
     let left = MARGIN + CHARACTER * names as f64 + 16.0;
     let mut y = MARGIN + 20.0;
@@ -38,7 +47,10 @@ pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> Str
         vec![words(MARGIN, y, "title", &format!("{domain}: what visitors reach while it changes"))];
     y += LINE + 6.0;
     let mut x = MARGIN;
-    for (_, colour, text) in LEGEND {
+    let spans = [at_once, in_order].into_iter().flat_map(Timeline::hosts);
+    let shown: Vec<&str> =
+        spans.flat_map(|host| host.spans().iter().map(|span| colour(span.ends()))).collect();
+    for (_, colour, text) in LEGEND.iter().filter(|(_, colour, _)| shown.contains(colour)) {
         body.push(
             html! { rect x=(px(x)) y=(px(y - 12.0)) width="16" height="14" fill=(colour) {} },
         );
@@ -46,8 +58,9 @@ pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> Str
         x += 22.0 + CHARACTER * text.chars().count() as f64 + 22.0;
     }
     y += 2.0 * LINE;
-    for (title, timeline) in [("At once", at_once), ("In order", in_order)] {
-        y = panel(&mut body, title, timeline, left, y) + 1.4 * LINE;
+    for (title, timeline, stages) in [("At once", at_once, &[][..]), ("In order", in_order, stages)]
+    {
+        y = panel(&mut body, title, (timeline, stages), left, y) + 1.4 * LINE;
     }
     let height = y;
     let svg = html! {
@@ -64,20 +77,25 @@ pub(super) fn draw(domain: &str, at_once: &Timeline, in_order: &Timeline) -> Str
 const STYLE: &str = "text{font:14px sans-serif;fill:#26221c}.title{font:600 18px sans-serif}.head{font:600 15px sans-serif}\
 .axis{font-size:12px;fill:#6b6355;text-anchor:middle}.note{font-size:13px;fill:#514a3e}.bad{font-size:13px;fill:#a3293d}";
 
-fn panel(body: &mut Vec<Markup>, title: &str, timeline: &Timeline, left: f64, mut y: f64) -> f64 {
+fn panel(
+    body: &mut Vec<Markup>,
+    title: &str,
+    (timeline, stages): (&Timeline, &[Stage]),
+    left: f64,
+    mut y: f64,
+) -> f64 {
     body.push(words(MARGIN, y, "head", &format!("{title}: cut-over at {}", timeline.moment())));
     y += LINE;
-    if timeline.steps().len() > 1 {
-        for step in timeline.steps() {
-            let at = signed(step.at().since(timeline.moment()));
-            for (number, line) in step_in_words(step.kind()).iter().enumerate() {
-                if number == 0 {
-                    body.push(words(MARGIN, y, "note", &at));
-                }
-                body.push(words(MARGIN + 90.0, y, "note", line));
-                y += LINE * 0.85;
+    for stage in stages {
+        for (number, line) in stage.what.iter().enumerate() {
+            if number == 0 {
+                body.push(words(MARGIN, y, "note", &signed(stage.from_switch)));
             }
+            body.push(words(MARGIN + 90.0, y, "note", line));
+            y += LINE * 0.85;
         }
+    }
+    if !stages.is_empty() {
         y += 6.0;
     }
     let (from, until) = extent(timeline);
@@ -87,14 +105,20 @@ fn panel(body: &mut Vec<Markup>, title: &str, timeline: &Timeline, left: f64, mu
         left + (right - left) * share.clamp(0.0, 1.0)
     };
     let top = y;
+    let mut widened = false;
     for host in timeline.hosts() {
         body.push(words(MARGIN, y + STRIP * 0.7, "", host.host()));
+        // What is drawn wider than it is lies above the others.
+        let mut short = Vec::new();
         for span in host.spans() {
             let (start, end) = (x(span.from().unwrap_or(from)), x(span.until().unwrap_or(until)));
-            // A stretch that is too short to be seen is drawn a little longer.
-            let width = (end - start).max(2.0);
-            body.push(html! { rect x=(px(start)) y=(px(y)) width=(px(width)) height=(px(STRIP)) fill=(colour(span.ends())) {} });
+            let is_short = end - start < LEAST;
+            let width = px((end - start).max(LEAST));
+            let drawn = html! { rect x=(px(start)) y=(px(y)) width=(width) height=(px(STRIP)) fill=(colour(span.ends())) {} };
+            if is_short { short.push(drawn) } else { body.push(drawn) }
         }
+        widened |= !short.is_empty();
+        body.extend(short);
         y += ROW;
     }
     for (label, window) in windows(timeline) {
@@ -116,6 +140,13 @@ fn panel(body: &mut Vec<Markup>, title: &str, timeline: &Timeline, left: f64, mu
     }
     y += 34.0;
     body.push(html! { text class="axis" x=(px((left + right) / 2.0)) y=(px(y)) { "time from the cut-over (open ring: best case, full: worst case)" } });
+    if widened {
+        let minutes = (LEAST / (right - left) * until.since(from) as f64 / 60.0).ceil();
+        let shown = minutes as i64 * 60;
+        let text = format!("what lasts less than {} is drawn wider than it is", duration(shown));
+        y += LINE;
+        body.push(words(MARGIN, y, "note", &text));
+    }
     for text in gaps_in_words(timeline) {
         y += LINE;
         body.push(words(MARGIN, y, "bad", &text));

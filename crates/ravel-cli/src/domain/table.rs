@@ -141,3 +141,12 @@ fn folded(head: &[&str], rows: &[Vec<Cell>], out: &mut dyn Write) -> io::Result<
     }
     Ok(())
 }
+
+/// A distance from the cut-over.
+pub(super) fn signed(seconds: i64) -> String {
+    match seconds {
+        0 => "0".to_owned(),
+        seconds if seconds > 0 => format!("+{}", duration(seconds)),
+        seconds => format!("−{}", duration(seconds)),
+    }
+}

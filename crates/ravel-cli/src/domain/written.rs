@@ -4,11 +4,11 @@ use std::fs;
 use std::io::Write;
 use std::path::Path;
 
-use ravel_dns::zone::Record;
 use ravel_dns::{Moment, Plan, Timeline, ZoneStep};
 use serde_json::json;
 
 use super::arguments::WriteTask;
+use super::stages::line;
 use super::table::duration;
 use super::{View, no_zone};
 use crate::load::write_or_say;
@@ -116,12 +116,6 @@ fn write_steps(
     let readme = folder.join("README.md");
     writeln!(out, "{} says when to publish which", in_style(STRONG, readme.display()))?;
     Ok(ExitStatus::Well)
-}
-
-/// A record as a zone file writes it.
-fn line(record: &Record) -> String {
-    let data = record.data().map(ToString::to_string).unwrap_or_default();
-    format!("{} {} {} {data}", record.name().to_master(), record.ttl(), record.kind())
 }
 
 fn readme(plan: &Plan<'_>, timeline: &Timeline, names: &[String], steps: &[ZoneStep]) -> String {

@@ -6,7 +6,10 @@
 //! questions (an alias, then addresses), each kept for itself.
 
 mod host;
+mod issue;
 mod prepare;
+mod servers;
+mod step;
 mod visible;
 
 use super::caa::CaaSet;
@@ -14,8 +17,14 @@ use super::plan::{Plan, PlannedHost, name_of, said, verification as data_of};
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 pub use host::{Destinations, Gap, HostTimeline, Span};
-use prepare::{adds_verification, long_lives, prepared, proves, verification_wait, with_low_lives};
+use issue::issued;
+pub use issue::{Issuance, Window};
+use prepare::{
+    adds_verification, kept_for, long_lives, prepared, verification_wait, with_low_lives,
+};
 use ravel::rules::Issue;
+pub use servers::NameServerMove;
+pub use step::{Step, StepKind};
 use visible::{end_of, spans};
 
 /// The TTL that records get before a change, in seconds.
@@ -35,74 +44,7 @@ pub struct Timeline {
     /// Whether no time without HTTPS would be left, could the certificate be issued before.
     pub(crate) needs_no_gap: bool,
     pub(crate) certificate: Issuance,
-}
-
-/// Something to do.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Step {
-    pub(crate) at: Moment,
-    pub(crate) kind: StepKind,
-}
-
-impl Step {
-    /// When: at the latest before a switch, at the earliest after it.
-    pub fn at(&self) -> Moment {
-        self.at
-    }
-
-    /// What.
-    pub fn kind(&self) -> &StepKind {
-        &self.kind
-    }
-}
-
-/// What is to be done.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum StepKind {
-    /// Give these records a short TTL: whose, which type, and the TTL they have.
-    Lower(Vec<(String, RecordType, u32)>, u32),
-    /// Add the record that proves ownership.
-    Prove,
-    /// Let CAA records name the authority that is to issue; which one, only the hosting knows.
-    Allow,
-    /// Have the certificate issued.
-    Issue,
-    /// Write the new records.
-    Switch,
-    /// Give the new records the TTL that is wanted.
-    Raise,
-}
-
-/// When something begins to be so: for the first, and for all.
-#[cfg_attr(feature = "serde", derive(serde::Serialize))]
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Window {
-    pub(crate) best: Moment,
-    pub(crate) worst: Moment,
-}
-
-impl Window {
-    /// The best case.
-    pub fn best(&self) -> Moment {
-        self.best
-    }
-
-    /// The worst case.
-    pub fn worst(&self) -> Moment {
-        self.worst
-    }
-}
-
-/// When a certificate can be issued.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Issuance {
-    /// It is there: the chain that the rules name is for every host, and valid.
-    There,
-    /// In this window.
-    In(Window),
-    /// Not at all: CAA records forbid it.
-    Forbidden,
+    pub(crate) name_servers: Option<NameServerMove>,
 }
 
 /// A zone from a moment on.
@@ -110,6 +52,23 @@ struct Version<'z> {
     /// In seconds from the switch.
     from: i64,
     zone: &'z Zone,
+    /// How long some name servers give it after the next has come, and are asked, in seconds.
+    lingers: i64,
+}
+
+impl<'z> Version<'z> {
+    fn new(from: i64, zone: &'z Zone) -> Version<'z> {
+        Version { from, zone, lingers: 0 }
+    }
+}
+
+/// What besides the versions decides what resolvers get: between when CAA records that forbid a
+/// certificate no longer do, and until when the keys at the parent are not those of the zone; in
+/// seconds from the switch.
+#[derive(Clone, Copy, Default)]
+struct Around {
+    allowed: Option<(i64, i64)>,
+    other_keys: Option<i64>,
 }
 
 /// The start of the first version: longer before than any TTL.
@@ -129,13 +88,29 @@ impl Timeline {
     /// ```
     pub fn at_once(plan: &Plan<'_>, certificate: Option<&Certificate>, moment: Moment) -> Timeline {
         let after = plan.zone.changed(plan.changes());
-        let versions = [Version { from: EVER, zone: plan.zone }, Version { from: 0, zone: &after }];
-        let mut course = Timeline::over(plan, certificate, moment, &versions, None);
+        let mut versions = [Version::new(EVER, plan.zone), Version::new(0, &after)];
+        let (name_servers, mut around) = (NameServerMove::of(plan), Around::default());
+        if let Some(servers) = &name_servers {
+            versions[0].lingers = servers.asked_for(false);
+            around.other_keys = servers.is_signed().then_some(servers.parent_ttl().into());
+        }
+        let mut course = Timeline::over(plan, certificate, moment, &versions, around);
         course.zones = vec![(moment, after)];
         course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
+        if let Some(servers) = name_servers {
+            let delegate = StepKind::Delegate(servers.to().to_vec());
+            course.steps.push(Step { at: moment, kind: delegate });
+            if servers.is_signed() {
+                course.steps.push(Step { at: moment, kind: StepKind::RemoveKeys });
+            }
+            let end = moment.plus(servers.asked_for(false));
+            course.steps.push(Step { at: end, kind: StepKind::Stop(servers.from().to_vec()) });
+            course.name_servers = Some(servers);
+        }
         if let Issuance::In(window) = course.certificate {
             course.steps.push(Step { at: window.worst, kind: StepKind::Issue });
         }
+        course.steps.sort_by_key(|step| step.at);
         course
     }
 
@@ -159,25 +134,31 @@ impl Timeline {
     ) -> Timeline {
         let lowered = long_lives(plan);
         let (proves, issuing) = (adds_verification(plan), plan.domain.issue_in());
-        let old_ttl = lowered.iter().map(|(_, _, ttl)| *ttl).max().unwrap_or(0);
+        let name_servers = NameServerMove::of(plan);
+        let old_ttl = lowered.iter().map(|set| kept_for(plan, set)).max().unwrap_or(0);
         let proving = if proves { verification_wait(plan).saturating_add(issuing) } else { 0 };
         let forbidding = plan.caa().iter().filter(|caa| caa.forbids()).map(CaaSet::ttl).max();
         let allowing = forbidding.map_or(0, |ttl| ttl.saturating_add(issuing));
-        let start = -i64::from(old_ttl.max(proving).max(allowing));
+        let keys = name_servers.as_ref().filter(|servers| servers.is_signed());
+        let forgetting = keys.map_or(0, NameServerMove::parent_ttl);
+        let start = -i64::from(old_ttl.max(proving).max(allowing).max(forgetting));
         let allowed = forbidding.map(|ttl| (start, start + i64::from(ttl)));
         let before = plan.zone.changed(&prepared(plan, &lowered));
         let switched = plan.zone.changed(&with_low_lives(plan, &lowered));
-        let mut versions = vec![Version { from: EVER, zone: plan.zone }];
+        let mut versions = vec![Version::new(EVER, plan.zone)];
         if start < 0 {
-            versions.push(Version { from: start, zone: &before });
+            versions.push(Version::new(start, &before));
         }
-        versions.push(Version { from: 0, zone: &switched });
-        let arrived = Timeline::over(plan, certificate, moment, &versions, allowed)
+        versions.push(Version::new(0, &switched));
+        let around = Around { allowed, other_keys: None };
+        let asked = name_servers.as_ref().map_or(0, |servers| servers.asked_for(true));
+        let arrived = Timeline::over(plan, certificate, moment, &versions, around)
             .settled()
-            .map_or(0, |at| at.since(moment));
+            .map_or(0, |at| at.since(moment))
+            .max(asked);
         let after = plan.zone.changed(plan.changes());
-        versions.push(Version { from: arrived, zone: &after });
-        let mut course = Timeline::over(plan, certificate, moment, &versions, allowed);
+        versions.push(Version::new(arrived, &after));
+        let mut course = Timeline::over(plan, certificate, moment, &versions, around);
         let at = |seconds| moment.plus(seconds);
         course.zones = versions
             .iter()
@@ -185,25 +166,39 @@ impl Timeline {
             .map(|version| (at(version.from), version.zone.clone()))
             .collect();
         let mut steps = Vec::new();
+        let mut push = |seconds, kind| steps.push(Step { at: at(seconds), kind });
+        if let Some(servers) = &name_servers {
+            push(start, StepKind::Copy(servers.to().to_vec()));
+        }
         if !lowered.is_empty() {
-            steps.push(Step { at: at(start), kind: StepKind::Lower(lowered, LOW) });
+            push(start, StepKind::Lower(lowered, LOW));
         }
         if proves {
-            steps.push(Step { at: at(start), kind: StepKind::Prove });
+            push(start, StepKind::Prove);
         }
         if allowed.is_some() {
-            steps.push(Step { at: at(start), kind: StepKind::Allow });
+            push(start, StepKind::Allow);
         }
-        steps.push(Step { at: moment, kind: StepKind::Switch });
+        if forgetting > 0 {
+            push(start, StepKind::RemoveKeys);
+        }
+        push(0, StepKind::Switch);
+        if let Some(servers) = &name_servers {
+            push(0, StepKind::Delegate(servers.to().to_vec()));
+            push(asked, StepKind::Stop(servers.from().to_vec()));
+        }
         if let Issuance::In(window) = course.certificate {
-            let begin = window.worst.plus(-i64::from(issuing));
-            steps.push(Step { at: begin, kind: StepKind::Issue });
+            push(window.worst.since(moment) - i64::from(issuing), StepKind::Issue);
         }
         if after.text() != switched.text() {
-            steps.push(Step { at: at(arrived), kind: StepKind::Raise });
+            push(arrived, StepKind::Raise);
+        }
+        if forgetting > 0 {
+            push(arrived, StepKind::AddKeys);
         }
         steps.sort_by_key(|step| step.at);
         course.steps = steps;
+        course.name_servers = name_servers;
         course.needs_no_gap = course.has_gap()
             && plan.domain.issue() == Issue::Records
             && !plan.domain.verification().is_empty()
@@ -257,14 +252,13 @@ impl Timeline {
         (all[0], all[all.len() - 1])
     }
 
-    /// What happens when these versions follow each other; `allowed` says between when CAA records
-    /// that forbid a certificate no longer do, in seconds from the switch.
+    /// What happens when these versions follow each other.
     fn over(
         plan: &Plan<'_>,
         certificate: Option<&Certificate>,
         moment: Moment,
         versions: &[Version<'_>],
-        allowed: Option<(i64, i64)>,
+        around: Around,
     ) -> Timeline {
         let at = |seconds| moment.plus(seconds);
         // Ownership is proved by all of them together.
@@ -295,10 +289,13 @@ impl Timeline {
             .map(|version| version.from)
             .find(|from| *from > EVER)
             .map_or(moment, at);
-        let allowed = allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
-        let certificate = issued(plan, certificate, moment, begin, verification, allowed);
+        let allowed =
+            around.allowed.map(|(best, worst)| Window { best: at(best), worst: at(worst) });
+        let lingers = versions.iter().map(|version| version.lingers).max().unwrap_or(0);
+        let certificate =
+            issued(plan, certificate, (moment, lingers), begin, verification, allowed);
         let course = |host: &PlannedHost| {
-            let spans = spans(plan, versions, &host.name, moment);
+            let spans = spans(plan, versions, around.other_keys, &host.name, moment);
             HostTimeline::new(host.host.clone(), spans, certificate)
         };
         Timeline {
@@ -315,6 +312,7 @@ impl Timeline {
             verification,
             needs_no_gap: false,
             certificate,
+            name_servers: None,
         }
     }
 
@@ -326,6 +324,11 @@ impl Timeline {
     /// What to do, in order of time.
     pub fn steps(&self) -> &[Step] {
         &self.steps
+    }
+
+    /// The move to other name servers, if the zone is to have others.
+    pub fn name_servers(&self) -> Option<&NameServerMove> {
+        self.name_servers.as_ref()
     }
 
     /// The zones that are to stand, each from a moment on; before the first it is the zone as it
@@ -354,38 +357,4 @@ impl Timeline {
     pub fn certificate(&self) -> Issuance {
         self.certificate
     }
-}
-
-fn issued(
-    plan: &Plan<'_>,
-    certificate: Option<&Certificate>,
-    moment: Moment,
-    begin: Moment,
-    verification: Option<Window>,
-    allowed: Option<Window>,
-) -> Issuance {
-    let there = certificate.is_some_and(|certificate| {
-        let (from, until) = certificate.validity();
-        from <= moment
-            && moment < until
-            && plan.hosts.iter().all(|host| certificate.names(&host.host))
-    });
-    if there {
-        return Issuance::There;
-    }
-    if allowed.is_none() && plan.caa().iter().any(CaaSet::forbids) {
-        return Issuance::Forbidden;
-    }
-    let switch = Window { best: moment, worst: moment };
-    let by_records = plan.domain.issue() == Issue::Records || !proves(plan);
-    let earliest = if by_records { switch } else { Window { best: begin, worst: begin } };
-    // All that is waited for must have come.
-    let awaited = [verification, allowed].into_iter().flatten();
-    let later = |one: Window, other: Window| Window {
-        best: one.best.max(other.best),
-        worst: one.worst.max(other.worst),
-    };
-    let begins = awaited.fold(earliest, later);
-    let worst = begins.worst.plus(i64::from(plan.domain.issue_in()));
-    Issuance::In(Window { best: begins.best, worst })
 }

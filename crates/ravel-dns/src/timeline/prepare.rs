@@ -4,7 +4,7 @@ use super::LOW;
 use super::visible::ask;
 use crate::plan::{Plan, name_of, verification};
 use crate::row::{Action, Row};
-use crate::zone::{Change, Changes, RecordType};
+use crate::zone::{Change, Changes, Name, RecordType};
 use ravel::rules::VerificationRecord;
 
 /// The sets of records that change or go, and have a long TTL: whose, which type, their TTL.
@@ -26,7 +26,22 @@ pub(super) fn long_lives(plan: &Plan<'_>) -> Vec<(String, RecordType, u32)> {
             None => sets.push((key, record.kind, record.ttl)),
         }
     }
+    // That a new name is not there yet is kept for as long as the SOA says (RFC 2308, section 5).
+    let is_new = |name: &Name| plan.zone.of(name).next().is_none();
+    let soa = plan.zone.soa();
+    let grows = changes
+        .added
+        .iter()
+        .any(|record| is_new(&record.name) && !plan.verifies(&record.name, record.kind));
+    if grows && plan.zone.negative_ttl() > LOW {
+        sets.push((soa.name.to_string(), RecordType::SOA, soa.ttl));
+    }
     sets
+}
+
+/// How long something of a set is kept at most, in seconds.
+pub(super) fn kept_for(plan: &Plan<'_>, (_, kind, ttl): &(String, RecordType, u32)) -> u32 {
+    if *kind == RecordType::SOA { plan.zone.negative_ttl() } else { *ttl }
 }
 
 /// The numbers of the records of sets.

@@ -43,19 +43,25 @@ pub(super) fn end_of(
     kind: RecordType,
 ) -> i64 {
     match versions.get(version + 1) {
-        Some(next) => next.from + i64::from(ask(versions[version].zone, name, kind).0),
+        Some(next) => {
+            let Version { zone, lingers, .. } = versions[version];
+            next.from + lingers + i64::from(ask(zone, name, kind).0)
+        }
         None => i64::MAX,
     }
 }
 
-/// The stretches of time in which visitors of a name can reach different things.
+/// The stretches of time in which visitors of a name can reach different things; until a moment,
+/// keys that are kept may not be those of the new servers.
 pub(super) fn spans(
     plan: &Plan<'_>,
     versions: &[Version<'_>],
+    other_keys: Option<i64>,
     name: &Name,
     moment: Moment,
 ) -> Vec<Span> {
     let mut moments = BTreeSet::from([EVER]);
+    moments.extend(other_keys.into_iter().flat_map(|until| [0, until]));
     for name in &reached(versions, name) {
         for number in 0..versions.len() - 1 {
             moments.insert(versions[number + 1].from);
@@ -66,7 +72,9 @@ pub(super) fn spans(
     }
     let mut spans: Vec<Span> = Vec::new();
     for at in moments {
-        let ends = ends(plan, versions, name, at);
+        let mut ends = ends(plan, versions, name, at);
+        // Resolvers that validate take nothing from the new servers while they have other keys.
+        ends.missing |= other_keys.is_some_and(|until| (0..until).contains(&at));
         if spans.last().is_some_and(|last| last.ends == ends) {
             continue;
         }

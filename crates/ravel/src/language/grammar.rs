@@ -205,6 +205,8 @@ grammar! {
             left_out "`address`";
         Nameservers "nameservers NAME, …" "the zone's name servers as the registry must name them",
             left_out "not looked at", lists &["nameservers"];
+        ParentTtl "parent-ttl DURATION" "how long resolvers keep which name servers the zone has: the TTL of its delegation, which the parent zone states",
+            left_out "2 days are assumed";
         Certificate "certificate FILE" "the certificate chain (PEM) that will be served; no key", left_out "none";
         Issue "issue verification|records [in DURATION]"
             "whether a certificate can be issued as soon as the verification records are visible, or only once every name server gives the new records; and how long that takes at most",

@@ -16,6 +16,7 @@ pub struct Domain {
     pub(crate) zone: Option<NamedFile>,
     pub(crate) apex: Apex,
     pub(crate) nameservers: Vec<Host>,
+    pub(crate) parent_ttl: Option<u32>,
     pub(crate) certificate: Option<NamedFile>,
     pub(crate) issue: Issue,
     pub(crate) issue_in: u32,
@@ -109,6 +110,10 @@ impl Domain {
         self
     }
 
+    /// How long resolvers keep a zone's delegation where the rules say nothing, in seconds: what most
+    /// registries state, and none states more.
+    pub const PARENT_TTL: u32 = 172_800;
+
     /// How long issuing a certificate takes where the rules say nothing, in seconds.
     pub const ISSUE_IN: u32 = 3_600;
 
@@ -174,6 +179,11 @@ impl Domain {
     /// The zone's name servers as the registry must name them; none where nothing is said.
     pub fn nameservers(&self) -> &[Host] {
         &self.nameservers
+    }
+
+    /// How long resolvers keep the zone's delegation, in seconds; none where nothing is said.
+    pub fn parent_ttl(&self) -> Option<u32> {
+        self.parent_ttl
     }
 
     /// The certificate chain that will be served.

@@ -31,6 +31,7 @@ impl Reader<'_> {
             zone: None,
             apex: Apex::Address,
             nameservers: Vec::new(),
+            parent_ttl: None,
             certificate: None,
             issue: Issue::Records,
             issue_in: Domain::ISSUE_IN,
@@ -117,6 +118,7 @@ impl Reader<'_> {
                     domain.nameservers.push(host(&word, &cursor)?);
                 }
             }
+            DomainSetting::ParentTtl => domain.parent_ttl = Some(ttl(&mut cursor)?),
             DomainSetting::Certificate => {
                 domain.certificate =
                     Some(self.named_file(&mut cursor, line, "the name of a PEM file")?)

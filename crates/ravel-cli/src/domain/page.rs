@@ -1,0 +1,62 @@
+//! A cut-over as a page, for the person who does the work: the picture, and the stages with their
+//! records.
+
+use maud::{DOCTYPE, PreEscaped, html};
+use ravel_dns::Timeline;
+
+use super::chart::gaps_in_words;
+use super::stages::{Stage, line};
+use super::svg;
+use super::table::signed;
+
+/// The page, which needs nothing beside it.
+pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stage]) -> String {
+    let title = format!("The cut-over of {domain}");
+    let gaps = gaps_in_words(timelines.1);
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (title) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                h1 { (title) }
+                p { "At " (timelines.1.moment()) ". What comes after a step moves with it." }
+                @for gap in &gaps { p.gap { (gap) } }
+                main {
+                    figure { (PreEscaped(svg::draw(domain, timelines, &[]))) }
+                    ol {
+                        @for stage in stages {
+                            li {
+                                h2 { (stage.at) " " small { (signed(stage.from_switch)) } }
+                                @for what in &stage.what { p { (what) } }
+                                @if let Some((number, zone)) = &stage.zone {
+                                    details open[zone.removed().len() + zone.added().len() <= MOST] {
+                                        summary { "step " (number) ": the zone with serial " (zone.zone().serial()) }
+                                        pre {
+                                            @for record in zone.removed() { del { "− " (line(record)) } "\n" }
+                                            @for record in zone.added() { ins { "+ " (line(record)) } "\n" }
+                                        }
+                                    }
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    };
+    format!("{}\n", page.into_string())
+}
+
+/// Records that are shown without being asked for, at most.
+const MOST: usize = 12;
+
+const STYLE: &str = "body{font:1rem/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;padding:0 1.2rem;background:#fffdf8;color:#26221c}\
+h1{font-size:1.4rem;margin:0}h2{font-size:1rem;margin:1.2rem 0 .2rem}small{font-weight:400;color:#6b6355}p{margin:.2rem 0}.gap{color:#a3293d}\
+ol{list-style:none;margin:0;padding:0}li{border-left:3px solid #d9d4c8;padding-left:.9rem}pre{overflow-x:auto;font-size:.85rem;line-height:1.45;margin:.3rem 0}\
+summary{cursor:pointer;color:#6b6355}del{color:#a3293d;text-decoration:none}ins{color:#1d7a6b;text-decoration:none}\
+figure{margin:1.5rem 0 0}svg{width:100%;height:auto}@media print{li{break-inside:avoid}}";
