@@ -37,7 +37,10 @@ fn the_demo_is_well_and_was_not() {
         .iter()
         .map(|row| row["action"].as_str().unwrap())
         .collect();
-    assert_eq!(actions, ["keep", "remove", "add", "remove", "change", "add", "add"]);
+    assert_eq!(
+        actions,
+        ["keep", "remove", "add", "remove", "change", "add", "add", "keep", "keep"]
+    );
     let codes: Vec<&str> = domain["findings"]
         .as_array()
         .unwrap()
@@ -201,7 +204,7 @@ fn what_can_not_be_done_is_said() {
         (
             demo.path(),
             &["plan", SWITCH, "--report", "x.png"],
-            "this command writes reports as .svg (a picture)",
+            "this command writes reports as .svg (a picture), .html",
         ),
         (without.path(), &[], "the rules have no `domain` statement"),
         (no_zone.path(), &["plan", SWITCH], "name its file with `zone FILE`"),

@@ -95,3 +95,61 @@ fn a_signed_zone_is_not_written_by_mistake() {
     let more = ["domain", "write", "more.zone", "--zone", "new.zone"];
     assert_eq!(run(site.path(), &more, "").0, 0);
 }
+
+/// A zone that moves to other name servers, on files and on servers.
+#[test]
+fn a_move_to_other_name_servers_is_planned_step_by_step_and_asked_for() {
+    let rules = "site https://www.h.example/\n  alias h.example\ndomain h.example\n  host edge.host.example\n  \
+                 address 192.0.2.44\n  nameservers ns1.new.example, ns2.new.example\n  zone h.zone\n";
+    let zone = "$TTL 1h\n@ SOA ns.old.example. host 7 2h 15m 2w 30m\n@ 1d NS ns.old.example.\n@ A 203.0.113.80\n\
+                www CNAME old.host.example.\n";
+    let stated = format!("{rules}  parent-ttl 1h\n");
+    let site = folder(&[("edge.ravel", rules), ("stated.ravel", &stated), ("h.zone", zone)]);
+    let plan = ["domain", "plan", SWITCH, "--report", "plan.html", "--report", "plan.svg"];
+    let (_, out, errors) = run(site.path(), &plan, "");
+    for wanted in [
+        "copy the zone to ns1.new.example, ns2.new.example",
+        "let the registry delegate the domain to ns1.new.example, ns2.new.example",
+        "+2 d  step 3",
+        "ns.old.example is not asked any more",
+        "    − h.example. 300 NS ns.old.example.",
+        "    + h.example. 86400 NS ns2.new.example.",
+        "a TTL of 2 d is assumed for the delegation",
+    ] {
+        assert!(out.contains(wanted), "{wanted}: {out}{errors}");
+    }
+    let page = fs::read_to_string(site.path().join("plan.html")).unwrap();
+    let page = scraper::Html::parse_document(&page);
+    let select = |what: &str| page.select(&scraper::Selector::parse(what).unwrap()).count();
+    assert_eq!((select("li"), select("svg"), select("details")), (3, 1, 3), "{out}");
+    assert!(select("ins") > 4 && select("script") == 0);
+    let (_, out, _) = run(site.path(), &["domain", "plan", SWITCH, "--rules", "stated.ravel"], "");
+    assert!(out.contains("+1 h  step 3") && !out.contains("assumed"), "{out}");
+
+    let write = ["domain", "write", "--steps", "steps", "--at", SWITCH];
+    let (status, _, errors) = run(site.path(), &write, "");
+    assert_eq!(status, 0, "{errors}");
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let serve = |file: &str| {
+        let text = fs::read_to_string(site.path().join(file)).unwrap();
+        let zone = ravel_dns::Zone::parse("h.example", &text).unwrap();
+        let at = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
+        let server = runtime.block_on(ravel_serve::NameServer::bind(zone, at)).unwrap();
+        let address = server.address().to_string();
+        runtime.spawn(async move { server.run(std::future::pending()).await });
+        address
+    };
+    let stages: Vec<String> =
+        ["h.zone", "steps/step-1.zone", "steps/step-2.zone", "steps/step-3.zone"].map(serve).into();
+    // Each step is visible where its zone stands; the last raises what the second brought.
+    for (step, visible) in [("1", &[1][..]), ("2", &[2]), ("3", &[2, 3])] {
+        for (number, server) in stages.iter().enumerate() {
+            let (status, out, errors) =
+                run(site.path(), &["domain", "ask", "--step", step, server], "");
+            let wanted = i32::from(!visible.contains(&number));
+            assert_eq!(status, wanted, "step {step} at {number}: {out}{errors}");
+        }
+    }
+    let (status, _, errors) = run(site.path(), &["domain", "ask", "--step", "4", &stages[0]], "");
+    assert!(status == 2 && errors.contains("changes in 3 steps"), "{errors}");
+}

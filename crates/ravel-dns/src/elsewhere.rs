@@ -230,7 +230,7 @@ impl<'z> Plan<'z> {
             std::iter::once(site.host().as_str()).chain(aliases).map(name_of).collect();
         if hsts.value().ends_with("preload") && !promises.contains(self.zone.origin()) {
             let what = format!(
-                "`preload` is for a whole domain, and `{}` is no host of the site",
+                "`preload` is for a whole domain, and the site does not have `{}` among its hosts",
                 self.zone.origin()
             );
             out.push(
@@ -271,6 +271,9 @@ impl<'z> Plan<'z> {
     pub fn signature(&self) -> Option<&'z Record> {
         const KINDS: [RecordType; 4] =
             [RecordType::DNSKEY, RecordType::RRSIG, RecordType::NSEC, RecordType::NSEC3];
-        self.zone.records().find(|record| KINDS.contains(&record.kind))
+        let is_own = |record: &&Record| {
+            record.kind != RecordType::DNSKEY || record.name == *self.zone.origin()
+        };
+        self.zone.records().filter(is_own).find(|record| KINDS.contains(&record.kind))
     }
 }

@@ -275,7 +275,7 @@ impl Plan<'_> {
         out.push(
             self.on(Code::NameserverMismatch, record, what)
                 .with_note("answers depend on which name server a resolver asks; some may not serve the zone")
-                .with_help("use the same set at the registry, in the zone and in `nameservers`"),
+                .with_help("use the same set at the registry, in the zone and in `nameservers`; `ravel domain plan` shows how to move"),
         );
     }
 

@@ -89,7 +89,7 @@ fn leaves() -> Vec<(&'static str, CertificateParams)> {
     ]
 }
 
-/// What stands after the site's certificate, and who signs that.
+/// The certificates after the site's, and who signs that.
 fn chains(root: &Issuer) -> Vec<(&'static str, Issuer, Vec<String>)> {
     let own = |name| authority(name, Some(root), |_| {});
     let of = |what, issuer: Issuer, more: &[String]| {
@@ -152,8 +152,8 @@ fn openssl(folder: &Path, arguments: &[&str]) -> (bool, String) {
     (run.status.success(), String::from_utf8_lossy(&said).into_owned())
 }
 
-/// Judged otherwise on purpose: the common name is no host name (RFC 9525, section 2.2), and what
-/// stands after the chain is a finding.
+/// Judged otherwise on purpose: the common name names no host (RFC 9525, section 2.2), and what
+/// comes after the chain is a finding.
 #[test]
 #[ignore = "needs openssl"]
 fn certificates_are_judged_as_openssl_judges_them() {

@@ -37,7 +37,7 @@ enum Answer {
     Alias,
 }
 
-/// A move, and what stands where at a moment (in quarters of a second from the switch).
+/// A move, and which zone is where at a moment (in quarters of a second from the switch).
 struct Move<'z> {
     parent_ttl: i64,
     /// At the old servers and at the new ones, each zone from a moment on.

@@ -7,7 +7,7 @@ use ravel_dns::{
     Destinations, Gap, HostTimeline, Issuance, Moment, Step, StepKind, Timeline, Window,
 };
 
-use super::stages::{self, Stage};
+use super::stages::{self, Stage, they_are};
 use super::table::{Cell, columns, duration, signed};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
@@ -240,8 +240,8 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         let until = stop.map_or(timeline.moment(), Step::at);
         writeln!(
             out,
-            "{} are asked for up to {}",
-            servers.from().join(", "),
+            "{} asked for up to {}",
+            they_are(servers.from()),
             duration(until.since(timeline.moment()))
         )?;
         if servers.is_assumed() {

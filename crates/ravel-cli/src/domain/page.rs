@@ -34,7 +34,7 @@ pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stag
                                 h2 { (stage.at) " " small { (signed(stage.from_switch)) } }
                                 @for what in &stage.what { p { (what) } }
                                 @if let Some((number, zone)) = &stage.zone {
-                                    details open[zone.removed().len() + zone.added().len() <= MOST] {
+                                    details open[zone.removed().len() + zone.added().len() <= MAX_SHOWN_RECORDS] {
                                         summary { "step " (number) ": the zone with serial " (zone.zone().serial()) }
                                         pre {
                                             @for record in zone.removed() { del { "− " (line(record)) } "\n" }
@@ -53,7 +53,7 @@ pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stag
 }
 
 /// Records that are shown without being asked for, at most.
-const MOST: usize = 12;
+const MAX_SHOWN_RECORDS: usize = 12;
 
 const STYLE: &str = "body{font:1rem/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;padding:0 1.2rem;background:#fffdf8;color:#26221c}\
 h1{font-size:1.4rem;margin:0}h2{font-size:1rem;margin:1.2rem 0 .2rem}small{font-weight:400;color:#6b6355}p{margin:.2rem 0}.gap{color:#a3293d}\

@@ -81,7 +81,7 @@ fn in_words(step: &StepKind) -> Vec<String> {
         }
         StepKind::Copy(servers) => {
             return vec![format!(
-                "copy the zone to {}, which answer before they are asked",
+                "copy the zone to {}, before anybody asks there",
                 servers.join(", ")
             )];
         }
@@ -92,7 +92,7 @@ fn in_words(step: &StepKind) -> Vec<String> {
             )];
         }
         StepKind::Stop(servers) => {
-            return vec![format!("{} are not asked any more, and may stop", servers.join(", "))];
+            return vec![format!("{} not asked any more, and may stop", they_are(servers))];
         }
         StepKind::RemoveKeys => {
             "let the registry remove the DS records; the new name servers have other keys"
@@ -107,4 +107,9 @@ fn in_words(step: &StepKind) -> Vec<String> {
         StepKind::Raise => "raise the TTL of the records to the wanted one",
     };
     vec![words.to_owned()]
+}
+
+/// Name servers with their verb.
+pub(super) fn they_are(servers: &[String]) -> String {
+    format!("{} {}", servers.join(", "), if servers.len() == 1 { "is" } else { "are" })
 }

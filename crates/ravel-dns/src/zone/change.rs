@@ -73,7 +73,7 @@ impl NewRecord {
 }
 
 impl Changes {
-    /// Lets something become of a record, by its number in [`Zone::records`].
+    /// Lets something become of a record, by its number in [`Zone::records`](super::Zone::records).
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;
@@ -112,7 +112,7 @@ impl Changes {
         self.changed.is_empty() && self.added.is_empty()
     }
 
-    /// By the numbers of records in [`Zone::records`].
+    /// By the numbers of records in [`Zone::records`](super::Zone::records).
     ///
     /// ```
     /// # let rules = ravel::Rules::parse("site https://h.example/\ndomain h.example\n  host edge.host.example\n  address 192.0.2.44\n  zone z\n  certificate c\n")?;

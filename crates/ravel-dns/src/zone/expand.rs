@@ -67,7 +67,8 @@ impl<'r> Reading<'r> {
         (self.sight.origin, self.sight.owner) = (origin, owner);
         if line.is_none() {
             let entries = first..self.zone.entries.len() as u32;
-            self.zone.expansions.push(Expansion { whole: span(&words.whole), entries });
+            let (whole, default_ttl) = (span(&words.whole), self.sight.default_ttl);
+            self.zone.expansions.push(Expansion { whole, entries, default_ttl });
         }
         Ok(())
     }

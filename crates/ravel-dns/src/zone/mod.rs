@@ -58,6 +58,8 @@ struct Expansion {
     whole: Range<u32>,
     /// Its records.
     entries: Range<u32>,
+    /// What `$TTL` is behind it: a file that is included may say another.
+    default_ttl: Option<u32>,
 }
 
 /// A record of a zone.

@@ -111,6 +111,7 @@ impl<'z> Writer<'z> {
                 let record = &self.zone.entries[number as usize].record;
                 self.sight.pass(record, Some(record.ttl));
             }
+            self.sight.default_ttl = expansion.default_ttl;
             // A directive leaves the name that later lines leave out as it was.
             self.sight.owner = owner;
         } else {
