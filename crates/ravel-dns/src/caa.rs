@@ -36,10 +36,7 @@ impl CaaSet<'_> {
 
     /// The authorities that may issue; none where all may.
     pub(super) fn allowed(&self) -> Option<BTreeSet<String>> {
-        let issuer = |value: &String| {
-            value.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
-        };
-        Some(self.values()?.iter().map(issuer).filter(|name| !name.is_empty()).collect())
+        Some(self.values()?.iter().filter_map(|value| issuer(value)).collect())
     }
 
     /// A tag that is critical and that nobody has to know (RFC 8659, section 4.5).
@@ -119,4 +116,28 @@ impl Plan<'_> {
         }
         merged
     }
+}
+
+/// The authority that an `issue` value names; none where it names nobody, or is malformed, which is the
+/// same (RFC 8659, section 4.2).
+fn issuer(value: &str) -> Option<String> {
+    let is_white = |byte: char| matches!(byte, ' ' | '\t');
+    let mut parts = value.split(';');
+    let name = parts.next()?.trim_matches(is_white);
+    let is_label = |label: &str| {
+        let ends = |byte: Option<u8>| byte.is_some_and(|byte| byte.is_ascii_alphanumeric());
+        label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+            && ends(label.bytes().next())
+            && ends(label.bytes().last())
+    };
+    let parameters: Vec<&str> = parts.map(|part| part.trim_matches(is_white)).collect();
+    let is_parameter = |parameter: &&str| {
+        parameter.split_once('=').is_some_and(|(tag, value)| {
+            let (tag, value) = (tag.trim_matches(is_white), value.trim_matches(is_white));
+            is_label(tag) && value.bytes().all(|byte| byte.is_ascii_graphic())
+        })
+    };
+    // A `;` may have nothing behind it, if it is the only one.
+    let is_sound = parameters == [""] || parameters.iter().all(is_parameter);
+    (is_sound && name.split('.').all(is_label)).then(|| name.to_ascii_lowercase())
 }

@@ -222,7 +222,10 @@ pub(super) fn read(
         return Ok(Some(RecordData(data)));
     }
     if let Some(bytes) = fields::wire(kind, words, origin) {
-        return Ok(RecordData::from_wire(kind, &bytes));
+        match RecordData::from_wire(kind, &bytes) {
+            None if most < usize::MAX => return Err((what, Some(wrong_word(kind, words)))),
+            data => return Ok(data),
+        }
     }
     let is_service = matches!(kind, RecordType::SVCB | RecordType::HTTPS);
     let mut text = String::new();

@@ -17,7 +17,7 @@ enum Field {
     Text,
     /// One such text or more, up to the end.
     Texts,
-    /// A text without its length, up to the end.
+    /// A text without its length.
     Rest,
     V4,
     /// Bytes in hexadecimal, with `-` between them or not, up to the end.
@@ -62,6 +62,8 @@ fn fields(kind: RecordType) -> Option<&'static [Field]> {
         108 | 109 => &[Hex],
         // URI
         256 => &[U16, U16, Rest],
+        // CAA
+        257 => &[U8, Text, Rest],
         _ => return None,
     })
 }
