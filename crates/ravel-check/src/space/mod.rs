@@ -24,6 +24,7 @@ mod redirect;
 mod search;
 mod set;
 mod symbol;
+mod table;
 mod ways;
 
 pub(crate) use origin::Origin;

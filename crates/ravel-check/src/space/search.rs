@@ -10,8 +10,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::SmallVec;
 
-use super::leaf::{Leaf, Names, State};
+use super::leaf::{Leaf, Names};
 use super::symbol::{Alphabet, Symbol};
+use super::table::{DEAD, Table, Tables};
 
 /// A leaf, and whether words are in it or outside.
 pub(super) type SignedLeaf<'r> = (Arc<Leaf<'r>>, bool);
@@ -57,6 +58,7 @@ impl Steps {
 pub(super) struct Work<'r> {
     pub(super) steps: Steps,
     found: Arc<Mutex<FxHashMap<Key, Found<'r>>>>,
+    tables: Arc<Tables<'r>>,
 }
 
 /// Leaves by where they are in memory, in the order of that, each with its sign.
@@ -86,7 +88,7 @@ impl<'r> Work<'r> {
         if let Some((_, found)) = known().get(&key) {
             return found.clone();
         }
-        let found = search(leaves, &self.steps);
+        let found = search(leaves, &self.steps, &self.tables);
         if found != SearchResult::Undecided {
             let mut known = known();
             if known.len() >= MAX_FOUND {
@@ -100,7 +102,7 @@ impl<'r> Work<'r> {
 
 /// Finds the shortest word that is in every leaf signed so, and in none of the others.
 pub(super) fn shortest(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>> {
-    one_word(leaves).unwrap_or_else(|| search(leaves, steps))
+    one_word(leaves).unwrap_or_else(|| search(leaves, steps, &Tables::default()))
 }
 
 /// What leaves come to of which one is a single word.
@@ -115,7 +117,11 @@ fn one_word(leaves: &[SignedLeaf<'_>]) -> Option<SearchResult<Vec<Symbol>>> {
 
 /// Lists of words that are not wanted may be very long: it is first asked without them, and then
 /// with all single words as one list.
-fn search(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>> {
+fn search<'r>(
+    leaves: &[SignedLeaf<'r>],
+    steps: &Steps,
+    tables: &Tables<'r>,
+) -> SearchResult<Vec<Symbol>> {
     let (mut others, mut lists, mut words) = (Vec::new(), Vec::new(), Vec::new());
     for (leaf, wanted) in leaves {
         match &**leaf {
@@ -124,7 +130,7 @@ fn search(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>>
             _ => others.push((Arc::clone(leaf), *wanted)),
         }
     }
-    let found = Walk::new(&others, steps).run();
+    let found = Walk::new(&others, steps, tables).run(tables);
     let is_listed = |word: &Vec<Symbol>| {
         words.contains(word) || lists.iter().any(|(list, _)| self::contains(list, word))
     };
@@ -136,7 +142,7 @@ fn search(leaves: &[SignedLeaf<'_>], steps: &Steps) -> SearchResult<Vec<Symbol>>
     if !words.is_empty() {
         others.push((Arc::new(Leaf::Named(Arc::new(Names::of_words(words)))), false));
     }
-    Walk::new(&others, steps).run()
+    Walk::new(&others, steps, tables).run(tables)
 }
 
 /// Whether a word is in a leaf.
@@ -151,48 +157,25 @@ pub(super) fn contains(leaf: &Leaf<'_>, word: &[Symbol]) -> bool {
     leaf.accepts(&state)
 }
 
-/// A leaf as numbers: the states that were met, and where each leads on each symbol, worked out once.
+/// A leaf as numbers.
 struct Automaton<'w, 'r> {
-    leaf: &'w Leaf<'r>,
+    leaf: &'w Arc<Leaf<'r>>,
     wanted: bool,
-    numbers: FxHashMap<State, u32>,
-    states: Vec<State>,
-    /// Of each state, where it leads on each symbol of the walk.
-    next: Vec<u32>,
-    /// Of each state, whether what was read is as it is wanted.
-    accepts: Vec<bool>,
+    table: Table,
 }
 
-/// The number of the state that no word leaves, and of a step that was not worked out yet.
-const DEAD: u32 = 0;
-const UNKNOWN: u32 = u32::MAX;
-
-impl<'w, 'r> Automaton<'w, 'r> {
-    fn new((leaf, wanted): &'w SignedLeaf<'r>) -> Automaton<'w, 'r> {
-        let (numbers, states) = (FxHashMap::default(), Vec::new());
-        let (next, accepts) = (Vec::new(), Vec::new());
-        Automaton { leaf, wanted: *wanted, numbers, states, next, accepts }
-    }
-
-    fn number(&mut self, state: State, symbols: usize) -> u32 {
-        if let Some(number) = self.numbers.get(&state) {
-            return *number;
-        }
-        let number = self.states.len() as u32;
-        self.next.resize(self.next.len() + symbols, UNKNOWN);
-        self.accepts.push(self.leaf.accepts(&state) == self.wanted);
-        self.numbers.insert(state.clone(), number);
-        self.states.push(state);
-        number
+impl Automaton<'_, '_> {
+    fn start(&mut self) -> u32 {
+        self.table.number(self.leaf, self.leaf.start())
     }
 
     fn step(&mut self, state: u32, symbols: &[Symbol], at: usize) -> u32 {
-        let place = state as usize * symbols.len() + at;
-        if self.next[place] == UNKNOWN {
-            let next = self.leaf.step(&self.states[state as usize], symbols[at]);
-            self.next[place] = self.number(next, symbols.len());
-        }
-        self.next[place]
+        self.table.step(self.leaf, state, symbols, at)
+    }
+
+    /// Whether what was read is as it is wanted.
+    fn accepts(&self, state: u32) -> bool {
+        self.table.accepts[state as usize] == self.wanted
     }
 
     /// Whether no word that goes on from here is wanted.
@@ -214,21 +197,27 @@ struct Walk<'w, 'r> {
 }
 
 impl<'w, 'r> Walk<'w, 'r> {
-    fn new(leaves: &'w [SignedLeaf<'r>], steps: &'w Steps) -> Walk<'w, 'r> {
+    fn new(leaves: &'w [SignedLeaf<'r>], steps: &'w Steps, tables: &Tables<'r>) -> Walk<'w, 'r> {
         let mut alphabet = Alphabet::default();
         leaves.iter().for_each(|(leaf, _)| leaf.mark(&mut alphabet));
         let (symbols, seen, nodes) = (alphabet.symbols(), FxHashSet::default(), Vec::new());
-        let mut leaves: Vec<_> = leaves.iter().map(Automaton::new).collect();
-        for leaf in &mut leaves {
-            leaf.number(State::Dead, symbols.len());
-        }
+        let automaton = |(leaf, wanted): &'w SignedLeaf<'r>| {
+            let table = tables.take(leaf, symbols.len());
+            Automaton { leaf, wanted: *wanted, table }
+        };
+        let leaves = leaves.iter().map(automaton).collect();
         Walk { leaves, symbols, seen, nodes, steps }
     }
 
-    fn run(mut self) -> SearchResult<Vec<Symbol>> {
+    fn run(mut self, tables: &Tables<'r>) -> SearchResult<Vec<Symbol>> {
+        let found = self.walk();
+        self.leaves.into_iter().for_each(|one| tables.keep(one.leaf, one.table));
+        found
+    }
+
+    fn walk(&mut self) -> SearchResult<Vec<Symbol>> {
         let symbols = self.symbols.len();
-        let start = self.leaves.iter_mut().map(|leaf| leaf.number(leaf.leaf.start(), symbols));
-        let start: Place = start.collect();
+        let start: Place = self.leaves.iter_mut().map(Automaton::start).collect();
         if self.lost(&start) {
             return SearchResult::Nothing;
         }
@@ -241,8 +230,14 @@ impl<'w, 'r> Walk<'w, 'r> {
             if !self.steps.take(symbols * self.leaves.len()) {
                 return SearchResult::Undecided;
             }
+            // Most symbols lead where another leads, too.
+            let mut places: SmallVec<[Place; 8]> = SmallVec::new();
             for number in 0..symbols {
                 let Some(next) = self.step(at, number) else { continue };
+                if places.contains(&next) {
+                    continue;
+                }
+                places.push(next.clone());
                 if !self.seen.insert(next.clone()) {
                     continue;
                 }
@@ -279,7 +274,7 @@ impl<'w, 'r> Walk<'w, 'r> {
     }
 
     fn accepts(&self, states: &[u32]) -> bool {
-        self.leaves.iter().zip(states).all(|(leaf, state)| leaf.accepts[*state as usize])
+        self.leaves.iter().zip(states).all(|(leaf, state)| leaf.accepts(*state))
     }
 
     fn word(&self, mut at: usize) -> Vec<Symbol> {

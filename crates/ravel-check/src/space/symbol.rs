@@ -1,13 +1,14 @@
 //! A path as a word: one symbol a character, however it is spelled.
 
 use ravel::address::{encode, is_path_byte};
+use rustc_hash::FxHashMap;
 
 /// A byte, or [`ESCAPED_SLASH`], which is no separator.
 pub(super) type Symbol = u16;
 
 pub(super) const SLASH: Symbol = b'/' as Symbol;
 pub(super) const ESCAPED_SLASH: Symbol = 256;
-const SYMBOLS: Symbol = 257;
+pub(super) const SYMBOLS: Symbol = 257;
 
 /// The symbols of a normalized path.
 pub(super) fn symbols(path: &str) -> impl Iterator<Item = Symbol> {
@@ -42,17 +43,23 @@ pub(super) fn meaning(symbol: Symbol) -> u8 {
 }
 
 /// The symbols that must be told apart, one for each kind that behaves alike.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Alphabet {
-    own: Vec<Symbol>,
+    own: [bool; SYMBOLS as usize],
     digits: bool,
     classes: Vec<[u8; 256]>,
+}
+
+impl Default for Alphabet {
+    fn default() -> Alphabet {
+        Alphabet { own: [false; SYMBOLS as usize], digits: false, classes: Vec::new() }
+    }
 }
 
 impl Alphabet {
     /// This symbol is told apart from all others.
     pub(super) fn mark(&mut self, symbol: Symbol) {
-        self.own.push(symbol);
+        self.own[symbol as usize] = true;
     }
 
     /// Digits are told apart from what is none.
@@ -66,25 +73,30 @@ impl Alphabet {
     }
 
     /// One symbol a kind; letters come first, since they read well in an example.
-    pub(super) fn symbols(mut self) -> Vec<Symbol> {
-        self.own.sort_unstable();
-        self.own.dedup();
-        let mut kinds: Vec<(bool, Vec<u8>)> = Vec::new();
+    pub(super) fn symbols(self) -> Vec<Symbol> {
+        // Each class cuts the kinds that there are.
+        let mut kinds: Vec<u32> = (0..SYMBOLS)
+            .map(|symbol| u32::from(self.digits && meaning(symbol).is_ascii_digit()))
+            .collect();
+        for classes in &self.classes {
+            let mut finer: FxHashMap<(u32, u8), u32> = FxHashMap::default();
+            for (symbol, kind) in (0..SYMBOLS).zip(&mut kinds) {
+                let new = finer.len() as u32;
+                let class = classes[usize::from(meaning(symbol))];
+                *kind = *finer.entry((*kind, class)).or_insert(new);
+            }
+        }
+        let mut has_example = [false; SYMBOLS as usize + 1];
         let mut symbols = Vec::new();
         let letters = Symbol::from(b'a')..=Symbol::from(b'z');
         let digits = Symbol::from(b'0')..=Symbol::from(b'9');
         for symbol in letters.chain(digits).chain(0..SYMBOLS) {
-            if self.own.binary_search(&symbol).is_ok() {
-                symbols.push(symbol);
-                continue;
-            }
-            let byte = meaning(symbol);
-            let classes = self.classes.iter().map(|classes| classes[usize::from(byte)]).collect();
-            let kind = (self.digits && byte.is_ascii_digit(), classes);
             // Separators and what cannot be read well are never the example of a kind that has
             // another.
-            if symbol != SLASH && !kinds.contains(&kind) {
-                kinds.push(kind);
+            let kind = kinds[symbol as usize] as usize;
+            if self.own[symbol as usize] {
+                symbols.push(symbol);
+            } else if symbol != SLASH && !std::mem::replace(&mut has_example[kind], true) {
                 symbols.push(symbol);
             }
         }
