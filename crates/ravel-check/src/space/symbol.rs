@@ -94,9 +94,10 @@ impl Alphabet {
             // Separators and what cannot be read well are never the example of a kind that has
             // another.
             let kind = kinds[symbol as usize] as usize;
-            if self.own[symbol as usize] {
-                symbols.push(symbol);
-            } else if symbol != SLASH && !std::mem::replace(&mut has_example[kind], true) {
+            let is_own = self.own[symbol as usize];
+            let mut is_first =
+                || symbol != SLASH && !std::mem::replace(&mut has_example[kind], true);
+            if is_own || is_first() {
                 symbols.push(symbol);
             }
         }
