@@ -2,7 +2,7 @@
 //!
 //! A resolver has a delegation, from the parent or from the zone itself, and answers; it may ask at any
 //! moment, and may take up what a server says of the zone's servers, or not. All states that can be
-//! reached are followed, a quarter of a second at a time.
+//! reached are followed, a quarter of the shortest TTL at a time.
 
 use std::collections::BTreeSet;
 
@@ -10,7 +10,8 @@ use ravel::Rules;
 use ravel_dns::zone::{Lookup, Name, RecordType};
 use ravel_dns::{Destinations, Moment, Plan, StepKind, Timeline, Zone};
 
-/// Moments in a second.
+/// Moments in a unit of time. A unit is a second, or as long as the TTL that records get before a
+/// change.
 const FINE: i64 = 4;
 
 /// From which servers a resolver takes answers.
@@ -37,8 +38,11 @@ enum Answer {
     Alias,
 }
 
-/// A move, and which zone is where at a moment (in quarters of a second from the switch).
+/// A move, and which zone is where at a moment (in quarters of a unit from the switch).
 struct Move<'z> {
+    /// In seconds.
+    unit: i64,
+    /// In units.
     parent_ttl: i64,
     /// At the old servers and at the new ones, each zone from a moment on.
     zones: [Vec<(i64, &'z Zone)>; 2],
@@ -57,17 +61,17 @@ impl Move<'_> {
             Lookup::Records(records) => {
                 let data = records[0].data().unwrap().to_string();
                 let answer = if data == "192.0.2.44" { Answer::New } else { Answer::Old };
-                (answer, FINE * i64::from(records[0].ttl()))
+                (answer, FINE * i64::from(records[0].ttl()) / self.unit)
             }
             Lookup::Alias(record, target) => {
-                let ttl = FINE * i64::from(record.ttl());
+                let ttl = FINE * i64::from(record.ttl()) / self.unit;
                 match &*target.to_string() {
                     "site.host.example" => (Answer::New, ttl),
                     "old.harbour.example" => (Answer::Alias, ttl),
                     other => panic!("{other}"),
                 }
             }
-            _ => (Answer::Missing, FINE * i64::from(zone.negative_ttl())),
+            _ => (Answer::Missing, FINE * i64::from(zone.negative_ttl()) / self.unit),
         }
     }
 
@@ -93,7 +97,7 @@ impl Move<'_> {
             let own = zone.set(zone.origin(), RecordType::NS).next().unwrap();
             let is_new = own.data().unwrap().target().unwrap().to_string() == "ns.new.example";
             let said = if is_new { Servers::New } else { Servers::Old };
-            learned.delegation = Some((true, said, FINE * i64::from(own.ttl())));
+            learned.delegation = Some((true, said, FINE * i64::from(own.ttl()) / self.unit));
         }
         [state, learned].map(State::lasting)
     }
@@ -162,21 +166,27 @@ impl Chance {
 
 /// What a timeline says, against all states; gives whether something was missing for those who
 /// validate.
-fn check(course: &Timeline, old: &Zone, parent_ttl: i64, in_order: bool, what: &str) -> bool {
+fn check(
+    course: &Timeline,
+    old: &Zone,
+    (unit, parent_ttl): (i64, i64),
+    in_order: bool,
+    what: &str,
+) -> bool {
     let moment = course.moment();
-    let seconds = |at: Moment| FINE * at.since(moment);
+    let units = |at: Moment| at.since(moment) / unit;
     let mut in_turn = vec![(i64::MIN, old)];
-    in_turn.extend(course.zones().iter().map(|(at, zone)| (seconds(*at), zone)));
+    in_turn.extend(course.zones().iter().map(|(at, zone)| (FINE * units(*at), zone)));
     let zones = match in_order {
         true => [in_turn.clone(), in_turn],
         false => [vec![(i64::MIN, old)], in_turn],
     };
     let names = ["www.harbour.example", "old.harbour.example"].map(|name| name.parse().unwrap());
     let is_alias = what.contains("CNAME old");
-    let the_move = Move { parent_ttl, zones, names };
+    let the_move = Move { unit, parent_ttl, zones, names };
     let at_of = |wanted: fn(&StepKind) -> bool| {
         let step = course.steps().iter().find(|step| wanted(step.kind()));
-        step.map(|step| step.at().since(moment))
+        step.map(|step| units(step.at()))
     };
     let stop = at_of(|kind| matches!(kind, StepKind::Stop(_))).expect("the servers move");
     // Keys are at the parent until they are removed, and are kept for its TTL.
@@ -185,10 +195,11 @@ fn check(course: &Timeline, old: &Zone, parent_ttl: i64, in_order: bool, what: &
     let mut states = BTreeSet::from([State::default()]);
     let mut validates = false;
     let mut asked_last = None;
-    for at in -5 * FINE..=(stop + 4) * FINE {
+    let first = course.steps().iter().map(|step| units(step.at())).min().unwrap_or(0);
+    for at in (first.min(0) - 5) * FINE..=(stop + 4) * FINE {
         states = the_move.all(states, at, is_alias);
         if at % FINE == 0 {
-            let now = moment.plus(at / FINE);
+            let now = moment.plus(at / FINE * unit);
             let mut seen = Destinations::default();
             states.iter().for_each(|state| seen.add(the_move.visit(*state, at)));
             let others = keys_until.is_some_and(|until| (0..until * FINE).contains(&at));
@@ -200,7 +211,7 @@ fn check(course: &Timeline, old: &Zone, parent_ttl: i64, in_order: bool, what: &
                 span.from().is_none_or(|from| from <= now)
                     && span.until().is_none_or(|until| until > now)
             });
-            assert_eq!(span.unwrap().ends(), seen, "{} s: {what}", at / FINE);
+            assert_eq!(span.unwrap().ends(), seen, "{} units: {what}", at / FINE);
             let is_old = |state: &State| matches!(state.delegation, Some((_, Servers::Old, left)) if left > 0);
             if states.iter().any(is_old) {
                 asked_last = Some(at / FINE);
@@ -216,13 +227,16 @@ fn check(course: &Timeline, old: &Zone, parent_ttl: i64, in_order: bool, what: &
 #[test]
 fn moves_to_other_name_servers_are_what_all_resolvers_show() {
     let mut chance = Chance(7);
-    let (mut unreachable, mut aliases) = (0, 0);
-    for _ in 0..500 {
-        let (parent_ttl, own, life) =
-            (chance.below(3) as i64, 1 + chance.below(2), chance.below(3));
-        let minimum = 1 + chance.below(2);
+    let (mut unreachable, mut aliases, mut lowered) = (0, 0, 0);
+    for number in 0..500 {
+        // What lives longer than a unit is lowered to it, in every other case.
+        let unit = if number % 2 == 0 { 1 } else { 300 };
+        let mut ttl = |least: u64| least + chance.below(3 - least);
+        let (parent_ttl, own, life, other) = (ttl(0) as i64, ttl(1), ttl(0), ttl(0));
+        let (minimum, soa) = (ttl(1) * unit, ttl(1) * unit);
+        let [own, life, other] = [own, life, other].map(|ttl| ttl * unit);
         let www = match chance.below(10) {
-            0 => format!("www {life} CNAME old\nold {} A 203.0.113.7\n", chance.below(2)),
+            0 => format!("www {life} CNAME old\nold {other} A 203.0.113.7\n"),
             1..=2 => String::new(),
             3 => format!("www {life} CNAME site.host.example.\n"),
             _ => format!("www {life} A 203.0.113.1\n"),
@@ -230,22 +244,29 @@ fn moves_to_other_name_servers_are_what_all_resolvers_show() {
         let is_signed = chance.below(3) == 0;
         let keys = if is_signed { "@ 1 DNSKEY 257 3 13 AAAA\n" } else { "" };
         let text = format!(
-            "$TTL 3\n@ {minimum} SOA ns.old.example. host 7 7200 900 1209600 {minimum}\n@ {own} NS ns.old.example.\n{www}{keys}"
+            "$TTL 3\n@ {soa} SOA ns.old.example. host 7 7200 900 1209600 {minimum}\n@ {own} NS ns.old.example.\n{www}{keys}"
         );
         let zone = Zone::parse("harbour.example", &text).unwrap();
         let rules = Rules::parse(&format!(
             "site https://www.harbour.example/\ndomain harbour.example\n  host site.host.example\n\
-             \x20 nameservers ns.new.example\n  parent-ttl {parent_ttl}s\n  issue records in 0s\n"
+             \x20 nameservers ns.new.example\n  parent-ttl {}s\n  issue records in 0s\n  ttl {}s\n",
+            parent_ttl as u64 * unit,
+            2 * unit
         ))
         .unwrap();
         let plan = Plan::new(rules.site(), &rules.domains()[0], &zone);
         let moment: Moment = "2027-03-01T06:00:00Z".parse().unwrap();
-        let what = |order| format!("{order}, parent {parent_ttl} s, signed {is_signed}\n{text}");
+        let what = |order| {
+            format!("{order}, unit {unit} s, parent {parent_ttl}, signed {is_signed}\n{text}")
+        };
         let at_once = Timeline::at_once(&plan, None, moment);
         let in_order = Timeline::in_order(&plan, None, moment);
-        unreachable += usize::from(check(&at_once, &zone, parent_ttl, false, &what("at once")));
-        assert!(!check(&in_order, &zone, parent_ttl, true, &what("in order")));
+        let times = (unit as i64, parent_ttl);
+        let lowers = |kind: &StepKind| matches!(kind, StepKind::Lower(..));
+        lowered += usize::from(in_order.steps().iter().any(|step| lowers(step.kind())));
+        unreachable += usize::from(check(&at_once, &zone, times, false, &what("at once")));
+        assert!(!check(&in_order, &zone, times, true, &what("in order")));
         aliases += usize::from(text.contains("CNAME old"));
     }
-    assert!(unreachable > 50 && aliases > 20, "{unreachable} {aliases}");
+    assert!(unreachable > 50 && aliases > 20 && lowered > 100, "{unreachable} {aliases} {lowered}");
 }
