@@ -262,6 +262,9 @@ fn moves_to_other_name_servers_are_what_all_resolvers_show() {
         let at_once = Timeline::at_once(&plan, None, moment);
         let in_order = Timeline::in_order(&plan, None, moment);
         let times = (unit as i64, parent_ttl);
+        // In order nothing old is kept for longer than the TTL that it got before.
+        let settled = in_order.settled().map_or(0, |at| at.since(moment));
+        assert!(settled <= 300, "{settled} s: {}", what("in order"));
         let lowers = |kind: &StepKind| matches!(kind, StepKind::Lower(..));
         lowered += usize::from(in_order.steps().iter().any(|step| lowers(step.kind())));
         unreachable += usize::from(check(&at_once, &zone, times, false, &what("at once")));
