@@ -199,6 +199,8 @@ fn what_can_not_be_done_is_said() {
         ),
         (demo.path(), &["--zone", "none.zone"], "`none.zone`: cannot read it"),
         (demo.path(), &["--domain", "other.example"], "unknown domain; the rules have `lantern"),
+        (demo.path(), &["--ca", "ca.pem"], "`--ca` is for a domain whose certificate is known"),
+        (demo.path(), &["ask", "--step", "1"], "so it has no steps"),
         (demo.path(), &["plan", "tomorrow"], "write date, time and offset"),
         (demo.path(), &["ask", "ns1.dns-host.example"], "write an IP address"),
         (

@@ -146,8 +146,11 @@ fn wanted<'d>(
         let timeline = Timeline::in_order(&plan, certificate.as_ref(), now);
         let steps = ZoneStep::of(&timeline, zone);
         let step = steps.get(step - 1).ok_or_else(|| {
-            let steps = count(steps.len(), "step", "steps");
-            Failure::Message(format!("the zone of `{}` changes in {steps}", domain.name()))
+            let name = domain.name();
+            Failure::Message(match steps.len() {
+                0 => format!("nothing has to change in the zone of `{name}`, so it has no steps"),
+                many => format!("the zone of `{name}` changes in {}", count(many, "step", "steps")),
+            })
         })?;
         wanted.push((domain, Requirement::of_step(step)));
     }
@@ -255,6 +258,14 @@ fn chosen(loaded: &LoadedSite, arguments: &Arguments) -> Result<Vec<Domain>, Fai
                 names()
             ));
         }
+    }
+    let has_roots = arguments.certificate().is_some_and(|how| how.ca.is_some());
+    if has_roots && chosen.iter().all(|domain| domain.certificate().is_none()) {
+        return message(
+            "`--ca` is for a domain whose certificate is known; name its file with `certificate FILE` \
+             below `domain`"
+                .to_owned(),
+        );
     }
     if let Some(path) = &show.zone {
         for domain in &mut chosen {
