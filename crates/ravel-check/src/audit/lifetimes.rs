@@ -27,11 +27,22 @@ const SECURITY: [&str; 8] = [
     "x-frame-options",
 ];
 
+/// A page that is kept for long.
+struct CachedPage {
+    name: String,
+    /// In seconds.
+    life: u64,
+    /// The line that sets the value, which is this.
+    line: Option<Line>,
+    written: String,
+}
+
 impl<'r> Audit<'r> {
     /// Findings on how long files are kept, and on fields that the missing page lacks.
     pub(super) fn kept_files(&self, out: &mut Vec<Finding>) {
         let edge = self.edge();
-        let mut pages: Vec<(String, u64, Option<Line>)> = Vec::new();
+        let mut pages: Vec<CachedPage> = Vec::new();
+        let mut of_others: HashSet<Line> = HashSet::new();
         let mut not_kept: HashSet<&str> = HashSet::new();
         let mut secured: Option<(&str, Vec<(&str, Line)>)> = None;
         for (file, name) in (0..).zip(edge.files().names()) {
@@ -43,12 +54,12 @@ impl<'r> Audit<'r> {
             let kept = answer.header("cache-control").and_then(life);
             let is_page =
                 answer.header("content-type").is_some_and(|kind| kind.starts_with("text/html"));
-            if is_page && kept.is_some_and(|life| life > PAGE_LIFE) {
-                pages.push((
-                    name.to_string(),
-                    kept.unwrap_or(0),
-                    line_of(&answer, "cache-control"),
-                ));
+            let line = line_of(&answer, "cache-control");
+            if !is_page {
+                of_others.extend(line);
+            } else if let Some(life) = kept.filter(|life| *life > PAGE_LIFE) {
+                let written = answer.header("cache-control").unwrap_or_default().to_owned();
+                pages.push(CachedPage { name: name.to_string(), life, line, written });
             }
             if is_page && secured.is_none() {
                 let fields = answer.headers().iter().filter_map(|header| {
@@ -61,27 +72,42 @@ impl<'r> Audit<'r> {
                 not_kept.insert(name);
             }
         }
-        out.extend(self.html_cached(&pages));
+        out.extend(self.html_cached(&pages, &of_others));
         self.assets_not_cached(&not_kept, out);
         self.missing_lacks(secured, out);
     }
 
-    /// Pages with a long cache lifetime.
-    fn html_cached(&self, pages: &[(String, u64, Option<Line>)]) -> Option<Finding> {
-        let (name, kept, line) = pages.first()?;
+    /// Pages with a long cache lifetime; lines that set that of other files, too, have no edit.
+    fn html_cached(&self, pages: &[CachedPage], of_others: &HashSet<Line>) -> Option<Finding> {
+        let CachedPage { name, life, line, .. } = pages.first()?;
+        let mut edits: Vec<Edit> = Vec::new();
+        let mut is_of_pages = true;
+        for page in pages {
+            let Some(line) = page.line.filter(|line| !of_others.contains(line)) else {
+                is_of_pages = false;
+                break;
+            };
+            let (from, to) = (page.written.clone(), "no-cache".to_owned());
+            let edit = Edit::OnLine { line, from, to };
+            if !edits.contains(&edit) {
+                edits.push(edit);
+            }
+        }
+        edits.retain(|_| is_of_pages);
         let others = match pages.len() {
             1 => " is".to_owned(),
             2 => " and 1 other page are".to_owned(),
             number => format!(" and {} other pages are", number - 1),
         };
-        let what = format!("{name}{others} cached for {} without revalidation", in_words(*kept));
+        let what = format!("{name}{others} cached for {} without revalidation", in_words(*life));
         let place = line.unwrap_or(self.edge().site().line());
         Some(
             Finding::on(Code::HtmlCached, place, what)
                 .with_note("visitors who have seen the page get the old one for that long")
                 .with_help(
                     "write `set cache-control: no-cache` for pages, and a long `max-age` only for fingerprinted files",
-                ),
+                )
+                .with_edits(edits),
         )
     }
 
