@@ -10,11 +10,15 @@ fuzz_target!(|text: &str| {
     match Rules::parse_with(text, table) {
         Err(problems) => assert!(!problems.to_string().is_empty()),
         Ok(rules) => {
-            let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "b/index.html"]));
+            let edge =
+                Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "b/index.html"]));
             for path in ["/", "/a", "/b/", "/c/d?q=1", "//a", "/%41"] {
                 let url = format!("{}{}", edge.site().url().trim_end_matches('/'), path);
                 let request = Request::get(&url).expect("the site's URL with a path is one");
-                assert_eq!(edge.answer(&request).status(), edge.explain(&request).answer().status());
+                assert_eq!(
+                    edge.answer(&request).status(),
+                    edge.explain(&request).answer().status()
+                );
             }
         }
     }

@@ -125,7 +125,7 @@ fn what_is_no_zone_is_refused_with_its_line() {
         ),
         (
             "$GENERATE 0-99999 a$ A 192.0.2.1",
-            "line 2: this stands for 100000 records; at most 65536 are read of one line, so write it as several",
+            "line 2: with this line `$GENERATE` stands for 100000 records; at most 65536 are read so",
         ),
         ("$TTL soon", "line 2: expected a TTL in seconds, found `soon`"),
         ("$TTL", "line 2: expected a TTL in seconds, found the end of the record"),

@@ -60,7 +60,7 @@ pub enum ZoneErrorKind {
     },
     /// Files that include each other.
     IncludeLoop(String),
-    /// A `$GENERATE` of more records than are read.
+    /// More records by `$GENERATE` than are read.
     TooMany(u64),
     /// No SOA record.
     NoSoa,
@@ -94,7 +94,7 @@ impl fmt::Display for ZoneErrorKind {
             K::Include { file, why } => write!(f, "cannot read `{file}`, which is included here: {why}"),
             K::Included { file, error } => write!(f, "in `{file}`, which is included here, {error}"),
             K::IncludeLoop(file) => write!(f, "`{file}` includes itself, over others or not; remove one of the lines"),
-            K::TooMany(count) => write!(f, "this stands for {count} records; at most 65536 are read of one line, so write it as several"),
+            K::TooMany(count) => write!(f, "with this line `$GENERATE` stands for {count} records; at most 65536 are read so"),
             K::NoSoa => f.write_str("the zone has no SOA record; export it whole from the DNS host"),
             K::SecondSoa => f.write_str("this is a second SOA record; a zone has one"),
             K::OtherZone { wanted, found } => write!(f, "this is the zone of `{found}`, and `{wanted}` was meant"),

@@ -5,7 +5,7 @@ use super::read::{ReaderState, entry, expected, span};
 use super::scan::{Scanner, Word, Words};
 use super::{Expansion, Notation, RecordType, Zone, ZoneError, ZoneErrorKind, data};
 
-/// The most records that one `$GENERATE` stands for.
+/// The most records that the `$GENERATE` lines of a zone stand for.
 const MAX_GENERATED: u64 = 65_536;
 
 /// A zone that is being read.
@@ -15,6 +15,8 @@ pub(super) struct Reading<'r> {
     read: &'r mut dyn FnMut(&str) -> Result<Vec<u8>, String>,
     /// The files that are being read, the innermost last.
     open: Vec<String>,
+    /// How many records were generated.
+    generated: u64,
 }
 
 impl<'r> Reading<'r> {
@@ -23,7 +25,7 @@ impl<'r> Reading<'r> {
         read: &'r mut dyn FnMut(&str) -> Result<Vec<u8>, String>,
     ) -> Reading<'r> {
         let sight = ReaderState::new(&zone.origin);
-        Reading { zone, sight, read, open: Vec::new() }
+        Reading { zone, sight, read, open: Vec::new(), generated: 0 }
     }
 
     /// Reads a text; `line` is that of the directive in the zone's own text that led to it.
@@ -116,9 +118,10 @@ impl<'r> Reading<'r> {
         };
         let wrong = || expected("a range as in `1-10` or `0-254/2`", Some(range), words);
         let (first, last, step) = numbers(range.text).ok_or_else(wrong)?;
-        let count = u64::from((last - first) / step) + 1;
-        if count > MAX_GENERATED {
-            return Err(ZoneError { line: words.line, kind: ZoneErrorKind::TooMany(count) });
+        self.generated += u64::from((last - first) / step) + 1;
+        if self.generated > MAX_GENERATED {
+            let kind = ZoneErrorKind::TooMany(self.generated);
+            return Err(ZoneError { line: words.line, kind });
         }
         let end =
             data_at(template).ok_or_else(|| expected("a name, a type and data", None, words))?;
