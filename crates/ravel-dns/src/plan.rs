@@ -48,13 +48,6 @@ pub(super) fn verification(record: &VerificationRecord) -> RecordData {
     }
 }
 
-fn held(record: &Record) -> RecordValue {
-    RecordValue {
-        data: record.data.as_ref().map(ToString::to_string).unwrap_or_default(),
-        ttl: Some(record.ttl),
-    }
-}
-
 /// Types that may stand beside a CNAME (RFC 4034, section 2.5 and 4).
 pub(super) fn beside_alias(kind: RecordType) -> bool {
     matches!(kind, RecordType::CNAME | RecordType::RRSIG | RecordType::NSEC)
@@ -313,13 +306,13 @@ impl<'z> Plan<'z> {
     /// A text beside those that are there.
     fn verification_text(&mut self, host: String, name: Name, data: &RecordData) {
         let texts: Vec<&Record> = self.zone.set(&name, RecordType::TXT).collect();
-        let there = texts.iter().find(|record| said(record) == data.said());
+        let there = texts.iter().find(|record| record.said() == data.said());
         let ttl =
             self.domain.ttl().or(texts.first().map(|record| record.ttl)).unwrap_or(Domain::TTL);
         self.rows.push(Row {
             host,
             kind: RecordType::TXT,
-            there: there.map(|record| held(record)),
+            there: there.map(|record| RecordValue::of(record)),
             needed: Some(RecordValue {
                 data: data.to_string(),
                 ttl: Some(there.map_or(ttl, |record| record.ttl)),
@@ -366,7 +359,7 @@ impl<'z> Plan<'z> {
         let row = |there: Option<&Record>, needed: Option<(&RecordData, u32)>, action| Row {
             host: host.to_owned(),
             kind,
-            there: there.map(held),
+            there: there.map(RecordValue::of),
             needed: needed
                 .map(|(data, ttl)| RecordValue { data: data.to_string(), ttl: Some(ttl) }),
             action,
@@ -397,9 +390,4 @@ impl<'z> Plan<'z> {
             self.rows.push(row(Some(record), None, Action::Remove));
         }
     }
-}
-
-/// The bytes that a TXT record says, its texts put together.
-pub(super) fn said(record: &Record) -> Vec<u8> {
-    record.data.as_ref().map(RecordData::said).unwrap_or_default()
 }

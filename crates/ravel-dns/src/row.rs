@@ -1,6 +1,6 @@
 //! A row of a plan: a record that is there, or needed, and what to do.
 
-use super::zone::RecordType;
+use super::zone::{Record, RecordType};
 
 /// A record that is there, or needed, or both.
 #[cfg_attr(feature = "serde", derive(serde::Serialize))]
@@ -59,6 +59,12 @@ pub struct RecordValue {
 }
 
 impl RecordValue {
+    /// What a record says.
+    pub(crate) fn of(record: &Record) -> RecordValue {
+        let data = record.data.as_ref().map(ToString::to_string).unwrap_or_default();
+        RecordValue { data, ttl: Some(record.ttl) }
+    }
+
     /// In the notation of master files.
     pub fn data(&self) -> &str {
         &self.data

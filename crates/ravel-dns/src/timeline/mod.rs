@@ -13,7 +13,7 @@ mod step;
 mod visible;
 
 use super::caa::CaaSet;
-use super::plan::{Plan, PlannedHost, name_of, said, verification as data_of};
+use super::plan::{Plan, PlannedHost, name_of, verification as data_of};
 use super::zone::{RecordType, Zone};
 use super::{Certificate, Moment};
 pub use host::{Destinations, Gap, HostTimeline, Span};
@@ -267,7 +267,7 @@ impl Timeline {
             let kind = data.record_type();
             let has = |zone: &Zone| {
                 zone.set(&name, kind).any(|record| match kind {
-                    RecordType::TXT => said(record) == data.said(),
+                    RecordType::TXT => record.said() == data.said(),
                     _ => record.data.as_ref() == Some(&data),
                 })
             };

@@ -8,7 +8,8 @@ use hickory_proto::rr::rdata::{A, AAAA, CNAME, MX, NS, NULL, SRV, TXT};
 use hickory_proto::rr::{self, RData};
 use hickory_proto::serialize::binary::{BinDecoder, BinEncodable, Restrict};
 
-use super::scan::Word;
+use super::name::absolute;
+use super::scan::{Word, unescape};
 use super::{Name, RecordType, fields};
 
 /// What a record says (RFC 1035, section 3.3, and the standards of the types since).
@@ -288,44 +289,6 @@ fn generic(kind: RecordType, words: &[Word<'_>]) -> Option<RecordData> {
     let byte = |at: usize| u8::from_str_radix(&digits[at..at + 2], 16).ok();
     let bytes: Vec<u8> = (0..digits.len()).step_by(2).map(byte).collect::<Option<_>>()?;
     RecordData::from_wire(kind, &bytes)
-}
-
-/// A name, whole; a relative one gets the origin.
-pub(super) fn absolute(text: &str, origin: &Name) -> Option<Name> {
-    if text == "@" {
-        return Some(origin.clone());
-    }
-    let (mut labels, is_whole) = super::name::labels(text)?;
-    if !is_whole {
-        labels.extend(origin.0.iter().map(<[u8]>::to_vec));
-    }
-    Name::from_labels(labels.iter().map(Vec::as_slice))
-}
-
-/// The bytes that a text with `\X` and `\DDD` stands for (RFC 1035, section 5.1).
-pub(super) fn unescape(text: &str) -> Option<Vec<u8>> {
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
-    while let Some((&byte, after)) = rest.split_first() {
-        rest = after;
-        if byte != b'\\' {
-            bytes.push(byte);
-            continue;
-        }
-        let digits = rest.get(..3).filter(|digits| digits.iter().all(u8::is_ascii_digit));
-        match digits {
-            Some(digits) => {
-                bytes.push(std::str::from_utf8(digits).ok()?.parse().ok()?);
-                rest = &rest[3..];
-            }
-            None => {
-                let (&escaped, after) = rest.split_first()?;
-                bytes.push(escaped);
-                rest = after;
-            }
-        }
-    }
-    Some(bytes)
 }
 
 /// Bytes as a quoted text.

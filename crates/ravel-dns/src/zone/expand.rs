@@ -1,9 +1,10 @@
 //! Reads the lines of a master file in order, and those that a line stands for: `$INCLUDE` (RFC 1035,
 //! section 5.1) and `$GENERATE`, which is in no standard, and read by many name servers.
 
-use super::read::{ReaderState, entry, expected, span};
+use super::line::{ReaderState, entry, expected, span};
+use super::name::absolute;
 use super::scan::{Scanner, Word, Words};
-use super::{Expansion, Notation, RecordType, Zone, ZoneError, ZoneErrorKind, data};
+use super::{Expansion, Notation, RecordType, Zone, ZoneError, ZoneErrorKind};
 
 /// The most records that the `$GENERATE` lines of a zone stand for.
 const MAX_GENERATED: u64 = 65_536;
@@ -82,7 +83,7 @@ impl<'r> Reading<'r> {
             return Err(expected("the name of a file", None, words));
         };
         if let Some(word) = rest.first() {
-            let origin = data::absolute(word.text, &self.sight.origin);
+            let origin = absolute(word.text, &self.sight.origin);
             self.sight.origin =
                 origin.ok_or_else(|| expected("the name of an origin", Some(word), words))?;
         }

@@ -2,8 +2,9 @@
 
 use std::net::Ipv4Addr;
 
-use super::scan::Word;
-use super::{Name, RecordType, data};
+use super::name::absolute;
+use super::scan::{Word, unescape};
+use super::{Name, RecordType};
 
 /// A field of a record's data.
 #[derive(Debug, Clone, Copy)]
@@ -75,7 +76,7 @@ pub(super) fn wire(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Optio
     for field in fields(kind)? {
         let (word, after) = rest.split_first()?;
         let text = |word: &Word<'_>, out: &mut Vec<u8>| {
-            let bytes = data::unescape(word.text)?;
+            let bytes = unescape(word.text)?;
             out.push(u8::try_from(bytes.len()).ok()?);
             out.extend(bytes);
             Some(())
@@ -84,7 +85,7 @@ pub(super) fn wire(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Optio
         rest = after;
         match field {
             Field::Name => {
-                for label in data::absolute(word.text, origin)?.labels() {
+                for label in absolute(word.text, origin)?.labels() {
                     out.push(u8::try_from(label.len()).ok()?);
                     out.extend_from_slice(label);
                 }
@@ -99,7 +100,7 @@ pub(super) fn wire(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Optio
                 text(word, &mut out)?;
                 std::mem::take(&mut rest).iter().try_for_each(|word| text(word, &mut out))?;
             }
-            Field::Rest => out.extend(data::unescape(word.text)?),
+            Field::Rest => out.extend(unescape(word.text)?),
             Field::Hex => {
                 let digits = joined().replace('-', "").to_ascii_lowercase();
                 out.extend(data_encoding::HEXLOWER.decode(digits.as_bytes()).ok()?);

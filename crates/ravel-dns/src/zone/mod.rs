@@ -15,6 +15,7 @@ mod error;
 mod expand;
 mod fields;
 mod kind;
+mod line;
 mod lookup;
 mod name;
 mod read;
@@ -132,6 +133,11 @@ impl Record {
         self.data.as_ref()
     }
 
+    /// The bytes that a TXT record says, its texts put together.
+    pub(crate) fn said(&self) -> Vec<u8> {
+        self.data.as_ref().map(RecordData::said).unwrap_or_default()
+    }
+
     /// The line on which it begins, from 1.
     pub fn line(&self) -> u32 {
         self.line
@@ -144,6 +150,41 @@ fn minimum(data: Option<&RecordData>) -> Option<u32> {
 }
 
 impl Zone {
+    /// Takes in a record that was read.
+    fn take(&mut self, entry: Entry) -> Result<(), ZoneError> {
+        let fail = |kind| Err(ZoneError { line: entry.record.line, kind });
+        let number = self.entries.len() as u32;
+        let name = &entry.record.name;
+        if entry.record.kind == RecordType::SOA {
+            if self.soa != u32::MAX {
+                return fail(ZoneErrorKind::SecondSoa);
+            }
+            if *name != self.origin {
+                return fail(ZoneErrorKind::OtherZone {
+                    wanted: self.origin.to_string(),
+                    found: name.to_string(),
+                });
+            }
+            self.soa = number;
+        }
+        match self.names.get_mut(name) {
+            Some(numbers) => numbers.push(number),
+            None => {
+                // Names between this one and the zone's are there, too, with no records (RFC 4592,
+                // section 2.2.2).
+                let mut above = name.above();
+                while self.origin.holds(&above) && !self.names.contains_key(&above) {
+                    let next = above.above();
+                    self.names.insert(above, Vec::new());
+                    above = next;
+                }
+                self.names.insert(name.clone(), vec![number]);
+            }
+        }
+        self.entries.push(entry);
+        Ok(())
+    }
+
     /// The name of the zone.
     pub fn origin(&self) -> &Name {
         &self.origin

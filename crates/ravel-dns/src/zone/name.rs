@@ -135,6 +135,18 @@ pub(super) fn labels(text: &str) -> Option<(Vec<Vec<u8>>, bool)> {
     Some((labels, is_whole))
 }
 
+/// A name, whole; a relative one gets the origin.
+pub(super) fn absolute(text: &str, origin: &Name) -> Option<Name> {
+    if text == "@" {
+        return Some(origin.clone());
+    }
+    let (mut labels, is_whole) = labels(text)?;
+    if !is_whole {
+        labels.extend(origin.0.iter().map(<[u8]>::to_vec));
+    }
+    Name::from_labels(labels.iter().map(Vec::as_slice))
+}
+
 /// A label as master files write it.
 fn write_label(label: &[u8], text: &mut String) {
     for &byte in label {

@@ -155,3 +155,29 @@ impl<'t> Scanner<'t> {
         ZoneError { line: self.line, kind }
     }
 }
+
+/// The bytes that a text with `\X` and `\DDD` stands for (RFC 1035, section 5.1).
+pub(super) fn unescape(text: &str) -> Option<Vec<u8>> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let Some((&byte, after)) = rest.split_first() {
+        rest = after;
+        if byte != b'\\' {
+            bytes.push(byte);
+            continue;
+        }
+        let digits = rest.get(..3).filter(|digits| digits.iter().all(u8::is_ascii_digit));
+        match digits {
+            Some(digits) => {
+                bytes.push(std::str::from_utf8(digits).ok()?.parse().ok()?);
+                rest = &rest[3..];
+            }
+            None => {
+                let (&escaped, after) = rest.split_first()?;
+                bytes.push(escaped);
+                rest = after;
+            }
+        }
+    }
+    Some(bytes)
+}

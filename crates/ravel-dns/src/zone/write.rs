@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::read::ReaderState;
+use super::line::ReaderState;
 use super::scan::{Scanner, Words};
 use super::{Change, Changes, Entry, Expansion, Name, NewRecord, Notation, RecordType, Zone};
 
