@@ -1,9 +1,11 @@
 //! A zone as its master file writes it (RFC 1035, section 5).
 //!
 //! ```text
-//!   text ──scan──▶ words of an entry ──read──▶ Zone { records, each with its place in the text }
-//!                                               │
-//!                       lookup (RFC 1034) ◀─────┼─────▶ write: the text again, with only what changes changed
+//!   text ──scan──▶ words of an entry ──line──▶ a record, with its place in the text
+//!                       └──expand──▶ those that `$INCLUDE` and `$GENERATE` stand for ──▶ Zone (read)
+//!                                                                                        │
+//!                       lookup (RFC 1034) ◀──────────────────────────────────────────────┼──▶ write: the text again,
+//!                                                                                             with only what changes changed
 //! ```
 //!
 //! The text is kept, so that comments, order and notation outlive a change. `$INCLUDE` and `$GENERATE`
