@@ -60,7 +60,8 @@ fn the_zones_of_all_steps_are_written() {
     );
     let readme = fs::read_to_string(demo.path().join("steps/README.md")).unwrap();
     assert!(
-        readme.contains("At 2027-03-01T06:00:00Z, 3 d after the step before. Serial 2027030100."),
+        readme.contains("## 3. 2027-03-01T06:00:00Z, 2 d 23 h later")
+            && readme.contains("- publish `step-2.zone`, serial 2027030100:"),
         "{readme}"
     );
     let (_, data, _) = run(demo.path(), &["domain", "--zone", "steps/step-3.zone", "--json"], "");
@@ -129,6 +130,11 @@ fn a_move_to_other_name_servers_is_planned_step_by_step_and_asked_for() {
     let write = ["domain", "write", "--steps", "steps", "--at", SWITCH];
     let (status, _, errors) = run(site.path(), &write, "");
     assert_eq!(status, 0, "{errors}");
+    let readme = fs::read_to_string(site.path().join("steps/README.md")).unwrap();
+    assert!(
+        readme.contains("- let the registry delegate the domain to ns1.new.example"),
+        "{readme}"
+    );
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let serve = |file: &str| {
         let text = fs::read_to_string(site.path().join(file)).unwrap();

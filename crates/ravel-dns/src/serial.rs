@@ -62,6 +62,7 @@ impl Serialize for Step {
             StepKind::Prove => "prove",
             StepKind::Allow => "allow",
             StepKind::Issue => "issue",
+            StepKind::Sign => "sign",
             StepKind::Switch => "switch",
             StepKind::Raise => "raise",
             StepKind::Copy(_) => "copy",

@@ -265,6 +265,7 @@ fn in_order_nobody_is_without_https() {
                 StepKind::Issue => "issue",
                 StepKind::Switch => "switch",
                 StepKind::Raise => "raise",
+                StepKind::Sign => "sign",
                 StepKind::Copy(_)
                 | StepKind::RemoveKeys
                 | StepKind::Delegate(_)
@@ -287,6 +288,14 @@ fn in_order_nobody_is_without_https() {
     );
     assert!(course.hosts().iter().all(|host| host.gap().is_none()));
     assert_eq!(after(&course, course.hosts()[1].last_old()), Some(300));
+    // Each zone of a signed one is signed again.
+    let signed =
+        Zone::parse("harbour.example", &format!("{}@ DNSKEY 257 3 13 AAAA\n", zone.text()))
+            .unwrap();
+    let course =
+        Timeline::in_order(&Plan::new(rules.site(), &rules.domains()[0], &signed), None, moment());
+    let signs = course.steps().iter().filter(|step| *step.kind() == StepKind::Sign);
+    assert_eq!(signs.count(), course.zones().len());
 }
 
 /// What issuing takes is counted, and it is said when an earlier one would leave no gap.

@@ -103,6 +103,7 @@ fn in_words(step: &StepKind) -> Vec<String> {
         StepKind::Prove => "add the record that proves ownership",
         StepKind::Allow => "let CAA allow the certificate authority of the hosting",
         StepKind::Issue => "get the certificate issued",
+        StepKind::Sign => "sign this zone before it is published: signatures are not written",
         StepKind::Switch => "cut over: write the new records",
         StepKind::Raise => "raise the TTL of the records to the wanted one",
     };

@@ -8,7 +8,7 @@ use ravel_dns::{Moment, Plan, Timeline, ZoneStep};
 use serde_json::json;
 
 use super::arguments::WriteTask;
-use super::stages::line;
+use super::stages::{self, line};
 use super::table::duration;
 use super::{View, no_zone};
 use crate::load::write_or_say;
@@ -87,7 +87,7 @@ fn write_steps(
     for (name, step) in names.iter().zip(&steps) {
         write_or_say(&folder.join(name), step.zone().text().as_bytes())?;
     }
-    let readme = readme(plan, timeline, &names, &steps);
+    let readme = readme(plan, timeline);
     write_or_say(&folder.join("README.md"), readme.as_bytes())?;
     if task.show.json {
         let steps = names.iter().zip(&steps).map(|(name, step)| {
@@ -118,32 +118,31 @@ fn write_steps(
     Ok(ExitStatus::Well)
 }
 
-fn readme(plan: &Plan<'_>, timeline: &Timeline, names: &[String], steps: &[ZoneStep]) -> String {
-    let origin = plan.zone().origin();
+/// What to do when, with the file of each step.
+fn readme(plan: &Plan<'_>, timeline: &Timeline) -> String {
+    let stages = stages::of(plan, timeline);
+    let steps = stages.iter().filter(|stage| stage.zone.is_some()).count();
     let mut text = format!(
-        "# The zone of {origin}, {}\n\nThe cut-over is at {}. Publish each file at its moment or later, in \
-         this order; what comes after one\nmoves with it.\n",
-        count(steps.len(), "step", "steps"),
+        "# The zone of {}, {}\n\nThe cut-over is at {}. Publish each file at its moment or later, in this order; \
+         what comes after one\nmoves with it.\n",
+        plan.zone().origin(),
+        count(steps, "step", "steps"),
         timeline.moment()
     );
     let mut before: Option<Moment> = None;
-    for (number, (name, step)) in (1..).zip(names.iter().zip(steps)) {
+    for (number, stage) in (1..).zip(&stages) {
         let wait = before.map_or(String::new(), |before| {
-            format!(", {} after the step before", duration(step.at().since(before)))
+            format!(", {} later", duration(stage.at.since(before)))
         });
-        text.push_str(&format!(
-            "\n## {number}. `{name}`\n\nAt {}{wait}. Serial {}.\n\n```diff\n",
-            step.at(),
-            step.zone().serial()
-        ));
-        for record in step.removed() {
-            text.push_str(&format!("- {}\n", line(record)));
-        }
-        for record in step.added() {
-            text.push_str(&format!("+ {}\n", line(record)));
-        }
+        text.push_str(&format!("\n## {number}. {}{wait}\n\n", stage.at));
+        stage.what.iter().for_each(|what| text.push_str(&format!("- {what}\n")));
+        before = Some(stage.at);
+        let Some((step, zone)) = &stage.zone else { continue };
+        let serial = zone.zone().serial();
+        text.push_str(&format!("- publish `step-{step}.zone`, serial {serial}:\n\n```diff\n"));
+        zone.removed().iter().for_each(|record| text.push_str(&format!("- {}\n", line(record))));
+        zone.added().iter().for_each(|record| text.push_str(&format!("+ {}\n", line(record))));
         text.push_str("```\n");
-        before = Some(step.at());
     }
     text
 }

@@ -97,6 +97,9 @@ impl Timeline {
         let mut course = Timeline::over(plan, certificate, moment, &versions, around);
         course.zones = vec![(moment, after)];
         course.steps = vec![Step { at: moment, kind: StepKind::Switch }];
+        if plan.signature().is_some() && name_servers.is_none() {
+            course.steps.push(Step { at: moment, kind: StepKind::Sign });
+        }
         if let Some(servers) = name_servers {
             let delegate = StepKind::Delegate(servers.to().to_vec());
             course.steps.push(Step { at: moment, kind: delegate });
@@ -181,6 +184,12 @@ impl Timeline {
         }
         if forgetting > 0 {
             push(start, StepKind::RemoveKeys);
+        }
+        if plan.signature().is_some() {
+            // Without keys at the parent nobody looks at signatures.
+            let is_looked_at = |from: &i64| keys.is_none() || *from < 0;
+            let moments = versions.iter().skip(1).map(|version| version.from);
+            moments.filter(is_looked_at).for_each(|from| push(from, StepKind::Sign));
         }
         push(0, StepKind::Switch);
         if let Some(servers) = &name_servers {

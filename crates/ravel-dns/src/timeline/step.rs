@@ -33,6 +33,9 @@ pub enum StepKind {
     Allow,
     /// Have the certificate issued.
     Issue,
+    /// Sign the zone of this moment before it is published: resolvers that validate take nothing of
+    /// it else.
+    Sign,
     /// Write the new records.
     Switch,
     /// Give the new records the TTL that is wanted.
