@@ -222,6 +222,9 @@ fn what_is_wrong_with_a_chain_is_said() {
     };
     let key = KeyPair::generate().unwrap();
     let alone = leaves().remove(0).1.self_signed(&key).unwrap().pem();
+    // As tools make one for a trial.
+    let trial = leaves().into_iter().find(|(name, _)| *name == "an authority").unwrap().1;
+    let trial = trial.self_signed(&key).unwrap().pem();
     let sound = file("one", "sound");
     for (pem, trusted, wanted) in [
         (sound.clone(), true, ""),
@@ -240,6 +243,8 @@ fn what_is_wrong_with_a_chain_is_said() {
         (file("one", "for clients"), false, "not for web servers"),
         (file("too many", "sound"), true, "more authorities follow each other"),
         (file("other names", "sound"), true, "may not issue for these names"),
+        (trial.clone(), false, "self-signed"),
+        (trial, true, "self-signed"),
         (alone.clone(), false, "self-signed"),
         (alone, true, "self-signed"),
         (format!("{}{sound}", key.serialize_pem()), true, "a block `PRIVATE KEY`"),

@@ -92,6 +92,9 @@ fn what_is_no_zone_is_refused_with_its_line() {
         ("@ MX mail", "line 2: expected a preference and a name, found the end of the record"),
         ("@ MX ten mail", "line 2: expected a preference and a name, found `ten`"),
         ("@ CAA x issue \";\"", "line 2: expected flags, a tag and a value, found `x`"),
+        ("@ URI 1 2", "line 2: expected data of its type, found the end of the record"),
+        ("@ AFSDB one x", "line 2: expected data of its type, found `one`"),
+        ("@ L32 10 192.0.2.1 x", "line 2: expected data of its type, found `x`"),
         ("@ SRV 1 2 mail x", "line 2: expected priority, weight, port and a name, found `mail`"),
         (
             "@ TXT \"open\nx A 192.0.2.1",

@@ -119,10 +119,12 @@ impl Certificate {
             return Some(fault);
         }
         let is_trusted = trusted.map(|roots| follow(leaf, rest, &roots.0, at));
+        let is_own = rest.is_empty() && leaf.names.0 == leaf.names.1;
+        let is_root = trusted.is_some_and(|roots| roots.0.iter().any(|root| **root == *leaf.der));
         match is_trusted {
             Some(None) => None,
+            _ if is_own && !is_root => Some(ChainFault::SelfSigned),
             Some(Some(fault @ (ChainFault::Refused { .. } | ChainFault::Signature))) => Some(fault),
-            _ if rest.is_empty() && leaf.names.0 == leaf.names.1 => Some(ChainFault::SelfSigned),
             _ if rest.is_empty() => Some(ChainFault::IssuerMissing { wanted: leaf.issuer.clone() }),
             Some(Some(_)) => Some(ChainFault::Untrusted { issuer: last.issuer.clone() }),
             None => None,

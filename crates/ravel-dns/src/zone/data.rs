@@ -222,11 +222,17 @@ pub(super) fn read(
     if let Some(data) = named(kind, words, origin) {
         return Ok(Some(RecordData(data)));
     }
-    if let Some(bytes) = fields::wire(kind, words, origin) {
-        match RecordData::from_wire(kind, &bytes) {
-            None if most < usize::MAX => return Err((what, Some(wrong_word(kind, words)))),
-            data => return Ok(data),
-        }
+    if let Some(wire) = fields::wire(kind, words, origin) {
+        let bytes = match wire {
+            Ok(bytes) => bytes,
+            // An algorithm may have a mnemonic, which is kept.
+            Err(_) if fields::has_mnemonics(kind) => return Ok(None),
+            Err(at) => return Err((what, at)),
+        };
+        return match RecordData::from_wire(kind, &bytes) {
+            None if most < usize::MAX => Err((what, Some(wrong_word(kind, words)))),
+            data => Ok(data),
+        };
     }
     let is_service = matches!(kind, RecordType::SVCB | RecordType::HTTPS);
     let mut text = String::new();

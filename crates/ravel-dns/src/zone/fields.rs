@@ -69,55 +69,78 @@ fn fields(kind: RecordType) -> Option<&'static [Field]> {
     })
 }
 
-/// The data of a type in wire form; none where it is not written so.
-pub(super) fn wire(kind: RecordType, words: &[Word<'_>], origin: &Name) -> Option<Vec<u8>> {
-    let mut out = Vec::new();
-    let mut rest = words;
-    for field in fields(kind)? {
-        let (word, after) = rest.split_first()?;
-        let text = |word: &Word<'_>, out: &mut Vec<u8>| {
-            let bytes = unescape(word.text)?;
-            out.push(u8::try_from(bytes.len()).ok()?);
-            out.extend(bytes);
-            Some(())
+/// Whether numbers of a type may be written as mnemonics (RFC 4034, appendix A).
+pub(super) fn has_mnemonics(kind: RecordType) -> bool {
+    matches!(kind.code(), 48 | 59 | 60)
+}
+
+/// The data of a type in wire form; none where it is not written field by field.
+///
+/// # Errors
+/// The word that is no such field, or that there are too few.
+pub(super) fn wire(
+    kind: RecordType,
+    words: &[Word<'_>],
+    origin: &Name,
+) -> Option<Result<Vec<u8>, Option<usize>>> {
+    let fields = fields(kind)?;
+    let (mut out, mut at) = (Vec::new(), 0);
+    for field in fields {
+        let Some(rest) = words.get(at..).filter(|rest| !rest.is_empty()) else {
+            return Some(Err(None));
         };
-        let joined = || rest.iter().map(|word| word.text).collect::<String>();
-        rest = after;
-        match field {
-            Field::Name => {
-                for label in absolute(word.text, origin)?.labels() {
-                    out.push(u8::try_from(label.len()).ok()?);
-                    out.extend_from_slice(label);
-                }
-                out.push(0);
-            }
-            Field::U8 => out.push(word.text.parse().ok()?),
-            Field::U16 => out.extend(word.text.parse::<u16>().ok()?.to_be_bytes()),
-            Field::U32 => out.extend(word.text.parse::<u32>().ok()?.to_be_bytes()),
-            Field::Text => text(word, &mut out)?,
-            Field::V4 => out.extend(word.text.parse::<Ipv4Addr>().ok()?.octets()),
-            Field::Texts => {
-                text(word, &mut out)?;
-                std::mem::take(&mut rest).iter().try_for_each(|word| text(word, &mut out))?;
-            }
-            Field::Rest => out.extend(unescape(word.text)?),
-            Field::Hex => {
-                let digits = joined().replace('-', "").to_ascii_lowercase();
-                out.extend(data_encoding::HEXLOWER.decode(digits.as_bytes()).ok()?);
-                rest = &[];
-            }
-            Field::Groups => {
-                let groups = word.text.split(':');
-                let groups: Option<Vec<u16>> =
-                    groups.map(|group| u16::from_str_radix(group, 16).ok()).collect();
-                let groups = groups.filter(|groups| groups.len() == 4)?;
-                out.extend(groups.into_iter().flat_map(u16::to_be_bytes));
-            }
-            Field::Base64 => {
-                out.extend(data_encoding::BASE64.decode(joined().as_bytes()).ok()?);
-                rest = &[];
-            }
+        match written(*field, rest, origin, &mut out) {
+            Some(taken) => at += taken,
+            None => return Some(Err(Some(at))),
         }
     }
-    rest.is_empty().then_some(out)
+    Some(if at == words.len() { Ok(out) } else { Err(Some(at)) })
+}
+
+/// Writes a field; how many words it takes, or none where it is not written there.
+fn written(field: Field, words: &[Word<'_>], origin: &Name, out: &mut Vec<u8>) -> Option<usize> {
+    let word = &words[0];
+    let joined = || words.iter().map(|word| word.text).collect::<String>();
+    let mut text = |word: &Word<'_>| {
+        let bytes = unescape(word.text)?;
+        out.push(u8::try_from(bytes.len()).ok()?);
+        out.extend(bytes);
+        Some(())
+    };
+    match field {
+        Field::Text => text(word)?,
+        Field::Texts => {
+            words.iter().try_for_each(text)?;
+            return Some(words.len());
+        }
+        Field::Name => {
+            for label in absolute(word.text, origin)?.labels() {
+                out.push(u8::try_from(label.len()).ok()?);
+                out.extend_from_slice(label);
+            }
+            out.push(0);
+        }
+        Field::U8 => out.push(word.text.parse().ok()?),
+        Field::U16 => out.extend(word.text.parse::<u16>().ok()?.to_be_bytes()),
+        Field::U32 => out.extend(word.text.parse::<u32>().ok()?.to_be_bytes()),
+        Field::V4 => out.extend(word.text.parse::<Ipv4Addr>().ok()?.octets()),
+        Field::Rest => out.extend(unescape(word.text)?),
+        Field::Groups => {
+            let groups = word.text.split(':');
+            let groups: Option<Vec<u16>> =
+                groups.map(|group| u16::from_str_radix(group, 16).ok()).collect();
+            let groups = groups.filter(|groups| groups.len() == 4)?;
+            out.extend(groups.into_iter().flat_map(u16::to_be_bytes));
+        }
+        Field::Hex => {
+            let digits = joined().replace('-', "").to_ascii_lowercase();
+            out.extend(data_encoding::HEXLOWER.decode(digits.as_bytes()).ok()?);
+            return Some(words.len());
+        }
+        Field::Base64 => {
+            out.extend(data_encoding::BASE64.decode(joined().as_bytes()).ok()?);
+            return Some(words.len());
+        }
+    }
+    Some(1)
 }
