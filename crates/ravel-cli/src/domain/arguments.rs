@@ -131,7 +131,7 @@ pub(super) struct WriteTask {
     /// The file to write
     #[arg(value_name = "FILE", required_unless_present = "steps", conflicts_with = "steps")]
     pub(super) file: Option<PathBuf>,
-    /// Write the zone of each step in order to this folder, with a README of when to publish which
+    /// Write the zone of each step in order to this folder, with a README of what to do when
     #[arg(long, value_name = "FOLDER", requires = "at")]
     pub(super) steps: Option<PathBuf>,
     /// With `--steps`: when the records change (RFC 3339)

@@ -114,7 +114,7 @@ fn write_steps(
         }
     }
     let readme = folder.join("README.md");
-    writeln!(out, "{} says when to publish which", in_style(STRONG, readme.display()))?;
+    writeln!(out, "{} says what to do when", in_style(STRONG, readme.display()))?;
     Ok(ExitStatus::Well)
 }
 
