@@ -11,6 +11,7 @@ mod findings;
 mod fmt;
 mod folder;
 mod load;
+mod page;
 mod problems;
 mod report;
 mod serve;

@@ -1,6 +1,6 @@
 //! How long files may be kept by caches, and whether their names allow it.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
@@ -80,20 +80,15 @@ impl<'r> Audit<'r> {
     /// Pages with a long cache lifetime; lines that set that of other files, too, have no edit.
     fn html_cached(&self, pages: &[CachedPage], of_others: &HashSet<Line>) -> Option<Finding> {
         let CachedPage { name, life, line, .. } = pages.first()?;
-        let mut edits: Vec<Edit> = Vec::new();
-        let mut is_of_pages = true;
-        for page in pages {
-            let Some(line) = page.line.filter(|line| !of_others.contains(line)) else {
-                is_of_pages = false;
-                break;
-            };
-            let (from, to) = (page.written.clone(), "no-cache".to_owned());
-            let edit = Edit::OnLine { line, from, to };
-            if !edits.contains(&edit) {
-                edits.push(edit);
-            }
-        }
-        edits.retain(|_| is_of_pages);
+        let written: Option<BTreeSet<(Line, &str)>> = pages
+            .iter()
+            .map(|page| Some((page.line.filter(|line| !of_others.contains(line))?, &*page.written)))
+            .collect();
+        let edits = written.into_iter().flatten().map(|(line, from)| Edit::OnLine {
+            line,
+            from: from.to_owned(),
+            to: "no-cache".to_owned(),
+        });
         let others = match pages.len() {
             1 => " is".to_owned(),
             2 => " and 1 other page are".to_owned(),

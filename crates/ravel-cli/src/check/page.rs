@@ -1,8 +1,9 @@
 //! The findings as a page, for somebody who has no terminal.
 
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{Markup, html};
 
 use super::entry::Entry;
+use crate::page;
 
 /// The page, which needs nothing beside it.
 pub(super) fn of(entries: &[Entry]) -> String {
@@ -16,39 +17,27 @@ pub(super) fn of(entries: &[Entry]) -> String {
         true => "No findings".to_owned(),
         false => numbers.collect::<Vec<_>>().join(", "),
     };
-    let page = html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                title { (head) }
-                style { (PreEscaped(STYLE)) }
-            }
-            body {
-                h1 { (head) }
-                @for entry in entries {
-                    article class=(entry.severity) {
-                        h2 { b { (entry.severity) } " " (entry.name) }
-                        p.place { code { (place(&entry.path, entry.line)) } }
-                        p { (words(&entry.message)) }
-                        @if let Some(note) = &entry.note { p.more { b { "note " } (words(note)) } }
-                        @if let Some(help) = &entry.help { p.more { b { "help " } (words(help)) } }
-                        @if !entry.related.is_empty() {
-                            p.more {
-                                b { "see " }
-                                @for (number, (path, line)) in entry.related.iter().enumerate() {
-                                    @if number > 0 { ", " }
-                                    code { (place(path, Some(*line))) }
-                                }
-                            }
+    let body = html! {
+        @for entry in entries {
+            article class=(entry.severity) {
+                h2 { b { (entry.severity) } " " (entry.name) }
+                p.place { code { (place(&entry.path, entry.line)) } }
+                p { (words(&entry.message)) }
+                @if let Some(note) = &entry.note { p.more { b { "note " } (words(note)) } }
+                @if let Some(help) = &entry.help { p.more { b { "help " } (words(help)) } }
+                @if !entry.related.is_empty() {
+                    p.more {
+                        b { "see " }
+                        @for (number, (path, line)) in entry.related.iter().enumerate() {
+                            @if number > 0 { ", " }
+                            code { (place(path, Some(*line))) }
                         }
                     }
                 }
             }
         }
     };
-    format!("{}\n", page.into_string())
+    page::whole(&head, STYLE, &body)
 }
 
 /// A text whose code stands between backticks.

@@ -1,46 +1,35 @@
 //! A cut-over as a page, for the person who does the work: the picture, and the stages with their
 //! records.
 
-use maud::{DOCTYPE, PreEscaped, html};
+use maud::{PreEscaped, html};
 use ravel_dns::Timeline;
 
 use super::chart::gaps_in_words;
 use super::stages::{Stage, line};
 use super::svg;
 use super::table::signed;
+use crate::page;
 
 /// The page, which needs nothing beside it.
 pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stage]) -> String {
     let title = format!("The cut-over of {domain}");
     let gaps = gaps_in_words(timelines.1);
-    let page = html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                title { (title) }
-                style { (PreEscaped(STYLE)) }
-            }
-            body {
-                h1 { (title) }
-                p { "At " (timelines.1.moment()) ". What comes after a step moves with it." }
-                @for gap in &gaps { p.gap { (gap) } }
-                main {
-                    figure { (PreEscaped(svg::draw(domain, timelines, &[]))) }
-                    ol {
-                        @for stage in stages {
-                            li {
-                                h2 { (stage.at) " " small { (signed(stage.from_switch)) } }
-                                @for what in &stage.what { p { (what) } }
-                                @if let Some((number, zone)) = &stage.zone {
-                                    details open[zone.removed().len() + zone.added().len() <= MAX_SHOWN_RECORDS] {
-                                        summary { "step " (number) ": the zone with serial " (zone.zone().serial()) }
-                                        pre {
-                                            @for record in zone.removed() { del { "− " (line(record)) } "\n" }
-                                            @for record in zone.added() { ins { "+ " (line(record)) } "\n" }
-                                        }
-                                    }
+    let body = html! {
+        p { "At " (timelines.1.moment()) ". What comes after a step moves with it." }
+        @for gap in &gaps { p.gap { (gap) } }
+        main {
+            figure { (PreEscaped(svg::draw(domain, timelines, &[]))) }
+            ol {
+                @for stage in stages {
+                    li {
+                        h2 { (stage.at) " " small { (signed(stage.from_switch)) } }
+                        @for what in &stage.what { p { (what) } }
+                        @if let Some((number, zone)) = &stage.zone {
+                            details open[zone.removed().len() + zone.added().len() <= MAX_SHOWN_RECORDS] {
+                                summary { "step " (number) ": the zone with serial " (zone.zone().serial()) }
+                                pre {
+                                    @for record in zone.removed() { del { "− " (line(record)) } "\n" }
+                                    @for record in zone.added() { ins { "+ " (line(record)) } "\n" }
                                 }
                             }
                         }
@@ -49,7 +38,7 @@ pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stag
             }
         }
     };
-    format!("{}\n", page.into_string())
+    page::whole(&title, STYLE, &body)
 }
 
 /// Records that are shown without being asked for, at most.

@@ -8,7 +8,7 @@ use ravel_dns::{Moment, Plan, Timeline, ZoneStep};
 use serde_json::json;
 
 use super::arguments::WriteTask;
-use super::stages::{self, line};
+use super::stages::{self, Stage, line};
 use super::table::duration;
 use super::{View, no_zone};
 use crate::load::write_or_say;
@@ -75,7 +75,9 @@ fn write_steps(
     folder: &Path,
     out: &mut dyn Write,
 ) -> crate::Outcome {
-    let steps = ZoneStep::of(timeline, plan.zone());
+    let stages = stages::of(plan, timeline);
+    let steps: Vec<&ZoneStep> =
+        stages.iter().filter_map(|stage| stage.zone.as_ref()).map(|(_, zone)| zone).collect();
     let names: Vec<String> =
         (1..=steps.len()).map(|number| format!("step-{number}.zone")).collect();
     for name in names.iter().map(String::as_str).chain(["README.md"]) {
@@ -87,7 +89,7 @@ fn write_steps(
     for (name, step) in names.iter().zip(&steps) {
         write_or_say(&folder.join(name), step.zone().text().as_bytes())?;
     }
-    let readme = readme(plan, timeline);
+    let readme = readme(plan, timeline, &stages);
     write_or_say(&folder.join("README.md"), readme.as_bytes())?;
     if task.show.json {
         let steps = names.iter().zip(&steps).map(|(name, step)| {
@@ -119,8 +121,7 @@ fn write_steps(
 }
 
 /// What to do when, with the file of each step.
-fn readme(plan: &Plan<'_>, timeline: &Timeline) -> String {
-    let stages = stages::of(plan, timeline);
+fn readme(plan: &Plan<'_>, timeline: &Timeline, stages: &[Stage]) -> String {
     let steps = stages.iter().filter(|stage| stage.zone.is_some()).count();
     let mut text = format!(
         "# The zone of {}, {}\n\nThe cut-over is at {}. Publish each file at its moment or later, in this order; \
@@ -130,7 +131,7 @@ fn readme(plan: &Plan<'_>, timeline: &Timeline) -> String {
         timeline.moment()
     );
     let mut before: Option<Moment> = None;
-    for (number, stage) in (1..).zip(&stages) {
+    for (number, stage) in (1..).zip(stages) {
         let wait = before.map_or(String::new(), |before| {
             format!(", {} later", duration(stage.at.since(before)))
         });
