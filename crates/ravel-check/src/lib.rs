@@ -19,6 +19,7 @@
 #![warn(missing_docs)]
 
 mod audit;
+mod compare;
 mod coverage;
 mod every;
 #[cfg(feature = "serde")]
@@ -29,5 +30,6 @@ mod symbolic;
 pub use audit::{
     Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, fingerprinted, reads,
 };
+pub use compare::{Comparison, Difference, DifferenceKind, HeaderDifference, Reply, compare};
 pub use coverage::{CoverageState, RuleCoverage, coverage};
 pub use every::{verify_all, witnesses};

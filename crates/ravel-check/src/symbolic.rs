@@ -1,5 +1,7 @@
 //! What patterns capture and targets write, with captures that stand for themselves.
 
+use ravel::Request;
+use ravel::edge::{Edge, Route};
 use ravel::template::{Expression, Pattern, Piece, Target};
 
 /// A piece of what a template writes: text, or a capture of the expectation's pattern by its
@@ -79,18 +81,173 @@ pub(super) fn written(
     let origin = target
         .origin()
         .map_or(String::new(), |origin| format!("{}://{}", origin.scheme(), origin.host()));
-    let mut out: Vec<Symbol> = Vec::new();
-    let mut push = |piece: &Symbol| match (out.last_mut(), piece) {
-        (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
-        _ => out.push(piece.clone()),
+    Some((origin, put(target, captures)?))
+}
+
+/// The URL that requests of a pattern end at on a side, as far as its path: text, and captures of the
+/// pattern.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct SymbolicUrl(Vec<Symbol>);
+
+impl SymbolicUrl {
+    /// Where a route leads all requests of a pattern, or all requests; none where that hangs on what is captured.
+    pub(super) fn of(
+        edge: &Edge,
+        asked: Option<&Pattern>,
+        request: &Request,
+        route: &Route,
+    ) -> Option<SymbolicUrl> {
+        let address = request.address().ok()?;
+        let origin = |address: &ravel::address::Address| {
+            format!("{}://{}", address.scheme(), address.host())
+        };
+        let base = edge.site().open_base().to_owned();
+        let mut at = origin(address);
+        let mut path = asked.map_or(vec![Symbol::Capture(0)], pieces);
+        // What is asked begins with a base path, unless the pattern does.
+        let mut is_whole = asked.is_some_and(|asked| asked.origin().is_some());
+        let mut last = address;
+        for hop in route.hops() {
+            at = origin(hop.to());
+            match hop.rule() {
+                None if below(last.path(), &base) == below(hop.to().path(), &base) => {}
+                None => return None,
+                Some(id) => {
+                    let rule = edge.program().rule(id).rule();
+                    let target = rule.redirect()?.target();
+                    if target.origin().is_some_and(|origin| origin.host().capture().is_some()) {
+                        return None;
+                    }
+                    let captures = captures_in(rule.pattern(), &path, asked)?;
+                    let names = |name: &str| captures.iter().any(|(known, _)| known == name);
+                    if !target.path().expressions().all(|(_, name)| names(name)) {
+                        return None;
+                    }
+                    path = put(target, &captures)?;
+                    is_whole = target.origin().is_some();
+                }
+            }
+            last = hop.to();
+        }
+        let mut all = vec![Symbol::Text(at)];
+        if !is_whole {
+            all.push(Symbol::Text(base));
+        }
+        all.extend(path);
+        Some(SymbolicUrl(joined(&all)))
+    }
+
+    /// Whether two are the same whatever is captured, or never; none where that hangs on it.
+    pub(super) fn is(&self, other: &SymbolicUrl) -> Option<bool> {
+        if self == other {
+            return Some(true);
+        }
+        let (mut a, mut b) = (&self.0[..], &other.0[..]);
+        while let ([first, rest @ ..], [same, others @ ..]) = (a, b)
+            && first == same
+        {
+            (a, b) = (rest, others);
+        }
+        while let ([rest @ .., last], [others @ .., same]) = (a, b)
+            && last == same
+        {
+            (a, b) = (rest, others);
+        }
+        let text = |piece: Option<&Symbol>| match piece {
+            Some(Symbol::Text(text)) => text.clone(),
+            Some(Symbol::Capture(_)) | None => String::new(),
+        };
+        let apart = |a: &str, b: &str| !a.starts_with(b) && !b.starts_with(a);
+        let ends = |a: &str, b: &str| !a.ends_with(b) && !b.ends_with(a);
+        let count = |pieces: &[Symbol]| {
+            let mut captures: Vec<usize> = Vec::new();
+            let mut length = 0;
+            for piece in pieces {
+                match piece {
+                    Symbol::Text(text) => length += text.len(),
+                    Symbol::Capture(number) => captures.push(*number),
+                }
+            }
+            captures.sort_unstable();
+            (captures, length)
+        };
+        let ((captures, length), (others, other)) = (count(a), count(b));
+        let never = apart(&text(a.first()), &text(b.first()))
+            || ends(&text(a.last()), &text(b.last()))
+            || (captures == others && length != other);
+        never.then_some(false)
+    }
+}
+
+fn below<'a>(path: &'a str, base: &str) -> &'a str {
+    path.strip_prefix(base).unwrap_or(path)
+}
+
+/// What a pattern captures of a path that is made of captures of another pattern; none where that can
+/// be done in more than one way.
+fn captures_in(
+    of: &Pattern,
+    path: &[Symbol],
+    asked: Option<&Pattern>,
+) -> Option<Vec<(String, Vec<Symbol>)>> {
+    if of.path().is_literal() {
+        return Some(Vec::new());
+    }
+    let asked = asked?;
+    let own = pieces(of);
+    let forms: Vec<Expression> = asked.path().expressions().map(|(form, _)| form).collect();
+    let names: Vec<(Expression, &str)> = of.path().expressions().collect();
+    let is_same = |(mine, theirs): (&Symbol, &Symbol)| match (mine, theirs) {
+        (Symbol::Text(a), Symbol::Text(b)) => a == b,
+        (Symbol::Capture(a), Symbol::Capture(b)) => names[*a].0 == forms[*b],
+        _ => false,
     };
+    let is_alone = names.len() == 1 || *path == pieces(asked);
+    if is_alone && own.len() == path.len() && own.iter().zip(path).all(is_same) {
+        let captured = path.iter().filter(|piece| matches!(piece, Symbol::Capture(_)));
+        let captures = names.iter().zip(captured);
+        return Some(
+            captures.map(|((_, name), piece)| ((*name).to_owned(), vec![piece.clone()])).collect(),
+        );
+    }
+    let [(Expression::Any | Expression::Segments, name)] = names[..] else { return None };
+    if !matches!(own.last(), Some(Symbol::Capture(_))) {
+        return None;
+    }
+    let prefix = of.path().literal_prefix();
+    let mut rest = path.to_vec();
+    match rest.first_mut() {
+        Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
+        Some(_) if prefix.is_empty() => {}
+        _ => return None,
+    }
+    rest.retain(|piece| *piece != Symbol::Text(String::new()));
+    Some(vec![(name.to_owned(), rest)])
+}
+
+/// What a target's path writes.
+fn put(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<Vec<Symbol>> {
+    let mut out = Vec::new();
     for piece in target.path().pieces() {
         match piece {
-            Piece::Text(text) => push(&Symbol::Text(text.to_owned())),
+            Piece::Text(text) => out.push(Symbol::Text(text.to_owned())),
             Piece::Expression(_, name) => {
-                captures.iter().find(|(known, _)| known == name)?.1.iter().for_each(&mut push)
+                out.extend(captures.iter().find(|(known, _)| known == name)?.1.iter().cloned())
             }
         }
     }
-    Some((origin, out))
+    Some(joined(&out))
+}
+
+/// The same with neighbouring texts as one.
+fn joined(pieces: &[Symbol]) -> Vec<Symbol> {
+    let mut out: Vec<Symbol> = Vec::new();
+    for piece in pieces {
+        match (out.last_mut(), piece) {
+            (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
+            (_, Symbol::Text(text)) if text.is_empty() => {}
+            _ => out.push(piece.clone()),
+        }
+    }
+    out
 }

@@ -8,8 +8,6 @@ mod universe;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
-use http::HeaderMap;
-use http::header::{ACCEPT_LANGUAGE, COOKIE, HeaderName, HeaderValue};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::edge::WalkEnd;
@@ -19,9 +17,7 @@ use ravel::program::{RuleRef, Stage};
 use ravel::rules::Code;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use ravel_check::{Audit, verify_all};
-use universe::pattern;
-
-const FILES: [&str; 5] = ["index.html", "a.html", "b/index.html", "ab/b.css", "404.html"];
+use universe::{FILES, headers, paths, pattern, rule};
 
 /// What a site is: its settings, its rules, and what is expected of every URL of a pattern.
 #[derive(Debug, Clone)]
@@ -32,71 +28,6 @@ struct World {
     rules: Vec<String>,
     subject: String,
     outcome: &'static str,
-}
-
-fn rule() -> impl Strategy<Value = String> {
-    const ACTIONS: [&str; 12] = [
-        "gone",
-        "redirect",
-        "redirect",
-        "redirect",
-        "redirect",
-        "rewrite",
-        "fallback",
-        "missing",
-        "elsewhere",
-        "headers",
-        "headers",
-        "headers",
-    ];
-    const TARGETS: [&str; 12] = [
-        "/a",
-        "/b/",
-        "/ab",
-        "/ab/b.css",
-        "/{x}",
-        "/a/{x}",
-        "/b/{+x}",
-        "{/x*}",
-        "/b{/x*}",
-        "https://w.example/a",
-        "https://o.example/{x}",
-        "/a?k={q}",
-    ];
-    const CONDITIONS: [&str; 16] = [
-        "",
-        "",
-        "",
-        "",
-        "",
-        "",
-        "  when cookie c\n",
-        "  when not cookie c\n",
-        "  when header x-h is on\n",
-        "  when language is de\n",
-        "  when not language is de\n",
-        "  when host is w.example\n",
-        "  when no file\n",
-        "  where x is one of a, b\n",
-        "  where x is not one of b\n",
-        "  where x matches \"a*\"\n",
-    ];
-    const SCOPES: [&str; 4] = ["", " on missing", " on redirects", " on all"];
-    const OPS: [&str; 3] =
-        ["  set x-robots-tag: noindex\n", "  add x-a: 1\n", "  drop cache-control\n"];
-    let parts = (
-        prop::sample::select(&ACTIONS[..]),
-        pattern(),
-        prop::sample::select(&TARGETS[..]),
-        prop::sample::select(&CONDITIONS[..]),
-        prop::sample::select(&SCOPES[..]),
-        prop::sample::select(&OPS[..]),
-    );
-    parts.prop_map(|(action, pattern, target, condition, scope, op)| match action {
-        "gone" | "elsewhere" => format!("{action} {pattern}\n{condition}"),
-        "headers" => format!("headers {pattern}{scope}\n{condition}{op}"),
-        _ => format!("{action} {pattern} -> {target}\n{condition}"),
-    })
 }
 
 fn world() -> impl Strategy<Value = World> {
@@ -162,16 +93,7 @@ impl World {
     /// All paths over a small alphabet up to a length, on every host of the site, with all queries
     /// and headers that the rules tell apart.
     fn requests(&self) -> Vec<Request> {
-        let mut paths = vec!["/".to_owned()];
-        let mut last = paths.clone();
-        for _ in 0..3 {
-            let longer = |path: &String| ["/", "a", "b"].map(|next| format!("{path}{next}"));
-            last = last.iter().flat_map(longer).collect();
-            paths.extend(last.iter().cloned());
-        }
-        paths.extend(
-            ["/ab/b.css", "/a.html", "/404", "/404.html", "/index.html"].map(str::to_owned),
-        );
+        let paths = paths();
         let mut origins = vec![("https://h.example", self.base), ("http://h.example", self.base)];
         if !self.alias.is_empty() {
             let base = if self.alias.contains("/t/") { "/t/" } else { self.base };
@@ -190,18 +112,6 @@ impl World {
         }
         requests
     }
-}
-
-/// Every combination of the headers that conditions ask for.
-fn headers() -> Vec<HeaderMap> {
-    let known = [(COOKIE, "c=1"), (HeaderName::from_static("x-h"), "on"), (ACCEPT_LANGUAGE, "de")];
-    (0..1 << known.len())
-        .map(|chosen: u32| {
-            let is_chosen = |at: &usize| chosen & (1 << at) != 0;
-            let chosen = (0..known.len()).filter(is_chosen).map(|at| known[at].clone());
-            chosen.map(|(name, value)| (name, HeaderValue::from_static(value))).collect()
-        })
-        .collect()
 }
 
 /// How often each question was asked, was answered with yes, and was undecided.

@@ -5,6 +5,7 @@ mod build;
 mod check;
 mod demo;
 mod diagnostic;
+mod diff;
 mod domain;
 mod explain;
 mod findings;
@@ -64,6 +65,7 @@ Ask:
   test     Run the expectations of the rules file, against the rules or the live site
 
 Compare:
+  diff     Show what a change of the rules or the files does to visitors
   domain   Compare the DNS and the certificate of a domain with what the site needs
 
 See:
@@ -93,6 +95,9 @@ enum Command {
     /// Compare the DNS and the certificate of a domain with what the site needs
     #[command(after_help = EXIT_STATUS)]
     Domain(domain::Arguments),
+    /// Show what a change of the rules or the files does to visitors
+    #[command(after_help = EXIT_STATUS)]
+    Diff(diff::Arguments),
     /// Write what is published, for hosts that run code or only serve files
     #[command(after_help = EXIT_STATUS)]
     Build(build::Arguments),
@@ -121,6 +126,7 @@ impl Command {
             Command::Test(test) => test.json,
             Command::Check(check) => check.json,
             Command::Domain(domain) => domain.is_json(),
+            Command::Diff(diff) => diff.json,
             Command::Build(build) => build.json,
             Command::Serve(serve) => serve.json,
             Command::Fmt(fmt) => fmt.json,
@@ -208,6 +214,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
         Command::Test(test) => test::run(rules, &test, out),
         Command::Check(check) => check::run(rules, &check, out),
         Command::Domain(domain) => domain::run(rules, &domain, out),
+        Command::Diff(diff) => diff::run(rules, &diff, out),
         Command::Build(build) => build::run(rules, &build, out),
         Command::Serve(serve) => serve::run(rules, &serve, out),
         Command::Fmt(fmt) => fmt::run(rules, &fmt, out),

@@ -75,6 +75,20 @@ impl Site {
         Ok(Site { rules, edge, texts, root, folder: parent(path).to_owned() })
     }
 
+    /// The files of a folder.
+    ///
+    /// ```no_run
+    /// let files = ravel_serve::Site::files_of("dist".as_ref())?;
+    /// println!("{} files", files.names().len());
+    /// # Ok::<(), ravel_serve::ReadError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// What could not be read.
+    pub fn files_of(folder: &Path) -> Result<FileList, ReadError> {
+        list(folder, None)
+    }
+
     /// The same without the files of a folder.
     pub(crate) fn read_without(path: &Path, private: Option<&Path>) -> Result<Site, ReadError> {
         let (rules, texts) = rules(path)?;

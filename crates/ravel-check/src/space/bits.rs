@@ -28,6 +28,14 @@ impl Bits {
         self.0.iter().all(|word| *word == 0)
     }
 
+    pub(super) fn is_within(&self, other: &Bits) -> bool {
+        self.0.iter().zip(&other.0).all(|(word, other)| word & !other == 0)
+    }
+
+    pub(super) fn has(&self, number: usize) -> bool {
+        self.0.get(number / 64).is_some_and(|word| word & (1 << (number % 64)) != 0)
+    }
+
     pub(super) fn first(&self) -> Option<usize> {
         let (at, word) = self.0.iter().enumerate().find(|(_, word)| **word != 0)?;
         Some(at * 64 + word.trailing_zeros() as usize)

@@ -4,6 +4,7 @@
 //! Facts are free of each other but for a few laws, which are worked out one name at a time: a
 //! parameter with a value is there, a field that is a text contains every part of it.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use http::header::{COOKIE, HeaderMap, HeaderName, HeaderValue};
@@ -13,6 +14,8 @@ use super::capture::CaptureTest;
 use super::leaf::Leaf;
 use super::search::{SearchResult, SignedLeaf, Steps, shortest};
 use super::symbol::meaning;
+use ravel::Request;
+use ravel::address::{form_decode, parameters};
 use ravel::edge::{cookie_is, header_is};
 use ravel::program::ValueSet;
 
@@ -41,6 +44,37 @@ impl Fact<'_> {
         }
     }
 
+    /// Whether it holds of a request.
+    pub(super) fn is_of(&self, request: &Request) -> bool {
+        let query = request.address().ok().and_then(|address| address.query());
+        self.of_query(query.unwrap_or_default()).unwrap_or_else(|| self.holds(request.headers()))
+    }
+
+    /// Whether it holds of a query; none where it is about something else.
+    pub(super) fn of_query(&self, query: &str) -> Option<bool> {
+        match self {
+            Fact::Parameter(key) => Some(values(query, key).next().is_some()),
+            Fact::ParameterIs(key, wanted) => {
+                Some(values(query, key).any(|value| *value == *wanted.as_bytes()))
+            }
+            Fact::FirstValue(key, tests) => {
+                let first = values(query, key).find(|value| !value.is_empty());
+                Some(first.is_some_and(|value| tests.iter().all(|test| test.holds(&value))))
+            }
+            Fact::Cookie(..) | Fact::Header(..) => None,
+        }
+    }
+
+    /// The key of the parameter that it is about.
+    pub(super) fn parameter(&self) -> Option<&str> {
+        match self {
+            Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => {
+                Some(key)
+            }
+            Fact::Cookie(..) | Fact::Header(..) => None,
+        }
+    }
+
     /// Whether two facts about parameters are one.
     pub(super) fn is(&self, other: &Fact<'_>) -> bool {
         match (self, other) {
@@ -65,6 +99,12 @@ impl Fact<'_> {
             Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
         }
     }
+}
+
+/// The values of a parameter, decoded.
+fn values<'q>(query: &'q str, key: &'q str) -> impl Iterator<Item = Cow<'q, [u8]>> {
+    let of_key = parameters(query).filter(|(_, name, _)| *form_decode(name) == *key.as_bytes());
+    of_key.map(|(.., value)| form_decode(value.unwrap_or_default()))
 }
 
 /// A fact, and whether it holds.

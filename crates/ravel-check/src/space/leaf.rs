@@ -5,9 +5,10 @@ use std::sync::Arc;
 use smallvec::SmallVec;
 
 use super::capture::{CaptureTest, Progress};
-use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, meaning, symbols};
+use super::image::{ImageLeaf, ImageThread};
+use super::pattern::{PatternLeaf, leading_text, mark_ops};
+use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, meaning};
 use ravel::files::KNOWN_TYPES;
-use ravel::template::{Expression, Piece, Template};
 
 /// A set of paths. Its complement, and what it has in common with others, are worked out in
 /// `search.rs`.
@@ -27,6 +28,10 @@ pub(super) enum Leaf<'r> {
     KnownType,
     /// No path but a value: not empty, and passing the tests.
     Value(Vec<CaptureTest<'r>>),
+    /// Paths that go on behind a text as the leaf says; the text is not empty.
+    Behind(Vec<Symbol>, Arc<Leaf<'r>>),
+    /// Paths that a redirect leads to a path in a leaf.
+    Image(Box<ImageLeaf<'r>>),
 }
 
 /// Where a leaf is in a word.
@@ -34,22 +39,30 @@ pub(super) enum Leaf<'r> {
 pub(super) enum State {
     Dead,
     At(u32),
-    Range { low: u32, high: u32, depth: u32, slash: bool },
+    Range {
+        low: u32,
+        high: u32,
+        depth: u32,
+        slash: bool,
+    },
     Threads(Threads),
     Tests(Tests),
+    /// So much of a text was read, and what is behind it not begun.
+    Before(u32),
+    Images(Vec<ImageThread>),
 }
 
-type Tests = SmallVec<[Progress; 1]>;
-type Threads = SmallVec<[Thread; 2]>;
+pub(super) type Tests = SmallVec<[Progress; 1]>;
+pub(super) type Threads = SmallVec<[Thread; 2]>;
 
 /// One way to match so far. Ways are kept in the order of their right: the expression further left
 /// takes as little as it can.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(super) struct Thread {
-    op: u16,
+    pub(super) op: u16,
     /// Whether the expression has taken something.
-    begun: bool,
-    tests: Tests,
+    pub(super) begun: bool,
+    pub(super) tests: Tests,
 }
 
 /// The addresses that name files, as words in order.
@@ -62,141 +75,6 @@ pub(super) struct Names {
     pub(super) fold: bool,
     /// Empty segments are left out of an address before it is compared.
     pub(super) tidy: bool,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Op {
-    Text(Symbol),
-    Expression(Expression, u16),
-}
-
-/// A template as a program.
-#[derive(Debug)]
-pub(super) struct PatternLeaf<'r> {
-    ops: Vec<Op>,
-    /// Tests, each with the number of the expression that it is about.
-    tests: Vec<(u16, CaptureTest<'r>)>,
-    fold: bool,
-    start: State,
-}
-
-impl<'r> PatternLeaf<'r> {
-    /// `tests` are about the template's expressions, by their number; `read` is what is before
-    /// the paths that are asked about.
-    pub(super) fn new(
-        template: &Template,
-        tests: Vec<(u16, CaptureTest<'r>)>,
-        fold: bool,
-        read: &[Symbol],
-    ) -> PatternLeaf<'r> {
-        let mut ops = Vec::new();
-        let mut expressions = 0;
-        for piece in template.pieces() {
-            match piece {
-                Piece::Text(text) => ops.extend(symbols(text).map(Op::Text)),
-                Piece::Expression(form, _) => {
-                    ops.push(Op::Expression(form, expressions));
-                    expressions += 1;
-                }
-            }
-        }
-        let mut leaf = PatternLeaf { ops, tests, fold, start: State::Dead };
-        let mut threads = Threads::new();
-        let first = Thread {
-            op: 0,
-            begun: false,
-            tests: leaf.tests.iter().map(|(_, test)| test.start()).collect(),
-        };
-        leaf.enter(first, &mut threads);
-        leaf.start = State::Threads(threads);
-        leaf.start =
-            read.iter().fold(leaf.start.clone(), |state, symbol| leaf.step(&state, *symbol));
-        leaf
-    }
-
-    /// Adds a thread, and those that it could go on as without reading: leaving an expression comes
-    /// before staying in it.
-    fn enter(&self, thread: Thread, threads: &mut Threads) {
-        let known = |other: &Thread| other.op == thread.op && other.begun == thread.begun;
-        if threads.iter().any(known) {
-            return;
-        }
-        let may_leave = match self.ops.get(usize::from(thread.op)) {
-            Some(Op::Expression(Expression::Segment, _)) => thread.begun,
-            Some(Op::Expression(..)) => true,
-            Some(Op::Text(_)) | None => false,
-        };
-        if may_leave {
-            self.enter(
-                Thread { op: thread.op + 1, begun: false, tests: thread.tests.clone() },
-                threads,
-            );
-        }
-        threads.push(thread);
-    }
-
-    fn step(&self, state: &State, symbol: Symbol) -> State {
-        let State::Threads(threads) = state else { return State::Dead };
-        let mut next = Threads::new();
-        for thread in threads {
-            match self.ops.get(usize::from(thread.op)) {
-                Some(Op::Text(text)) if self.same(*text, symbol) => {
-                    self.enter(
-                        Thread { op: thread.op + 1, begun: false, tests: thread.tests.clone() },
-                        &mut next,
-                    );
-                }
-                Some(Op::Expression(form, number)) => {
-                    let takes = match form {
-                        Expression::Segment => symbol != SLASH,
-                        Expression::Any => true,
-                        Expression::Segments => thread.begun || symbol == SLASH,
-                    };
-                    if takes {
-                        let mut thread = Thread { begun: true, ..thread.clone() };
-                        for (progress, (of, test)) in thread.tests.iter_mut().zip(&self.tests) {
-                            if of == number {
-                                *progress = test.step(*progress, symbol);
-                            }
-                        }
-                        self.enter(thread, &mut next);
-                    }
-                }
-                _ => {}
-            }
-        }
-        if next.is_empty() { State::Dead } else { State::Threads(next) }
-    }
-
-    /// Whether each expression is one of a list.
-    fn is_listed(&self) -> bool {
-        let mut expressions = self.ops.iter().filter_map(|op| match op {
-            Op::Expression(_, number) => Some(*number),
-            Op::Text(_) => None,
-        });
-        let is_listed =
-            |number: u16| self.tests.iter().any(|(of, test)| *of == number && test.is_of_list());
-        expressions.all(is_listed)
-    }
-
-    fn same(&self, text: Symbol, symbol: Symbol) -> bool {
-        let lower = |symbol: Symbol| {
-            u8::try_from(symbol).map_or(symbol, |byte| byte.to_ascii_lowercase().into())
-        };
-        text == symbol || (self.fold && lower(text) == lower(symbol))
-    }
-
-    fn accepts(&self, state: &State) -> bool {
-        let State::Threads(threads) = state else { return false };
-        let ended = threads.iter().find(|thread| usize::from(thread.op) == self.ops.len());
-        ended.is_some_and(|thread| {
-            thread
-                .tests
-                .iter()
-                .zip(&self.tests)
-                .all(|(progress, (_, test))| test.accepts(*progress))
-        })
-    }
 }
 
 impl Leaf<'_> {
@@ -213,6 +91,8 @@ impl Leaf<'_> {
                 progress.push(Progress::default());
                 State::Tests(progress)
             }
+            Leaf::Behind(..) => State::Before(0),
+            Leaf::Image(image) => image.start(),
         }
     }
 
@@ -245,6 +125,13 @@ impl Leaf<'_> {
                 next.push(begun);
                 State::Tests(next)
             }
+            (Leaf::Behind(text, behind), State::Before(at)) => match text.get(*at as usize) {
+                Some(next) if *next != symbol => State::Dead,
+                _ if *at as usize + 1 == text.len() => behind.start(),
+                _ => State::Before(at + 1),
+            },
+            (Leaf::Behind(_, behind), state) => behind.step(state, symbol),
+            (Leaf::Image(image), State::Images(threads)) => image.step(threads, symbol),
             _ => State::Dead,
         }
     }
@@ -265,6 +152,9 @@ impl Leaf<'_> {
                 progress.last() != Some(&Progress::default())
                     && tests.iter().zip(progress).all(|(test, progress)| test.accepts(*progress))
             }
+            (Leaf::Behind(..), State::Before(_)) => false,
+            (Leaf::Behind(_, behind), state) => behind.accepts(state),
+            (Leaf::Image(image), State::Images(threads)) => image.accepts(threads),
             _ => false,
         }
     }
@@ -274,7 +164,10 @@ impl Leaf<'_> {
         match self {
             Leaf::Word(_) | Leaf::Named(_) => true,
             Leaf::Pattern(pattern) => pattern.is_listed(),
-            Leaf::Path | Leaf::Below(_) | Leaf::KnownType | Leaf::Value(_) => false,
+            Leaf::Behind(_, behind) => behind.is_list(),
+            Leaf::Path | Leaf::Below(_) | Leaf::KnownType | Leaf::Value(_) | Leaf::Image(_) => {
+                false
+            }
         }
     }
 
@@ -291,17 +184,7 @@ impl Leaf<'_> {
                 word.iter().for_each(|symbol| alphabet.mark(*symbol))
             }
             Leaf::Pattern(pattern) => {
-                for op in &pattern.ops {
-                    if let Op::Text(symbol) = op {
-                        alphabet.mark(*symbol);
-                        if pattern.fold
-                            && let Ok(byte) = u8::try_from(*symbol)
-                        {
-                            alphabet.mark(byte.to_ascii_lowercase().into());
-                            alphabet.mark(byte.to_ascii_uppercase().into());
-                        }
-                    }
-                }
+                mark_ops(&pattern.ops, pattern.fold, alphabet);
                 pattern.tests.iter().for_each(|(_, test)| test.mark(alphabet));
             }
             Leaf::Named(names) => {
@@ -320,6 +203,27 @@ impl Leaf<'_> {
                 }
             }
             Leaf::Value(tests) => tests.iter().for_each(|test| test.mark(alphabet)),
+            Leaf::Behind(text, behind) => {
+                text.iter().for_each(|symbol| alphabet.mark(*symbol));
+                behind.mark(alphabet);
+            }
+            Leaf::Image(image) => image.mark(alphabet),
+        }
+    }
+
+    /// The symbols that every word of it begins with, and whether these are all.
+    pub(super) fn literal_prefix(&self) -> (Vec<Symbol>, bool) {
+        match self {
+            Leaf::Word(word) => (word.clone(), true),
+            Leaf::Below(word) => (word.clone(), false),
+            Leaf::Pattern(pattern) if pattern.fold => (Vec::new(), false),
+            Leaf::Pattern(pattern) => (leading_text(&pattern.ops), false),
+            Leaf::Image(image) => (image.leading_text(), false),
+            Leaf::Behind(text, behind) => {
+                let (more, whole) = behind.literal_prefix();
+                (text.iter().chain(&more).copied().collect(), whole)
+            }
+            Leaf::Path | Leaf::Named(_) | Leaf::KnownType | Leaf::Value(_) => (Vec::new(), false),
         }
     }
 }

@@ -7,8 +7,9 @@ use http::Method;
 use super::bits::Bits;
 use super::capture::CaptureTest;
 use super::fact::Fact;
-use super::leaf::{Leaf, PatternLeaf};
+use super::leaf::Leaf;
 use super::origin::Origin;
+use super::pattern::PatternLeaf;
 use super::symbol::{Symbol, symbols};
 use super::{RequestSet, Space};
 use ravel::program::{Rule, Test, TestKind, Tests};
@@ -37,17 +38,18 @@ impl<'r> Space<'r> {
             .origin()
             .and_then(|origin| origin.host().capture())
             .map(|name| tests(name, false, true));
-        set.pieces.retain(|piece| pattern.origin().is_some() || self.regions[piece.region].inside);
+        set.pieces
+            .retain(|piece| pattern.origin().is_some() || self.axes.regions[piece.region].inside);
         for piece in &mut set.pieces {
             if let Some(origin) = pattern.origin() {
                 piece.origins.retain(|at| {
-                    self.origins.get(at).is_some_and(|origin_asked| {
+                    self.axes.origins.get(at).is_some_and(|origin_asked| {
                         origin_asked.takes(origin, host_tests.as_deref(), self.edge.site())
                     })
                 });
             }
             let read: Vec<Symbol> = match pattern.origin() {
-                Some(_) => symbols(&self.regions[piece.region].prefix).collect(),
+                Some(_) => symbols(&self.axes.regions[piece.region].prefix).collect(),
                 None => Vec::new(),
             };
             let mut path_tests = Vec::new();
@@ -87,9 +89,9 @@ impl<'r> Space<'r> {
         let wanted = !test.negated();
         let mut origins = |fits: &dyn Fn(&Origin) -> bool| {
             for piece in &mut set.pieces {
-                piece
-                    .origins
-                    .retain(|at| self.origins.get(at).is_some_and(|origin| fits(origin) == wanted));
+                piece.origins.retain(|at| {
+                    self.axes.origins.get(at).is_some_and(|origin| fits(origin) == wanted)
+                });
             }
         };
         match test.kind() {
@@ -105,13 +107,15 @@ impl<'r> Space<'r> {
                 };
                 for piece in &mut set.pieces {
                     piece.methods.retain(|at| {
-                        self.methods.get(at).is_some_and(|method| fits(method) == wanted)
+                        self.axes.methods.get(at).is_some_and(|method| fits(method) == wanted)
                     });
                 }
             }
             TestKind::Language(listed) => {
                 for piece in &mut set.pieces {
-                    piece.languages.retain(|at| listed.contains(&at) == wanted);
+                    piece.languages.retain(|at| {
+                        self.language_of.get(at).is_some_and(|at| listed.contains(at)) == wanted
+                    });
                 }
             }
             TestKind::Cookie(name, values) => {
@@ -122,7 +126,7 @@ impl<'r> Space<'r> {
             }
             TestKind::FileExists => {
                 for piece in &mut set.pieces {
-                    if self.regions[piece.region].inside {
+                    if self.axes.regions[piece.region].inside {
                         piece.path.push((Arc::clone(&self.named), wanted));
                     } else if wanted {
                         piece.origins.retain(|_| false);
@@ -138,7 +142,7 @@ impl<'r> Space<'r> {
         let mut set = self.of_pattern_where(rule.pattern(), rule.tests());
         set.pieces.iter_mut().for_each(|piece| {
             piece.facts.retain(|(fact, _)| fact.is_of_query());
-            piece.languages = Bits::of(self.languages.len(), |_| true);
+            piece.languages = Bits::of(self.axes.languages.len(), |_| true);
         });
         set
     }

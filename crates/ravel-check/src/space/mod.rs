@@ -11,58 +11,75 @@
 //! The automata are walked only as far as a question needs. Where a bound is reached, the answer is
 //! "undecided".
 
+mod area;
+mod axes;
 mod bits;
 mod capture;
 mod fact;
+mod image;
 mod leaf;
 mod matching;
 mod memo;
 mod origin;
 mod overlap;
+mod pair;
 mod paths;
+mod pattern;
+mod place;
+mod pull;
 mod redirect;
 mod search;
 mod set;
 mod symbol;
 mod table;
+mod track;
 mod ways;
 
+pub(crate) use area::Area;
 pub(crate) use origin::Origin;
 pub(crate) use overlap::Overlaps;
+pub(crate) use pair::{Cell, Pair};
 pub(crate) use redirect::Growth;
 pub(crate) use set::Members;
 pub use set::{Member, RequestSet};
+pub(crate) use track::{Cut, CutResult, Track};
 pub(crate) use ways::asks_beyond_path;
 
-use std::cell::OnceCell;
+use std::cell::{OnceCell, RefCell};
 use std::sync::Arc;
 
 use http::Method;
+use rustc_hash::FxHashMap;
 
+use axes::Axes;
 use bits::Bits;
 use leaf::{Leaf, Names};
 pub(crate) use memo::Memo;
-use origin::Region;
 use ravel::address::Scheme;
 use ravel::edge::Edge;
-use ravel::program::{Role, Rule, RuleRef, Stage, TestKind, Tests};
+use ravel::program::{Role, Rule, RuleRef, Stage, Tests};
 use ravel::template::Pattern;
 use search::Work;
 use set::Piece;
 use symbol::symbols;
 
+/// Paths at which a redirect could lead to itself, and whether it does at all of them.
+type SelfLed<'r> = Option<(Arc<Leaf<'r>>, bool)>;
+
 /// Every request that a site can be asked, to take sets from.
 #[derive(Debug)]
 pub struct Space<'r> {
     edge: &'r Edge,
-    origins: Vec<Origin>,
-    regions: Vec<Region>,
-    methods: Vec<Method>,
-    /// The site's languages; one that is empty where it has none.
-    languages: Vec<Box<str>>,
+    axes: Axes,
+    /// The site's language for each of the axis.
+    language_of: Vec<usize>,
     path: Arc<Leaf<'r>>,
     named: Arc<Leaf<'r>>,
     known_type: Arc<Leaf<'r>>,
+    /// Paths with which a rule can name a file.
+    namable: OnceCell<Arc<Leaf<'r>>>,
+    /// Where redirects could lead to the URL that was asked, by the rule and the origin.
+    itself: RefCell<FxHashMap<(usize, usize), SelfLed<'r>>>,
     overlaps: [OnceCell<Overlaps>; 5],
     /// Every address below the base path that names a file, in order.
     addresses: Vec<&'r str>,
@@ -83,33 +100,26 @@ impl<'r> Space<'r> {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn new(edge: &'r Edge) -> Space<'r> {
-        let program = edge.program();
-        let site = program.site();
-        let (origins, regions) = origin::of_site(program);
-        let mut methods = vec![Method::GET, Method::HEAD, Method::POST];
-        for test in program.all_rules().iter().flat_map(|rule| rule.tests().iter()) {
-            if let TestKind::Method(listed) = test.kind() {
-                let more: Vec<Method> =
-                    listed.iter().filter(|method| !methods.contains(method)).cloned().collect();
-                methods.extend(more);
-            }
-        }
-        let languages = match site.languages().is_empty() {
-            true => vec!["".into()],
-            false => site.languages().to_vec(),
-        };
+        Space::beside(edge, &[edge])
+    }
+
+    /// The same, told apart as finely as it takes for other edges too.
+    pub(crate) fn beside(edge: &'r Edge, edges: &[&'r Edge]) -> Space<'r> {
+        let axes = Axes::of(edge, edges);
+        let languages = axes.languages.iter();
+        let language_of = languages.map(|value| axes::language_for(edge, value)).collect();
         let mut addresses: Vec<&str> = edge.addresses().collect();
         addresses.sort_unstable();
-        let names = Names::new(addresses.iter().copied(), site);
+        let names = Names::new(addresses.iter().copied(), edge.site());
         Space {
             edge,
-            origins,
-            regions,
-            methods,
-            languages,
+            axes,
+            language_of,
             path: Arc::new(Leaf::Path),
             named: Arc::new(Leaf::Named(Arc::new(names))),
             known_type: Arc::new(Leaf::KnownType),
+            namable: OnceCell::new(),
+            itself: RefCell::default(),
             overlaps: Default::default(),
             addresses,
             work: Work::default(),
@@ -141,7 +151,7 @@ impl<'r> Space<'r> {
     /// ```
     pub fn all(&self) -> RequestSet<'r> {
         let piece = |number: usize| {
-            let region = &self.regions[number];
+            let region = &self.axes.regions[number];
             let mut path = vec![(Arc::clone(&self.path), true)];
             path.extend(
                 region
@@ -151,38 +161,39 @@ impl<'r> Space<'r> {
             );
             Piece {
                 region: number,
-                origins: Bits::of(self.origins.len(), |origin| {
-                    self.origins[origin].region == number
+                origins: Bits::of(self.axes.origins.len(), |origin| {
+                    self.axes.origins[origin].region == number
                 }),
-                methods: Bits::of(self.methods.len(), |_| true),
-                languages: Bits::of(self.languages.len(), |_| true),
+                methods: Bits::of(self.axes.methods.len(), |_| true),
+                languages: Bits::of(self.axes.languages.len(), |_| true),
                 path,
                 facts: Vec::new(),
             }
         };
-        let pieces = (0..self.regions.len()).map(piece).filter(|piece| !piece.origins.is_empty());
+        let pieces =
+            (0..self.axes.regions.len()).map(piece).filter(|piece| !piece.origins.is_empty());
         RequestSet { pieces: pieces.collect(), loose: false, work: self.work.clone() }
     }
 
     /// The requests that an origin's test lets through.
     pub(crate) fn with_origins(&self, wanted: impl Fn(&Origin) -> bool) -> RequestSet<'r> {
         let mut all = self.all();
-        all.pieces
-            .iter_mut()
-            .for_each(|piece| piece.origins.retain(|at| self.origins.get(at).is_some_and(&wanted)));
+        all.pieces.iter_mut().for_each(|piece| {
+            piece.origins.retain(|at| self.axes.origins.get(at).is_some_and(&wanted))
+        });
         all.pieces.retain(|piece| !piece.origins.is_empty());
         all
     }
 
     /// The scheme and host of every entry point.
     pub(crate) fn entrances(&self) -> impl Iterator<Item = &Origin> {
-        self.origins.iter().filter(|origin| self.regions[origin.region].inside)
+        self.axes.origins.iter().filter(|origin| self.axes.regions[origin.region].inside)
     }
 
     /// Every request below a base path.
     pub(crate) fn below_a_base(&self) -> RequestSet<'r> {
         let mut all = self.all();
-        all.pieces.retain(|piece| self.regions[piece.region].inside);
+        all.pieces.retain(|piece| self.axes.regions[piece.region].inside);
         all
     }
 
@@ -195,7 +206,7 @@ impl<'r> Space<'r> {
             .then(|| self.edge.language_of(headers));
         set.pieces.retain_mut(|piece| {
             if let Some(language) = language {
-                piece.languages.retain(|at| at == language);
+                piece.languages.retain(|at| self.language_of.get(at) == Some(&language));
             }
             let mut fits = !piece.languages.is_empty();
             piece.facts.retain(|(fact, holds)| match fact.under(headers) {
@@ -224,9 +235,9 @@ impl<'r> Space<'r> {
     /// The requests with a method that this lets through.
     pub(crate) fn with_methods(&self, wanted: impl Fn(&Method) -> bool) -> RequestSet<'r> {
         let mut all = self.all();
-        all.pieces
-            .iter_mut()
-            .for_each(|piece| piece.methods.retain(|at| self.methods.get(at).is_some_and(&wanted)));
+        all.pieces.iter_mut().for_each(|piece| {
+            piece.methods.retain(|at| self.axes.methods.get(at).is_some_and(&wanted))
+        });
         all
     }
 
@@ -296,7 +307,7 @@ impl<'r> Space<'r> {
         let mut all = self.all();
         let path = request.address().map_or("/", ravel::address::Address::path);
         for piece in &mut all.pieces {
-            match path.strip_prefix(&*self.regions[piece.region].prefix) {
+            match path.strip_prefix(&*self.axes.regions[piece.region].prefix) {
                 Some(rest) => {
                     piece.path.push((Arc::new(Leaf::Word(symbols(rest).collect())), true))
                 }

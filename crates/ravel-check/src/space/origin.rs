@@ -25,7 +25,7 @@ pub(super) struct Region {
     pub(super) prefix: Box<str>,
     /// Whether it is below a base path; patterns without a host match only there.
     pub(super) inside: bool,
-    /// Base paths that are another region's, without their final `/`.
+    /// Base paths that are another region's, behind the prefix and without their final `/`.
     pub(super) without: Vec<Box<str>>,
 }
 
@@ -61,7 +61,8 @@ impl Origin {
     }
 }
 
-pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
+/// `told_apart`: the programs whose rules and hosts are told apart below a `*.`.
+pub(super) fn of_site(program: &Program, told_apart: &[&Program]) -> (Vec<Origin>, Vec<Region>) {
     let site = program.site();
     let mut settings: Vec<(Box<str>, Role, &str)> =
         vec![(site.host().as_str().into(), Role::Canonical, site.base())];
@@ -74,7 +75,7 @@ pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
         settings.push((preview.host().as_str().into(), Role::Preview, site.base()));
     }
     for preview in site.previews().iter().filter(|preview| preview.wildcard()) {
-        for label in labels(program, preview.host().as_str()) {
+        for label in labels(told_apart, preview.host().as_str()) {
             let host: Box<str> = format!("{label}.{}", preview.host()).into();
             if !settings.iter().any(|(known, ..)| *known == host) {
                 settings.push((host, Role::Preview, site.base()));
@@ -89,9 +90,10 @@ pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
             other.2.len() > base.len() && other.2.starts_with(base)
         };
         let open = |base: &str| -> Box<str> { base[..base.len() - 1].into() };
-        let without =
-            settings.iter().filter(own).filter(longer).map(|(_, _, base)| open(base)).collect();
-        let inside = Region { prefix: open(base), inside: true, without };
+        let prefix = open(base);
+        let below = |(_, _, longer): &(Box<str>, Role, &str)| open(longer)[prefix.len()..].into();
+        let without = settings.iter().filter(own).filter(longer).map(below).collect();
+        let inside = Region { prefix, inside: true, without };
         let bases = settings.iter().filter(own).map(|(_, _, base)| *base);
         let outside = (settings.iter().position(|other| own(&other)) == Some(number)
             && !bases.clone().any(|base| base == "/"))
@@ -113,12 +115,16 @@ pub(super) fn of_site(program: &Program) -> (Vec<Origin>, Vec<Region>) {
 }
 
 /// The labels below a host that some rule tells apart from others, and one that none does.
-fn labels(program: &Program, below: &str) -> Vec<String> {
+fn labels(programs: &[&Program], below: &str) -> Vec<String> {
     let mut labels: Vec<String> = Vec::new();
     let label_of = |host: &str| {
         host.split_once('.').filter(|(_, rest)| *rest == below).map(|(label, _)| label.to_owned())
     };
-    for rule in program.all_rules() {
+    for program in programs {
+        let hosts = program.site().hosts().filter(|host| !host.starts_with("*."));
+        labels.extend(hosts.filter_map(|host| label_of(&host)));
+    }
+    for rule in programs.iter().flat_map(|program| program.all_rules()) {
         for test in rule.tests().iter() {
             if let TestKind::Host(hosts) = test.kind() {
                 labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));

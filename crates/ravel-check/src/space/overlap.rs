@@ -15,6 +15,8 @@ pub(crate) struct Overlaps {
     sorted: Vec<(Box<str>, bool, u32)>,
     base: Box<str>,
     fold: bool,
+    /// The numbers of rules whose text has an empty segment.
+    doubled: Vec<u32>,
 }
 
 impl Overlaps {
@@ -24,6 +26,7 @@ impl Overlaps {
             sorted: Vec::new(),
             base: site.open_base().into(),
             fold: site.ignore_case(),
+            doubled: Vec::new(),
         };
         let rules = edge.program().stage(stage);
         overlaps.sorted = (0..)
@@ -34,6 +37,8 @@ impl Overlaps {
             })
             .collect();
         overlaps.sorted.sort_unstable();
+        let doubled = overlaps.sorted.iter().filter(|(text, ..)| text.contains("//"));
+        overlaps.doubled = doubled.map(|(.., number)| *number).collect();
         overlaps
     }
 
@@ -73,6 +78,22 @@ impl Overlaps {
             path.is_literal(),
             target.origin().is_some(),
         ))
+    }
+
+    /// The numbers of rules that could match paths that begin with a text, or are it; `from_root`:
+    /// whole paths, and not those below the base path.
+    pub(crate) fn with_text(&self, text: &str, whole: bool, from_root: bool) -> Vec<u32> {
+        self.with_key(self.key_of(text, whole, from_root))
+    }
+
+    /// The numbers of rules that could match paths that differ from these by empty segments: where a
+    /// rule's text has none, such a path begins as one of these does.
+    pub(crate) fn with_spellings<'p>(&self, paths: impl Iterator<Item = &'p str>) -> Vec<u32> {
+        let mut found = self.doubled.clone();
+        found.extend(paths.flat_map(|path| self.with_text(path, true, false)));
+        found.sort_unstable();
+        found.dedup();
+        found
     }
 
     /// The numbers of rules that could match a path below the base path.

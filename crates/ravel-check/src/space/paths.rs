@@ -1,4 +1,5 @@
-//! Sets of requests seen by single paths, of which there may be very many.
+//! What is plain of sets without a search: of single paths, of which there may be very many, and of
+//! pieces whose leaves are the same.
 
 use std::sync::Arc;
 
@@ -13,7 +14,7 @@ impl<'r> RequestSet<'r> {
     pub(crate) fn at_path(&self, space: &Space<'r>, path: &str) -> RequestSet<'r> {
         let word: Vec<Symbol> = symbols(path).collect();
         let has = |piece: &&Piece<'r>| {
-            space.regions[piece.region].inside
+            space.axes.regions[piece.region].inside
                 && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)
         };
         let leaf = Arc::new(Leaf::Word(word.clone()));
@@ -37,9 +38,21 @@ impl<'r> RequestSet<'r> {
         }
         let words = paths.iter().map(|path| symbols(path).collect()).collect();
         let leaf = Arc::new(Leaf::Named(Arc::new(Names::of_words(words))));
-        let is_inside = |piece: &&mut Piece<'r>| space.regions[piece.region].inside;
+        let is_inside = |piece: &&mut Piece<'r>| space.axes.regions[piece.region].inside;
         for piece in self.pieces.iter_mut().filter(is_inside) {
             piece.path.push((Arc::clone(&leaf), false));
         }
+    }
+}
+
+impl<'r> Piece<'r> {
+    /// Whether it is plain that all of it is in another piece.
+    pub(super) fn is_inside(&self, other: &Piece<'r>) -> bool {
+        self.region == other.region
+            && self.origins.is_within(&other.origins)
+            && self.methods.is_within(&other.methods)
+            && self.languages.is_within(&other.languages)
+            && other.path.iter().all(|(leaf, wanted)| self.has_leaf(leaf, *wanted))
+            && other.facts.iter().all(|(fact, holds)| self.known(fact) == Some(*holds))
     }
 }

@@ -4,8 +4,10 @@ use std::sync::Arc;
 
 use super::bits::Bits;
 use super::fact::Fact;
-use super::leaf::{Leaf, PatternLeaf};
+use super::image::{ImageLeaf, written};
+use super::leaf::{Leaf, Names};
 use super::origin::Origin;
+use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, Space};
 use ravel::program::{Redirect, Rule};
@@ -35,8 +37,8 @@ impl<'r> Space<'r> {
         let Some(redirect) = rule.redirect() else { return (all, maybe) };
         let mut sure = RequestSet { pieces: Vec::new(), loose: all.loose, work: all.work };
         for piece in all.pieces {
-            let stays = Bits::of(self.origins.len(), |at| {
-                self.could_be_itself(redirect.target(), &self.origins[at])
+            let stays = Bits::of(self.axes.origins.len(), |at| {
+                self.could_be_itself(redirect.target(), &self.axes.origins[at])
             });
             let mut here = piece.clone();
             here.origins.keep(&stays);
@@ -83,6 +85,56 @@ impl<'r> Space<'r> {
         (sure, maybe)
     }
 
+    /// The paths of an origin at which a redirect's target could be the URL that was asked, so that
+    /// it does not act; and whether it is at all of them.
+    pub(super) fn itself_at(&self, rule: &'r Rule, place: usize) -> Option<(Arc<Leaf<'r>>, bool)> {
+        let key = (std::ptr::from_ref(rule) as usize, place);
+        if let Some(known) = self.itself.borrow().get(&key) {
+            return known.clone();
+        }
+        let found = self.find_itself(rule, place);
+        self.itself.borrow_mut().insert(key, found.clone());
+        found
+    }
+
+    fn find_itself(&self, rule: &'r Rule, place: usize) -> Option<(Arc<Leaf<'r>>, bool)> {
+        let redirect = rule.redirect()?;
+        let target = redirect.target();
+        if !self.could_be_itself(target, &self.axes.origins[place]) {
+            return None;
+        }
+        let read = self.own_prefix(target, self.axes.origins[place].region);
+        match itself(rule, redirect, self.edge.site().base() == "/") {
+            SelfTarget::Never | SelfTarget::Always => None,
+            SelfTarget::At(word) => {
+                let rest = word.strip_prefix(&*read)?.to_vec();
+                Some((Arc::new(Leaf::Word(rest)), true))
+            }
+            SelfTarget::Among(template) => {
+                let leaf = PatternLeaf::new(&template, Vec::new(), false, &read);
+                Some((Arc::new(Leaf::Pattern(leaf)), false))
+            }
+        }
+    }
+
+    /// The paths for which the target of a rule names a file, where that hangs on captures of the
+    /// path.
+    pub(super) fn showing(&self, rule: &'r Rule, place: usize) -> Option<Arc<Leaf<'r>>> {
+        let target = rule.shows().filter(|target| !target.path().is_literal())?;
+        let pieces = written(rule.pattern().path(), target)?;
+        let (fold, site) = (self.edge.site().ignore_case(), self.edge.site());
+        let names = self.namable.get_or_init(|| {
+            Arc::new(Leaf::Named(Arc::new(Names::new(self.edge.variant_paths(), site))))
+        });
+        let path = rule.pattern().path();
+        let read: Vec<Symbol> = match rule.pattern().origin() {
+            Some(_) => symbols(&self.region(place).prefix).collect(),
+            None => Vec::new(),
+        };
+        let image = ImageLeaf::new(path, fold, &read, pieces, Arc::clone(names));
+        Some(Arc::new(Leaf::Image(Box::new(image))))
+    }
+
     /// Whether a target can lead to an origin; `own`: it names a host of the site.
     fn is_led_to(&self, asked: &Origin, target: &Target, own: bool) -> bool {
         match target.origin() {
@@ -120,10 +172,11 @@ impl<'r> Space<'r> {
         let own =
             target.origin().is_some_and(|origin| site.has_host(origin.host().host().as_str()));
         let mut set = self.all();
-        set.pieces.retain(|piece| target.origin().is_some() || self.regions[piece.region].inside);
+        set.pieces
+            .retain(|piece| target.origin().is_some() || self.axes.regions[piece.region].inside);
         for piece in &mut set.pieces {
             piece.origins.retain(|at| {
-                self.origins.get(at).is_some_and(|asked| self.is_led_to(asked, target, own))
+                self.axes.origins.get(at).is_some_and(|asked| self.is_led_to(asked, target, own))
             });
             if template.pieces().all(|piece| matches!(piece, Piece::Expression(..))) {
                 let mut nothing = piece.clone();
@@ -158,7 +211,7 @@ impl<'r> Space<'r> {
     /// What a whole-URL target's path begins with when it is seen from a region.
     fn own_prefix(&self, target: &Target, region: usize) -> Vec<Symbol> {
         match target.origin() {
-            Some(_) => symbols(&self.regions[region].prefix).collect(),
+            Some(_) => symbols(&self.axes.regions[region].prefix).collect(),
             None => Vec::new(),
         }
     }

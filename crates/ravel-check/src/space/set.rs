@@ -7,6 +7,7 @@ use std::sync::Arc;
 use http::Method;
 
 use super::Space;
+use super::axes::Axes;
 use super::bits::Bits;
 use super::fact::{Fact, SignedFact, request_with};
 use super::leaf::Leaf;
@@ -188,7 +189,7 @@ impl<'r> RequestSet<'r> {
         for piece in &self.pieces {
             let mut one = piece.clone();
             while let (false, SearchResult::Member((request, _))) =
-                (one.origins.is_empty(), one.shortest(space, &self.work))
+                (one.origins.is_empty(), one.shortest(&space.axes, &self.work))
             {
                 members.push(request);
                 let first = one.origins.first();
@@ -203,7 +204,7 @@ impl<'r> RequestSet<'r> {
         let mut best = None;
         let mut undecided = false;
         for (number, piece) in self.pieces.iter().enumerate() {
-            match piece.shortest(space, &self.work) {
+            match piece.shortest(&space.axes, &self.work) {
                 SearchResult::Member((request, word)) => {
                     let length = request.address().map_or(0, |address| {
                         address.path().len() + address.query().map_or(0, str::len)
@@ -243,7 +244,7 @@ pub(crate) enum Members {
 }
 
 impl<'r> Piece<'r> {
-    fn and(&self, other: &Piece<'r>) -> Option<Piece<'r>> {
+    pub(super) fn and(&self, other: &Piece<'r>) -> Option<Piece<'r>> {
         if self.region != other.region {
             return None;
         }
@@ -255,6 +256,9 @@ impl<'r> Piece<'r> {
             return None;
         }
         for (leaf, wanted) in &other.path {
+            if both.has_leaf(leaf, !*wanted) {
+                return None;
+            }
             if !both.has_leaf(leaf, *wanted) {
                 both.path.push((Arc::clone(leaf), *wanted));
             }
@@ -270,13 +274,13 @@ impl<'r> Piece<'r> {
     }
 
     /// Whether a fact holds of all of it, or of none, where that is said.
-    fn known(&self, fact: &Arc<Fact<'r>>) -> Option<bool> {
+    pub(super) fn known(&self, fact: &Arc<Fact<'r>>) -> Option<bool> {
         let same = self.facts.iter().find(|(known, _)| Arc::ptr_eq(known, fact) || known.is(fact));
         same.map(|(_, holds)| *holds)
     }
 
     /// Whether its paths are known to be in a leaf, or outside.
-    fn has_leaf(&self, leaf: &Arc<Leaf<'r>>, wanted: bool) -> bool {
+    pub(super) fn has_leaf(&self, leaf: &Arc<Leaf<'r>>, wanted: bool) -> bool {
         self.path.iter().any(|(known, sign)| {
             *sign == wanted
                 && (Arc::ptr_eq(known, leaf)
@@ -284,12 +288,12 @@ impl<'r> Piece<'r> {
         })
     }
 
-    fn is_one_path(&self) -> bool {
+    pub(super) fn is_one_path(&self) -> bool {
         self.path.iter().any(|(leaf, wanted)| *wanted && matches!(**leaf, Leaf::Word(_)))
     }
 
     /// Whether it surely has nothing in common with the requests for one path.
-    fn is_apart(&self, other: &Piece<'r>) -> bool {
+    pub(super) fn is_apart(&self, other: &Piece<'r>) -> bool {
         let word = other.path.iter().find_map(|(leaf, wanted)| match &**leaf {
             Leaf::Word(word) if *wanted => Some(word),
             _ => None,
@@ -301,7 +305,7 @@ impl<'r> Piece<'r> {
     }
 
     /// `Nothing` if it is empty; facts are asked first, since they cost less.
-    fn is_empty(&self, work: &Work<'r>) -> SearchResult<()> {
+    pub(super) fn is_empty(&self, work: &Work<'r>) -> SearchResult<()> {
         match request_with(&self.facts, &work.steps) {
             SearchResult::Nothing => return SearchResult::Nothing,
             SearchResult::Undecided => return SearchResult::Undecided,
@@ -315,7 +319,7 @@ impl<'r> Piece<'r> {
     }
 
     /// The parts of this that are outside the other, none of them twice.
-    fn minus(&self, other: &Piece<'r>, work: &Work<'r>) -> Vec<Piece<'r>> {
+    pub(super) fn minus(&self, other: &Piece<'r>, work: &Work<'r>) -> Vec<Piece<'r>> {
         let (mut parts, mut wide) = (Vec::new(), Vec::new());
         let mut rest = self.clone();
         let finite: [for<'p> fn(&'p mut Piece<'r>) -> &'p mut Bits; 3] =
@@ -357,7 +361,11 @@ impl<'r> Piece<'r> {
         parts
     }
 
-    fn shortest(&self, space: &Space<'r>, work: &Work<'r>) -> SearchResult<(Request, Vec<Symbol>)> {
+    pub(super) fn shortest(
+        &self,
+        axes: &Axes,
+        work: &Work<'r>,
+    ) -> SearchResult<(Request, Vec<Symbol>)> {
         let (query, mut headers) = match request_with(&self.facts, &work.steps) {
             SearchResult::Member(parts) => parts,
             SearchResult::Nothing => return SearchResult::Nothing,
@@ -373,12 +381,12 @@ impl<'r> Piece<'r> {
         else {
             return SearchResult::Nothing;
         };
-        let origin = &space.origins[origin];
-        let mut target = format!("{}{}", space.regions[self.region].prefix, spell(&word));
+        let origin = &axes.origins[origin];
+        let mut target = format!("{}{}", axes.regions[self.region].prefix, spell(&word));
         query.iter().for_each(|query| target.extend(["?", query]));
-        let method: Method = space.methods[method].clone();
-        if language > 0
-            && let Ok(value) = http::HeaderValue::from_str(&space.languages[language])
+        let method: Method = axes.methods[method].clone();
+        if !axes.languages[language].is_empty()
+            && let Ok(value) = http::HeaderValue::from_str(&axes.languages[language])
         {
             headers.append(http::header::ACCEPT_LANGUAGE, value);
         }

@@ -102,7 +102,8 @@ impl<'r> Tables<'r> {
 /// Whether a leaf is part of many searches; lists of names have as many states as characters.
 fn is_kept(leaf: &Leaf<'_>) -> bool {
     match leaf {
-        Leaf::Path | Leaf::Pattern(_) | Leaf::Below(_) | Leaf::KnownType => true,
+        Leaf::Path | Leaf::Pattern(_) | Leaf::Below(_) | Leaf::KnownType | Leaf::Image(_) => true,
+        Leaf::Behind(_, behind) => is_kept(behind),
         Leaf::Word(_) | Leaf::Named(_) | Leaf::Value(_) => false,
     }
 }

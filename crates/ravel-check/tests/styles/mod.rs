@@ -1,4 +1,5 @@
 //! Sites as people have them, made up: what a bench and a test ask of each.
+#![allow(dead_code, reason = "each test and bench uses some of it")]
 
 use std::fmt::Write;
 
@@ -17,6 +18,25 @@ impl Style {
         let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
         let rules = Rules::parse_with(&self.rules, table).expect("the rules can be read");
         Edge::new(&rules, FileList::from_iter(self.files.lines()))
+    }
+
+    /// The same after some work: a rule more and one less, a page gone and one come.
+    pub(crate) fn changed(&self) -> Edge {
+        let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
+        let mut lines: Vec<&str> = self.rules.lines().collect();
+        let last = lines.iter().rposition(|line| line.starts_with("redirect /"));
+        if let Some(last) = last {
+            lines.remove(last);
+            while lines.get(last).is_some_and(|line| line.starts_with(' ')) {
+                lines.remove(last);
+            }
+        }
+        let rules = format!("{}\nredirect /brand-new/{{x}} -> /\n", lines.join("\n"));
+        let rules = Rules::parse_with(&rules, table).expect("the rules can be read");
+        let gone = self.files.lines().filter(|name| name.ends_with(".html")).nth(9);
+        let files = self.files.lines().filter(|name| Some(*name) != gone);
+        let files = files.chain(["brand-new-page.html"]);
+        Edge::new(&rules, files.collect::<FileList>())
     }
 }
 

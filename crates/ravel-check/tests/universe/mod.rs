@@ -1,9 +1,14 @@
 //! A small world: every request of it, and rules that overlap in it constantly.
 #![allow(dead_code, reason = "each test file uses some of it")]
 
-use http::header::{COOKIE, HeaderValue};
+use http::HeaderMap;
+use http::header::{ACCEPT_LANGUAGE, COOKIE, HeaderName, HeaderValue};
 use proptest::prelude::*;
 use ravel::Request;
+
+/// The files of a small site.
+pub(crate) const FILES: [&str; 5] =
+    ["index.html", "a.html", "b/index.html", "ab/b.css", "404.html"];
 
 /// Every path of at most this many characters after the first `/`.
 const MAX_EXTENSION_BYTES: usize = 4;
@@ -82,4 +87,95 @@ pub(crate) fn conditions() -> impl Strategy<Value = &'static str> {
             "  where x matches \"a*\"\n",
         ][..],
     )
+}
+
+/// A rule of any kind, with a condition of any kind.
+pub(crate) fn rule() -> impl Strategy<Value = String> {
+    const ACTIONS: [&str; 12] = [
+        "gone",
+        "redirect",
+        "redirect",
+        "redirect",
+        "redirect",
+        "rewrite",
+        "fallback",
+        "missing",
+        "elsewhere",
+        "headers",
+        "headers",
+        "headers",
+    ];
+    const TARGETS: [&str; 12] = [
+        "/a",
+        "/b/",
+        "/ab",
+        "/ab/b.css",
+        "/{x}",
+        "/a/{x}",
+        "/b/{+x}",
+        "{/x*}",
+        "/b{/x*}",
+        "https://w.example/a",
+        "https://o.example/{x}",
+        "/a?k={q}",
+    ];
+    const CONDITIONS: [&str; 16] = [
+        "",
+        "",
+        "",
+        "",
+        "",
+        "",
+        "  when cookie c\n",
+        "  when not cookie c\n",
+        "  when header x-h is on\n",
+        "  when language is de\n",
+        "  when not language is de\n",
+        "  when host is w.example\n",
+        "  when no file\n",
+        "  where x is one of a, b\n",
+        "  where x is not one of b\n",
+        "  where x matches \"a*\"\n",
+    ];
+    const SCOPES: [&str; 4] = ["", " on missing", " on redirects", " on all"];
+    const OPS: [&str; 3] =
+        ["  set x-robots-tag: noindex\n", "  add x-a: 1\n", "  drop cache-control\n"];
+    let parts = (
+        prop::sample::select(&ACTIONS[..]),
+        pattern(),
+        prop::sample::select(&TARGETS[..]),
+        prop::sample::select(&CONDITIONS[..]),
+        prop::sample::select(&SCOPES[..]),
+        prop::sample::select(&OPS[..]),
+    );
+    parts.prop_map(|(action, pattern, target, condition, scope, op)| match action {
+        "gone" | "elsewhere" => format!("{action} {pattern}\n{condition}"),
+        "headers" => format!("headers {pattern}{scope}\n{condition}{op}"),
+        _ => format!("{action} {pattern} -> {target}\n{condition}"),
+    })
+}
+
+/// All paths over a small alphabet up to a length, and those of files.
+pub(crate) fn paths() -> Vec<String> {
+    let mut paths = vec!["/".to_owned()];
+    let mut last = paths.clone();
+    for _ in 0..3 {
+        let longer = |path: &String| ["/", "a", "b"].map(|next| format!("{path}{next}"));
+        last = last.iter().flat_map(longer).collect();
+        paths.extend(last.iter().cloned());
+    }
+    paths.extend(["/ab/b.css", "/a.html", "/404", "/404.html", "/index.html"].map(str::to_owned));
+    paths
+}
+
+/// Every combination of the headers that conditions ask for.
+pub(crate) fn headers() -> Vec<HeaderMap> {
+    let known = [(COOKIE, "c=1"), (HeaderName::from_static("x-h"), "on"), (ACCEPT_LANGUAGE, "de")];
+    (0..1 << known.len())
+        .map(|chosen: u32| {
+            let is_chosen = |at: &usize| chosen & (1 << at) != 0;
+            let chosen = (0..known.len()).filter(is_chosen).map(|at| known[at].clone());
+            chosen.map(|(name, value)| (name, HeaderValue::from_static(value))).collect()
+        })
+        .collect()
 }

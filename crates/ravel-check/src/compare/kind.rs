@@ -1,0 +1,250 @@
+//! In which way two answers to one request differ, and which lines that hangs on.
+
+use ravel::edge::{Answer, Explanation, Walk};
+use ravel::{Edge, Outcome};
+
+/// In which way a request is answered differently, by what hurts most.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum DifferenceKind {
+    /// It ends with 404 or 421, and did not before.
+    Missing,
+    /// Its redirects have no end, and had one before.
+    Loop,
+    /// It leads to another URL.
+    Target,
+    /// It leads to the same URL, which shows another file.
+    File,
+    /// It leads to the same place by more redirects, or by fewer.
+    Hops,
+    /// Another status.
+    Status,
+    /// Other headers than `cache-control`.
+    Headers,
+    /// Another cache lifetime: `cache-control` alone.
+    Lifetime,
+    /// It ends well, and was 404, 421 or a redirect loop before.
+    Found,
+    /// It could not be decided whether requests differ.
+    Undecided,
+}
+
+impl DifferenceKind {
+    /// Every kind, what hurts most first.
+    pub const ALL: [DifferenceKind; 10] = [
+        DifferenceKind::Missing,
+        DifferenceKind::Loop,
+        DifferenceKind::Target,
+        DifferenceKind::File,
+        DifferenceKind::Hops,
+        DifferenceKind::Status,
+        DifferenceKind::Headers,
+        DifferenceKind::Lifetime,
+        DifferenceKind::Found,
+        DifferenceKind::Undecided,
+    ];
+
+    /// The kind in one word.
+    ///
+    /// ```
+    /// assert_eq!(ravel_check::DifferenceKind::Missing.as_str(), "missing");
+    /// ```
+    pub fn as_str(self) -> &'static str {
+        match self {
+            DifferenceKind::Missing => "missing",
+            DifferenceKind::Loop => "loop",
+            DifferenceKind::Target => "target",
+            DifferenceKind::File => "file",
+            DifferenceKind::Hops => "hops",
+            DifferenceKind::Status => "status",
+            DifferenceKind::Headers => "headers",
+            DifferenceKind::Lifetime => "lifetime",
+            DifferenceKind::Found => "found",
+            DifferenceKind::Undecided => "undecided",
+        }
+    }
+}
+
+impl std::fmt::Display for DifferenceKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// A header whose value differs.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct HeaderDifference {
+    pub(crate) name: String,
+    pub(crate) before: Option<String>,
+    pub(crate) after: Option<String>,
+}
+
+impl HeaderDifference {
+    /// The name, in lower case.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The value before, lines of one name joined by a comma; none where it was not there.
+    pub fn before(&self) -> Option<&str> {
+        self.before.as_deref()
+    }
+
+    /// The value after.
+    pub fn after(&self) -> Option<&str> {
+        self.after.as_deref()
+    }
+}
+
+/// In which way the ways of one request through two sites differ, if they do.
+pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
+    let (before, after) = (end(old), end(new));
+    let ways = &old.answers()[canonical_hops(old)..];
+    let others = &new.answers()[canonical_hops(new)..];
+    // Both may stay where they are, and one of them at another origin.
+    let stay = ways.len() == 1 && others.len() == 1;
+    let asked = |(a, b): (&Asked<'_>, &Asked<'_>)| a.0 == b.0;
+    let statuses = |(a, b): (&Asked<'_>, &Asked<'_>)| {
+        let of = |answer: &Answer<'_>| (answer.status(), answer.outcome());
+        of(a.1.answer()) == of(b.1.answer())
+    };
+    let pairs = || ways.iter().zip(others);
+    let kinds = [
+        (DifferenceKind::Missing, after == End::Missing && before != End::Missing),
+        (DifferenceKind::Loop, after == End::Loop && before != End::Loop),
+        (DifferenceKind::Found, after == End::Well && matches!(before, End::Missing | End::Loop)),
+        (DifferenceKind::Target, !stay && old.url() != new.url()),
+        (DifferenceKind::Hops, ways.len() != others.len()),
+        (DifferenceKind::Target, !stay && !pairs().all(asked)),
+        (DifferenceKind::File, file_end(old) != file_end(new)),
+        (DifferenceKind::Status, !pairs().all(statuses)),
+        (DifferenceKind::Hops, old.hops() != new.hops()),
+        (DifferenceKind::Target, old.url() != new.url()),
+    ];
+    let found = kinds.into_iter().find(|(_, differs)| *differs).map(|(kind, _)| kind);
+    found.or_else(|| {
+        let headers = headers(old.first().answer(), new.first().answer());
+        let is_lifetime = |header: &HeaderDifference| header.name == "cache-control";
+        match (headers.is_empty(), headers.iter().all(is_lifetime)) {
+            (true, _) => None,
+            (false, true) => Some(DifferenceKind::Lifetime),
+            (false, false) => Some(DifferenceKind::Headers),
+        }
+    })
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End {
+    Well,
+    Gone,
+    Missing,
+    Loop,
+    /// Refused: 400, 405, 414.
+    Refused,
+}
+
+fn end(walk: &Walk<'_>) -> End {
+    match walk.outcome() {
+        Outcome::File | Outcome::Elsewhere => End::Well,
+        Outcome::Missing | Outcome::Outside => End::Missing,
+        Outcome::Refused if walk.status() == Some(421) => End::Missing,
+        Outcome::Gone => End::Gone,
+        Outcome::Loop => End::Loop,
+        _ => End::Refused,
+    }
+}
+
+/// The file at the end, as the URL that it has: one with another name that has the same is the same.
+fn file_end<'e>(walk: &Walk<'e>) -> Option<&'e str> {
+    walk.last().1.answer().file().map(page_name)
+}
+
+/// A file's name without what URLs of pages leave out.
+pub(crate) fn page_name(file: &str) -> &str {
+    let stem = file.strip_suffix(".html").unwrap_or(file);
+    match stem.strip_suffix("/index") {
+        Some(folder) => folder,
+        None if stem == "index" => "",
+        None => stem,
+    }
+}
+
+/// A URL that was asked on the way, with its answer.
+type Asked<'e> = (String, Explanation<'e>);
+
+/// How many redirects to the canonical scheme, host and base path a way begins with.
+pub(crate) fn canonical_hops(walk: &Walk<'_>) -> usize {
+    let is_canonical = |answer: &Answer<'_>| {
+        answer.outcome() == Outcome::Redirect && answer.rule().is_none() && answer.line().is_some()
+    };
+    let answers = walk.answers();
+    let leading = answers.iter().take_while(|(_, why)| is_canonical(why.answer()));
+    leading.count().min(answers.len() - 1)
+}
+
+/// The headers that differ, but for `location`, in the order of their names.
+pub(crate) fn headers(old: &Answer<'_>, new: &Answer<'_>) -> Vec<HeaderDifference> {
+    let mut names: Vec<&str> =
+        old.headers().iter().chain(new.headers()).map(|header| header.name()).collect();
+    names.sort_unstable();
+    names.dedup();
+    let value = |answer: &Answer<'_>, name: &str| {
+        let headers = answer.headers().iter().filter(|header| header.name() == name);
+        let values: Vec<&str> = headers.map(|header| header.value()).collect();
+        (!values.is_empty()).then(|| values.join(", "))
+    };
+    let difference = |name: &str| HeaderDifference {
+        name: name.to_owned(),
+        before: value(old, name),
+        after: value(new, name),
+    };
+    let named = names.into_iter().filter(|name| *name != "location").map(difference);
+    named.filter(|header| header.before != header.after).collect()
+}
+
+/// What decides how a request is answered on one side.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) enum Cause {
+    /// A rule, by its place in the program.
+    Rule(usize),
+    /// A rule for one path, of which there may be very many, by the file that it is written in.
+    Row(u16),
+    /// A line of the settings.
+    Setting(ravel::language::Line),
+    /// A file that the URL names, by the folder that it is in.
+    File(String),
+    /// Nothing.
+    Nothing,
+}
+
+/// What decides an answer.
+pub(crate) fn cause(edge: &Edge, url: &str, answer: &Answer<'_>) -> Cause {
+    if let Some(id) = answer.rule() {
+        let rule = edge.program().rule(id);
+        return match rule.pattern().path().is_literal() {
+            true => Cause::Row(rule.line().source()),
+            false => Cause::Rule(id.index()),
+        };
+    }
+    if let Some(line) = answer.line() {
+        return Cause::Setting(line);
+    }
+    if answer.file().is_some() && matches!(answer.outcome(), Outcome::File)
+        || answer.outcome() == Outcome::Redirect
+    {
+        return Cause::File(folder(edge, url));
+    }
+    Cause::Nothing
+}
+
+/// The first folder of a URL's path below the base path.
+fn folder(edge: &Edge, url: &str) -> String {
+    let request = ravel::Request::get(url).ok();
+    let address = request.as_ref().and_then(|request| request.address().ok());
+    let path = address.map_or("/", |address| address.path());
+    let below = path.strip_prefix(edge.site().open_base()).unwrap_or(path);
+    match below[1.min(below.len())..].split_once('/') {
+        Some((folder, _)) => format!("/{folder}/"),
+        None => "/".to_owned(),
+    }
+}

@@ -1,0 +1,202 @@
+//! What a change does to visitors: every way in which two editions of a site answer differently.
+//!
+//! ```text
+//!   old Edge, new Edge ──changed──▶ areas ──explore──▶ cells, one request of each asked ──class──▶ differences
+//! ```
+//!
+//! Requests can only differ where a rule, a file or a setting is not the same, or where a redirect
+//! leads there. These areas are cut into cells of which all requests are decided alike on both sides;
+//! one of each is asked. A class is what requests have in common that differ in one way for one
+//! reason, so each that differs is in one class.
+
+mod areas;
+mod changed;
+mod class;
+mod explore;
+mod kind;
+mod split;
+
+pub use class::Reply;
+pub use kind::{DifferenceKind, HeaderDifference};
+
+use ravel::address::Request;
+use ravel::edge::Edge;
+use ravel::language::Line;
+
+use crate::space::Cell;
+use changed::Changed;
+use class::{Class, Key};
+use explore::Explorer;
+
+/// Every way in which two editions of a site answer differently.
+#[derive(Debug)]
+pub struct Comparison<'r> {
+    edges: [&'r Edge; 2],
+    keys: Vec<Key>,
+    differences: Vec<Difference>,
+    undecided: Option<(Explorer<'r>, Vec<(Cell<'r>, usize)>)>,
+}
+
+/// Requests that are answered differently in one way, for one reason.
+#[derive(Debug, Clone)]
+pub struct Difference {
+    class: Class,
+    why: Option<&'static str>,
+}
+
+/// Compares two editions of a site.
+///
+/// ```
+/// use ravel::{Edge, FileList, Rules};
+///
+/// let site = "site https://h.example/\n";
+/// let (old, new) = (Rules::parse(site)?, Rules::parse(&format!("{site}redirect /a -> /b\n"))?);
+/// let files = FileList::from_iter(["a.html", "b.html"]);
+/// let edges = [Edge::new(&old, files.clone()), Edge::new(&new, files)];
+/// let comparison = ravel_check::compare(&edges[0], &edges[1]);
+/// let first = &comparison.differences()[0];
+/// assert_eq!(first.kind(), ravel_check::DifferenceKind::Target);
+/// assert_eq!(first.example().url(), "https://h.example/a");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub fn compare<'r>(old: &'r Edge, new: &'r Edge) -> Comparison<'r> {
+    let edges = [old, new];
+    let changed = Changed::between(old, new);
+    if changed.is_nothing() {
+        let (keys, differences) = Default::default();
+        return Comparison { edges, keys, differences, undecided: None };
+    }
+    let mut explorer = Explorer::new(old, new, &changed);
+    explorer.run(&changed);
+    let (keys, classes): (Vec<Key>, Vec<Class>) =
+        std::mem::take(&mut explorer.classes).into_iter().unzip();
+    let mut differences: Vec<Difference> =
+        classes.into_iter().map(|class| Difference { class, why: None }).collect();
+    let mut cells = Vec::new();
+    let decided = differences.len();
+    for (cell, why) in std::mem::take(&mut explorer.undecided) {
+        explorer.pair.begin();
+        let example = explorer.pair.example(&cell).ok().flatten();
+        let origin = || Request::get(&explorer.pair.url(&cell, "/")).ok();
+        let Some(example) = example.or_else(origin) else { continue };
+        let class = Class::undecided(edges, &example);
+        let is_same =
+            |known: &Difference| known.why == Some(why) && known.class.pattern == class.pattern;
+        match differences[decided..].iter().position(is_same) {
+            Some(known) => cells.push((cell, decided + known)),
+            None => {
+                cells.push((cell, differences.len()));
+                differences.push(Difference { class, why: Some(why) });
+            }
+        }
+    }
+    Comparison { edges, keys, differences, undecided: Some((explorer, cells)) }
+}
+
+impl<'r> Comparison<'r> {
+    /// The differences, what hurts most first.
+    pub fn differences(&self) -> &[Difference] {
+        &self.differences
+    }
+
+    /// Counts URLs that are known, each so many times, in the differences that they fall into.
+    pub fn count(&mut self, urls: impl IntoIterator<Item = (Request, u64)>) {
+        for (request, times) in urls {
+            if let Some(number) = self.difference_of(&request) {
+                self.differences[number].class.urls += times;
+            }
+        }
+    }
+
+    /// The number of the difference that a request falls into; none where both editions answer it
+    /// alike.
+    ///
+    /// ```
+    /// # use ravel::{Edge, FileList, Rules};
+    /// # let site = "site https://h.example/\n";
+    /// # let (old, new) = (Rules::parse(site)?, Rules::parse(&format!("{site}gone /a/{{x}}\n"))?);
+    /// # let edges = [Edge::new(&old, FileList::default()), Edge::new(&new, FileList::default())];
+    /// let comparison = ravel_check::compare(&edges[0], &edges[1]);
+    /// let request = ravel::Request::get("https://h.example/a/1")?;
+    /// assert_eq!(comparison.difference_of(&request), Some(0));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn difference_of(&self, request: &Request) -> Option<usize> {
+        let (key, _) = Class::of(self.edges, request)?;
+        if let Ok(known) = self.keys.binary_search(&key) {
+            return Some(known);
+        }
+        let (explorer, cells) = self.undecided.as_ref()?;
+        let inside = cells.iter().find(|(cell, _)| explorer.pair.has(cell, request));
+        inside.map(|(_, number)| *number)
+    }
+}
+
+impl Difference {
+    /// In which way.
+    pub fn kind(&self) -> DifferenceKind {
+        self.class.kind
+    }
+
+    /// A request of it with a URL as short as any that was found.
+    pub fn example(&self) -> &Request {
+        &self.class.example
+    }
+
+    /// What the example got.
+    pub fn before(&self) -> &Reply {
+        &self.class.replies[0]
+    }
+
+    /// What it gets.
+    pub fn after(&self) -> &Reply {
+        &self.class.replies[1]
+    }
+
+    /// The headers that differ, where these alone do.
+    pub fn headers(&self) -> &[HeaderDifference] {
+        &self.class.headers
+    }
+
+    /// The lines of the old rules that it hangs on.
+    pub fn old_lines(&self) -> impl Iterator<Item = Line> {
+        self.class.lines[0].iter().copied()
+    }
+
+    /// The lines of the new rules that it hangs on.
+    pub fn new_lines(&self) -> impl Iterator<Item = Line> {
+        self.class.lines[1].iter().copied()
+    }
+
+    /// The pattern that all of its requests match; none where it is about single paths.
+    pub fn pattern(&self) -> Option<&str> {
+        self.class.pattern.as_deref()
+    }
+
+    /// Single paths of it, if it has no pattern: at most 10 000.
+    pub fn paths(&self) -> impl ExactSizeIterator<Item = &str> {
+        let most = if self.class.pattern.is_some() { 0 } else { self.class.paths.len() };
+        self.class.paths.iter().map(String::as_str).take(most)
+    }
+
+    /// The built pages and other files, of either edition, that fall into it when somebody asks for
+    /// their canonical URL.
+    pub fn pages(&self) -> usize {
+        self.class.pages
+    }
+
+    /// The paths of rules for one path that fall into it.
+    pub fn rules(&self) -> usize {
+        self.class.rules
+    }
+
+    /// The URLs that were counted with [`Comparison::count`].
+    pub fn urls(&self) -> u64 {
+        self.class.urls
+    }
+
+    /// Why it is not decided.
+    pub fn why(&self) -> Option<&'static str> {
+        self.why
+    }
+}

@@ -1,0 +1,289 @@
+//! Cuts a cell by the first thing that tells its requests apart on either side, hop by hop.
+
+use ravel::address::Request;
+use ravel::edge::{MAX_HOPS, Route, RouteEnd, method_after};
+use ravel::program::{Rule, Stage};
+use ravel::template::Pattern;
+
+use super::explore::Explorer;
+use super::kind::{DifferenceKind, kind};
+use crate::space::{Cell, Cut, CutResult, Track};
+use crate::symbolic::SymbolicUrl;
+
+/// Redirects in a row that write what they capture.
+const MAX_WRITTEN: usize = 3;
+
+/// What was found of a cell.
+pub(super) enum Split<'r> {
+    /// All its requests are decided alike.
+    Alike,
+    Parts(Vec<Cell<'r>>),
+    /// Its requests are looked at as parts of other areas.
+    Covered,
+    /// It is not known.
+    Open(&'static str),
+}
+impl<'r> Explorer<'r> {
+    /// Cuts a cell by the first thing that tells its requests apart.
+    pub(super) fn split(&self, cell: &mut Cell<'r>, request: &Request) -> Split<'r> {
+        let mut open = None;
+        let mut ends = [None, None];
+        for (side, end) in ends.iter_mut().enumerate() {
+            match self.split_side(cell, request, side, end) {
+                Split::Alike => {}
+                Split::Open(why) => open = Some(why),
+                other => return other,
+            }
+        }
+        match self.split_targets(cell, request, ends) {
+            Split::Alike => {}
+            Split::Open(why) => open = Some(why),
+            other => return other,
+        }
+        open.map_or(Split::Alike, Split::Open)
+    }
+
+    /// Cuts by what one side looks at, hop by hop; `end` becomes where it comes to on the site.
+    fn split_side(
+        &self,
+        cell: &mut Cell<'r>,
+        request: &Request,
+        side: usize,
+        end: &mut Option<Track<'r>>,
+    ) -> Split<'r> {
+        let Some(mut track) = Track::new(&self.pair, cell, side) else { return Split::Alike };
+        let mut request = request.clone();
+        let mut seen: Vec<String> = Vec::new();
+        let mut open = None;
+        loop {
+            let route = self.edges[side].route(&request);
+            match self.split_hop(cell, &track, &route, side, seen.is_empty()) {
+                Split::Alike => {}
+                Split::Open(why) => open = Some(why),
+                other => return other,
+            }
+            let Some(hop) = route.hops().first() else {
+                *end = Some(track);
+                break;
+            };
+            let Ok(from) = request.address() else { break };
+            let Some(next) = track.follow(&self.pair, cell, from, hop) else { break };
+            seen.push(from.without_fragment().to_owned());
+            let is_back = seen.iter().any(|known| *known == hop.to().without_fragment());
+            if is_back || seen.len() > MAX_HOPS {
+                break;
+            }
+            track = next;
+            if track.writing_hops() > MAX_WRITTEN {
+                return Split::Open("too many redirects in a row write what they capture");
+            }
+            let status = hop
+                .rule()
+                .and_then(|id| Some(self.edges[side].program().rule(id).redirect()?.status()));
+            let method = method_after(request.method(), status.unwrap_or(308));
+            request = Request::of(method, hop.to().clone()).with_headers(request.headers().clone());
+        }
+        open.map_or(Split::Alike, Split::Open)
+    }
+
+    /// Cuts by what is looked at before one hop, or before the end.
+    fn split_hop(
+        &self,
+        cell: &mut Cell<'r>,
+        track: &Track<'r>,
+        route: &Route,
+        side: usize,
+        is_first: bool,
+    ) -> Split<'r> {
+        let program = self.edges[side].program();
+        let mut open = None;
+        macro_rules! cut {
+            ($cut:expr, $why:expr) => {
+                match track.cut(&self.pair, cell, $cut) {
+                    CutResult::Whole => {}
+                    CutResult::Parts(parts) => return Split::Parts(parts),
+                    CutResult::Unknown => open = Some($why),
+                }
+            };
+        }
+        macro_rules! cut_rule {
+            ($rule:expr) => {
+                if $rule.tests().request_headers() != 0 {
+                    cut!(Cut::Visitors($rule.rule()), CAPTURES);
+                }
+                cut!(Cut::Rule($rule.rule()), CAPTURES);
+            };
+        }
+        const CAPTURES: &str = "what the captures expand to";
+        let rules = |cell: &Cell<'r>, stage: Stage| {
+            let numbers = track.candidates(&self.pair, cell, stage);
+            numbers.into_iter().map(move |number| program.numbered(stage, number))
+        };
+        let hop = route.hops().first();
+        let decided = match (hop, route.end()) {
+            (Some(hop), _) => hop.rule(),
+            (None, RouteEnd::Answer { by, .. }) => *by,
+            (None, _) => None,
+        };
+        let is_redirect = |rule: &Rule| rule.stage() == Stage::Redirect;
+        // Paths of rules for one path have been taken out of what is not one path.
+        let has_open_paths = is_first
+            && !self.pair.is_one_path(cell)
+            && !self.pair.is_of_file(cell)
+            && !self.edges[side].site().ignore_case();
+        for number in track.candidates(&self.pair, cell, Stage::Redirect) {
+            let rule = program.numbered(Stage::Redirect, number);
+            let pattern = rule.rule().pattern();
+            if has_open_paths && pattern.origin().is_none() && pattern.path().is_literal() {
+                continue;
+            }
+            // What a redirect takes that is the same, and comes before all that is not, is alike.
+            let is_quiet = is_first
+                && number < self.quiet_before
+                && rule.redirect().is_some()
+                && !self.noisy.contains(&(std::ptr::from_ref(rule.rule()) as usize));
+            if is_quiet && rule.tests().request_headers() == 0 {
+                match track.cut(&self.pair, cell, Cut::Rule(rule.rule())) {
+                    CutResult::Parts(mut parts) => {
+                        // What could lead to itself is not taken.
+                        if track.could_be_itself(&self.pair, rule.rule()) {
+                            return Split::Parts(parts);
+                        }
+                        parts.pop();
+                        return Split::Parts(parts);
+                    }
+                    CutResult::Unknown => open = Some(CAPTURES),
+                    CutResult::Whole => {}
+                }
+            } else {
+                cut_rule!(rule);
+            }
+            cut!(Cut::Itself(rule.rule()), CAPTURES);
+            if track.is_doubtful(&self.pair, cell, rule.rule()) {
+                open = Some("whether a redirect leads to the URL that was asked");
+            }
+            if decided == Some(rule.id()) {
+                break;
+            }
+        }
+        let is_decided = decided.is_some_and(|id| is_redirect(program.rule(id).rule()));
+        if track.is_inside(&self.pair) && !is_decided {
+            for rule in rules(cell, Stage::Rewrite) {
+                cut_rule!(rule);
+            }
+            cut!(Cut::Named, CAPTURES);
+            if track.is_in(&self.pair, cell, Cut::Named) {
+                cut!(Cut::Shown, CAPTURES);
+            }
+            let is_one =
+                self.pair.is_one_path(cell) || self.pair.is_of_file(cell) || track.is_one_path();
+            if is_first && !is_one && track.is_in(&self.pair, cell, Cut::Named) {
+                return Split::Covered;
+            }
+            if !is_first && !is_one {
+                cut!(Cut::Changed, CAPTURES);
+                match track.is_in(&self.pair, cell, Cut::Changed) {
+                    true if self.is_all => open = Some("the files are not the same"),
+                    true => return Split::Covered,
+                    false => {}
+                }
+            }
+            if hop.is_none() {
+                cut!(Cut::Reading, CAPTURES);
+                for stage in [Stage::Rewrite, Stage::Fallback, Stage::Missing] {
+                    for rule in rules(cell, stage) {
+                        cut_rule!(rule);
+                        cut!(Cut::Shows(rule.rule()), CAPTURES);
+                        if rule.spares_files() {
+                            cut!(Cut::KnownType, CAPTURES);
+                        }
+                    }
+                }
+            }
+        }
+        if is_first {
+            for rule in rules(cell, Stage::Headers) {
+                cut_rule!(rule);
+            }
+        }
+        open.map_or(Split::Alike, Split::Open)
+    }
+
+    /// Cuts by whether both sides lead to the same URL.
+    fn split_targets(
+        &self,
+        cell: &mut Cell<'r>,
+        request: &Request,
+        ends: [Option<Track<'r>>; 2],
+    ) -> Split<'r> {
+        let routes = self.edges.map(|edge| edge.route(request));
+        let is_moved = routes.iter().any(|route| !route.hops().is_empty());
+        if self.pair.is_one_path(cell) || !is_moved {
+            return self.split_queries(cell, &routes);
+        }
+        // Where one side comes to no end, or to nothing, it does not matter by which URLs.
+        let walks = self.edges.map(|edge| edge.walk_unexplained(request));
+        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
+        if kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+            return Split::Alike;
+        }
+        // Where both come to one path each, one request shows it.
+        if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
+            return self.split_queries(cell, &routes);
+        }
+        let patterns = [0, 1].map(|side| self.asked_pattern(side, &routes[side]));
+        let urls = |asked: Option<&Pattern>| {
+            let url =
+                |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);
+            Some((url(0)?, url(1)?))
+        };
+        let asked = patterns.into_iter().filter(Option::is_some).chain([None]);
+        let both = asked.into_iter().find_map(urls);
+        match both {
+            Some((old, new)) if old.is(&new).is_some() => return self.split_queries(cell, &routes),
+            _ => {}
+        }
+        // Where one of them is a single URL, it is known for which paths the other is that.
+        let literal = |side: usize| {
+            let to = routes[side].hops().last()?.to();
+            let is_one = ends[side].as_ref().is_some_and(Track::is_one_path);
+            is_one.then_some(to)
+        };
+        for side in [0, 1] {
+            let (Some(to), Some(track)) = (literal(side), &ends[1 - side]) else { continue };
+            match track.cut_at(&self.pair, cell, to) {
+                CutResult::Whole => return self.split_queries(cell, &routes),
+                CutResult::Parts(parts) => return Split::Parts(parts),
+                CutResult::Unknown => {}
+            }
+        }
+        Split::Open("whether both lead to the same URL")
+    }
+
+    /// The pattern of the rule that makes the first hop.
+    fn asked_pattern(&self, side: usize, route: &Route) -> Option<&'r Pattern> {
+        let id = route.hops().iter().find_map(|hop| hop.rule())?;
+        Some(self.edges[side].program().rule(id).rule().pattern())
+    }
+
+    /// Where one side carries parameters along and the other does not, requests with and without are
+    /// told apart.
+    fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
+        let first = [0, 1].map(|side| {
+            let edge = self.edges[side];
+            let rule = routes[side].hops().first().and_then(|hop| hop.rule());
+            let redirect = rule.and_then(|id| edge.program().rule(id).rule().redirect());
+            redirect.map(|redirect| {
+                let query = redirect.target().query().map(|query| query.as_str().to_owned());
+                (redirect.drop_query(), query)
+            })
+        });
+        if first[0] == first[1] {
+            return Split::Alike;
+        }
+        match self.pair.any_query(cell) {
+            Some(parts) => Split::Parts(parts),
+            None => Split::Alike,
+        }
+    }
+}

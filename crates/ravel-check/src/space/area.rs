@@ -1,0 +1,181 @@
+//! Where requests can be answered differently: paths of which a rule or a file is not the same, and
+//! those that redirects lead there.
+
+use std::sync::Arc;
+
+use super::Space;
+use super::image::{ImageLeaf, written};
+use super::leaf::{Leaf, Names};
+use super::origin::Origin;
+use super::pair::Pair;
+use super::pattern::PatternLeaf;
+use super::search::contains;
+use super::symbol::{Symbol, spell, symbols};
+use ravel::program::Rule;
+
+/// Paths that are looked at on every host where they are.
+#[derive(Debug, Clone)]
+pub(crate) struct Area<'r>(pub(super) AreaPaths<'r>);
+
+#[derive(Debug, Clone)]
+pub(super) enum AreaPaths<'r> {
+    /// All.
+    All,
+    /// Those below the base path of a side that are in a leaf.
+    Below(usize, Arc<Leaf<'r>>),
+    /// Those below the base path of a side that name one file.
+    File(usize, Arc<Leaf<'r>>, Arc<[String]>),
+    /// Those of one origin of a side that are in a leaf, behind what its region begins with.
+    At(usize, usize, Arc<Leaf<'r>>),
+}
+
+impl<'r> Area<'r> {
+    /// Every path.
+    pub(crate) fn all() -> Area<'r> {
+        Area(AreaPaths::All)
+    }
+
+    /// Whether it is the paths that name one file.
+    pub(crate) fn is_of_file(&self) -> bool {
+        matches!(self.0, AreaPaths::File(..))
+    }
+}
+impl<'r> Pair<'r> {
+    /// The paths of a side that a redirect leads to those in a leaf, and perhaps some more.
+    fn leading_to(&self, side: usize, rule: &'r Rule, into: &Arc<Leaf<'r>>) -> Vec<Area<'r>> {
+        let Some(redirect) = rule.redirect() else { return Vec::new() };
+        let space = &self.sides[side];
+        let base = space.edge.site().open_base();
+        let (pattern, target) = (rule.pattern(), redirect.target());
+        let into = match target.origin() {
+            Some(_) => self.lift(base, into),
+            None => Arc::clone(into),
+        };
+        let image = target.path_as_pattern(pattern);
+        let image = Arc::new(Leaf::Pattern(PatternLeaf::new(&image, Vec::new(), false, &[])));
+        if self.are_apart(&image, &into, true) {
+            return Vec::new();
+        }
+        let fold = space.edge.site().ignore_case();
+        let leaf = |prefix: &str| {
+            let read: Vec<Symbol> = match pattern.origin() {
+                Some(_) => symbols(prefix).collect(),
+                None => Vec::new(),
+            };
+            Arc::new(match written(pattern.path(), target) {
+                Some(pieces) => {
+                    let into = Arc::clone(&into);
+                    let image = ImageLeaf::new(pattern.path(), fold, &read, pieces, into);
+                    Leaf::Image(Box::new(image))
+                }
+                None => Leaf::Pattern(PatternLeaf::new(pattern.path(), Vec::new(), fold, &read)),
+            })
+        };
+        space.areas_of(side, rule, leaf)
+    }
+    /// What all paths of an area begin with, and whether that is all of them.
+    pub(crate) fn prefix_of(&self, area: &Area<'r>) -> (String, bool) {
+        match &area.0 {
+            AreaPaths::All => Default::default(),
+            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
+                let (word, whole) = leaf.literal_prefix();
+                (spell(&word), whole)
+            }
+        }
+    }
+
+    /// Whether a path below the base path is in an area.
+    pub(crate) fn is_in(&self, area: &Area<'r>, path: &str) -> bool {
+        match &area.0 {
+            AreaPaths::All => true,
+            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
+                contains(leaf, &symbols(path).collect::<Vec<_>>())
+            }
+        }
+    }
+
+    /// Whether an area is every path below the base path.
+    pub(crate) fn is_all(&self, area: &Area<'r>) -> bool {
+        let path = Arc::new(Leaf::Path);
+        match &area.0 {
+            AreaPaths::All => true,
+            AreaPaths::Below(_, leaf) => self.are_apart(&path, leaf, false),
+            AreaPaths::File(..) | AreaPaths::At(..) => false,
+        }
+    }
+
+    /// The paths of a side that redirects lead into an area.
+    pub(crate) fn leading_into(
+        &self,
+        side: usize,
+        rule: &'r Rule,
+        area: &Area<'r>,
+    ) -> Vec<Area<'r>> {
+        match &area.0 {
+            AreaPaths::All => Vec::new(),
+            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
+                self.leading_to(side, rule, leaf)
+            }
+        }
+    }
+}
+
+impl<'r> Space<'r> {
+    /// A path below the base path.
+    pub(crate) fn area_of_path(&self, side: usize, path: &str) -> Area<'r> {
+        Area(AreaPaths::Below(side, Arc::new(Leaf::Word(symbols(path).collect()))))
+    }
+
+    /// The addresses of a file, in all spellings that name it.
+    pub(crate) fn area_of_file(&self, side: usize, addresses: &[&str]) -> Area<'r> {
+        let names = Names::new(addresses.iter().copied(), self.edge.site());
+        let addresses = addresses.iter().map(|address| (*address).to_owned()).collect();
+        Area(AreaPaths::File(side, Arc::new(Leaf::Named(Arc::new(names))), addresses))
+    }
+
+    /// Where a rule of a side is to be looked for: below the base path, or on hosts of its own.
+    fn areas_of(
+        &self,
+        side: usize,
+        rule: &Rule,
+        leaf: impl Fn(&str) -> Arc<Leaf<'r>>,
+    ) -> Vec<Area<'r>> {
+        let Some(origin) = rule.pattern().origin() else {
+            return vec![Area(AreaPaths::Below(side, leaf("")))];
+        };
+        let host = origin.host().host();
+        let mut areas = Vec::new();
+        if host == self.edge.site().host() {
+            areas.push(Area(AreaPaths::Below(side, leaf(self.edge.site().open_base()))));
+        }
+        let is_there = |asked: &Origin| {
+            &*asked.host == host.as_str() || asked.host.ends_with(&format!(".{host}"))
+        };
+        let places = (0..self.axes.origins.len()).filter(|at| is_there(&self.axes.origins[*at]));
+        areas.extend(
+            places.map(|place| Area(AreaPaths::At(side, place, leaf(&self.region(place).prefix)))),
+        );
+        areas
+    }
+
+    /// Where a rule of a side could match.
+    pub(crate) fn areas_of_rule(&self, side: usize, rule: &'r Rule) -> Vec<Area<'r>> {
+        let fold = self.edge.site().ignore_case();
+        self.areas_of(side, rule, |prefix| {
+            let read: Vec<Symbol> = match rule.pattern().origin() {
+                Some(_) => symbols(prefix).collect(),
+                None => Vec::new(),
+            };
+            let path = rule.pattern().path();
+            match path.is_literal() && !fold {
+                true => {
+                    let word: Vec<Symbol> = symbols(path.as_str()).collect();
+                    // A path that is not below the prefix is nowhere.
+                    let rest = word.strip_prefix(&*read).map_or(vec![0], <[Symbol]>::to_vec);
+                    Arc::new(Leaf::Word(rest))
+                }
+                false => Arc::new(Leaf::Pattern(PatternLeaf::new(path, Vec::new(), fold, &read))),
+            }
+        })
+    }
+}

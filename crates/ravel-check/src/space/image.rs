@@ -1,0 +1,178 @@
+//! The paths that a redirect leads into a set: its pattern is read, and what its target writes of
+//! the captures is followed in the set's automaton at the same time.
+
+use std::sync::Arc;
+
+use super::leaf::{Leaf, State};
+use super::pattern::{Op, leading_text, mark_ops, may_leave, ops, same, takes};
+use super::symbol::{Alphabet, SLASH, Symbol, symbols};
+use ravel::template::{Piece, Target, Template};
+
+/// The paths that a redirect leads to a path in a leaf.
+#[derive(Debug)]
+pub(super) struct ImageLeaf<'r> {
+    ops: Vec<Op>,
+    fold: bool,
+    written: Vec<Written>,
+    into: Arc<Leaf<'r>>,
+    start: State,
+}
+
+/// A piece of what a target writes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Written {
+    Text(Vec<Symbol>),
+    /// What the pattern's expression of this number captures.
+    Capture(u16),
+}
+
+/// One way to match so far, with where what it writes has led.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) struct ImageThread {
+    op: u16,
+    begun: bool,
+    /// The pieces that are written.
+    written: u16,
+    lead: Lead,
+    at: Box<State>,
+}
+
+/// A path is written with one `/` at its start, however many there were.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Lead {
+    Nothing,
+    Slash,
+    Body,
+}
+
+/// What a target's path writes of what a pattern captures; none unless captures of the path are
+/// written in their order, each once at most.
+pub(super) fn written(pattern: &Template, target: &Target) -> Option<Vec<Written>> {
+    let names: Vec<&str> = pattern.expressions().map(|(_, name)| name).collect();
+    let mut next = 0;
+    let mut written = Vec::new();
+    for piece in target.path().pieces() {
+        written.push(match piece {
+            Piece::Text(text) => Written::Text(symbols(text).collect()),
+            Piece::Expression(_, name) => {
+                let at = names.iter().position(|known| *known == name).filter(|at| *at >= next)?;
+                next = at + 1;
+                Written::Capture(at as u16)
+            }
+        });
+    }
+    Some(written)
+}
+
+impl<'r> ImageLeaf<'r> {
+    /// `read` is what is before the paths that are asked about.
+    pub(super) fn new(
+        pattern: &Template,
+        fold: bool,
+        read: &[Symbol],
+        written: Vec<Written>,
+        into: Arc<Leaf<'r>>,
+    ) -> ImageLeaf<'r> {
+        let ops = ops(pattern);
+        let mut leaf = ImageLeaf { ops, fold, written, into, start: State::Dead };
+        let at = Box::new(leaf.into.start());
+        let mut first = ImageThread { op: 0, begun: false, written: 0, lead: Lead::Nothing, at };
+        leaf.write_texts(&mut first);
+        let mut threads = Vec::new();
+        leaf.enter(first, &mut threads);
+        leaf.start = read.iter().fold(State::Images(threads), |state, symbol| match &state {
+            State::Images(threads) => leaf.step(threads, *symbol),
+            _ => State::Dead,
+        });
+        leaf
+    }
+
+    pub(super) fn start(&self) -> State {
+        self.start.clone()
+    }
+
+    pub(super) fn leading_text(&self) -> Vec<Symbol> {
+        if self.fold { Vec::new() } else { leading_text(&self.ops) }
+    }
+
+    pub(super) fn mark(&self, alphabet: &mut Alphabet) {
+        mark_ops(&self.ops, self.fold, alphabet);
+        self.into.mark(alphabet);
+    }
+
+    /// What is written is followed, with one `/` at its start.
+    fn feed(&self, thread: &mut ImageThread, symbol: Symbol) {
+        match (thread.lead, symbol == SLASH) {
+            (Lead::Slash, true) => return,
+            (Lead::Nothing, false) => *thread.at = self.into.step(&thread.at, SLASH),
+            (Lead::Nothing | Lead::Body, _) | (Lead::Slash, false) => {}
+        }
+        thread.lead =
+            if thread.lead == Lead::Nothing && symbol == SLASH { Lead::Slash } else { Lead::Body };
+        *thread.at = self.into.step(&thread.at, symbol);
+    }
+
+    /// Writes the texts before the next capture.
+    fn write_texts(&self, thread: &mut ImageThread) {
+        while let Some(Written::Text(text)) = self.written.get(usize::from(thread.written)) {
+            text.iter().for_each(|symbol| self.feed(thread, *symbol));
+            thread.written += 1;
+        }
+    }
+
+    fn writes(&self, thread: &ImageThread, number: u16) -> bool {
+        self.written.get(usize::from(thread.written)) == Some(&Written::Capture(number))
+    }
+
+    /// Adds a thread, and those that it could go on as without reading, as patterns do.
+    fn enter(&self, thread: ImageThread, threads: &mut Vec<ImageThread>) {
+        let known = |other: &ImageThread| other.op == thread.op && other.begun == thread.begun;
+        if threads.iter().any(known) {
+            return;
+        }
+        let op = self.ops.get(usize::from(thread.op));
+        if may_leave(op, thread.begun) {
+            let mut left = ImageThread { op: thread.op + 1, begun: false, ..thread.clone() };
+            if let Some(Op::Expression(_, number)) = op
+                && self.writes(&left, *number)
+            {
+                left.written += 1;
+                self.write_texts(&mut left);
+            }
+            self.enter(left, threads);
+        }
+        threads.push(thread);
+    }
+
+    pub(super) fn step(&self, threads: &[ImageThread], symbol: Symbol) -> State {
+        let mut next = Vec::new();
+        for thread in threads {
+            match self.ops.get(usize::from(thread.op)) {
+                Some(Op::Text(text)) if same(self.fold, *text, symbol) => {
+                    let passed = ImageThread { op: thread.op + 1, begun: false, ..thread.clone() };
+                    self.enter(passed, &mut next);
+                }
+                Some(Op::Expression(form, number)) if takes(*form, thread.begun, symbol) => {
+                    let mut thread = ImageThread { begun: true, ..thread.clone() };
+                    if self.writes(&thread, *number) {
+                        self.feed(&mut thread, symbol);
+                    }
+                    self.enter(thread, &mut next);
+                }
+                _ => {}
+            }
+        }
+        match next.iter().all(|thread| *thread.at == State::Dead) {
+            true => State::Dead,
+            false => State::Images(next),
+        }
+    }
+
+    pub(super) fn accepts(&self, threads: &[ImageThread]) -> bool {
+        let ended = threads.iter().find(|thread| usize::from(thread.op) == self.ops.len());
+        ended.is_some_and(|thread| match thread.lead {
+            Lead::Nothing => self.into.accepts(&self.into.step(&thread.at, SLASH)),
+            Lead::Slash | Lead::Body => self.into.accepts(&thread.at),
+        })
+    }
+}

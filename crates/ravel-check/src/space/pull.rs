@@ -1,0 +1,182 @@
+//! What is asked of a later place on a track, said of the requests themselves.
+
+use std::sync::Arc;
+
+use http::Method;
+
+use super::fact::Fact;
+use super::image::ImageLeaf;
+use super::leaf::Leaf;
+use super::pair::{Cell, Pair};
+use super::search::{SignedLeaf, contains};
+use super::set::Piece;
+use super::symbol::{Symbol, symbols};
+use super::track::{Cut, Track, TrackedPath, WrittenHop};
+use ravel::address::parameters;
+
+/// What a leaf of a later path says of the path that was asked.
+enum Pulled<'r> {
+    Leaf(Arc<Leaf<'r>>),
+    Always(bool),
+    Unknown,
+}
+
+/// What a leaf was pulled through, and where it is in memory.
+pub(super) type PullKey = (usize, [Box<str>; 2], usize);
+
+impl<'r> Track<'r> {
+    /// What a cut lets through, as pieces of the side's own space.
+    pub(super) fn pieces_of(&self, pair: &Pair<'r>, cut: Cut<'r>) -> Vec<Piece<'r>> {
+        let space = &pair.sides[self.side];
+        let is_inside = space.region(self.place).inside;
+        let whole = || {
+            let mut all = space.all();
+            all.pieces.retain(|piece| piece.origins.has(self.place));
+            all.pieces.truncate(1);
+            all.pieces
+        };
+        let with = |leaf: Option<Arc<Leaf<'r>>>| {
+            let mut pieces = if leaf.is_some() && is_inside { whole() } else { Vec::new() };
+            let leaf = leaf.map(|leaf| (leaf, true));
+            pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
+            pieces
+        };
+        match cut {
+            Cut::Rule(rule) | Cut::Visitors(rule) => {
+                let set = match cut {
+                    Cut::Visitors(_) => space.looking_at_visitors(rule),
+                    _ => space.matching(rule),
+                };
+                let mut pieces = set.pieces;
+                pieces.retain(|piece| piece.origins.has(self.place));
+                pieces
+            }
+            Cut::Itself(rule) => {
+                let leaf = space.itself_at(rule, self.place).map(|(leaf, _)| (leaf, true));
+                let mut pieces = if leaf.is_some() { whole() } else { Vec::new() };
+                pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
+                pieces
+            }
+            Cut::Shows(rule) => with(space.showing(rule, self.place)),
+            Cut::Named => with(Some(Arc::clone(&space.named))),
+            Cut::Shown => with(Some(pair.shown(self.side))),
+            Cut::Changed => with(Some(pair.changed(self.side))),
+            Cut::KnownType => with(Some(Arc::clone(&space.known_type))),
+            Cut::Reading => {
+                let mut pieces = whole();
+                let reads = |at: usize| {
+                    matches!(pair.methods().get(at), Some(&Method::GET | &Method::HEAD))
+                };
+                pieces.iter_mut().for_each(|piece| piece.methods.retain(reads));
+                pieces
+            }
+        }
+    }
+
+    /// A piece of a later place, as a piece of the requests themselves; none where it has nothing of
+    /// them.
+    pub(super) fn pull_piece(
+        &self,
+        pair: &Pair<'r>,
+        cell: &Cell<'r>,
+        piece: Piece<'r>,
+    ) -> Result<Option<Piece<'r>>, ()> {
+        let first = pair.frame(cell).places[self.side].ok_or(())?;
+        let prefix = &pair.sides[self.side].region(first).prefix;
+        let mut pulled = Piece { region: 0, path: Vec::new(), facts: Vec::new(), ..piece.clone() };
+        pulled.origins = cell.piece.origins.clone();
+        let methods = piece.methods;
+        pulled.methods = cell.piece.methods.clone();
+        pulled.methods.retain(|at| self.methods.get(at).is_some_and(|now| methods.has(*now)));
+        if pulled.methods.is_empty() {
+            return Ok(None);
+        }
+        let mut unknown = false;
+        for (fact, holds) in &piece.facts {
+            match self.pull_fact(fact) {
+                Some(Some(known)) if known != *holds => return Ok(None),
+                Some(Some(_)) => {}
+                Some(None) => pulled.facts.push((Arc::clone(fact), *holds)),
+                None => unknown = true,
+            }
+        }
+        for (leaf, wanted) in piece.path.iter().filter(|leaf| !is_of_region(leaf)) {
+            match self.pull(pair, leaf) {
+                Pulled::Leaf(leaf) => pulled.path.push((pair.lift(prefix, &leaf), *wanted)),
+                Pulled::Always(known) if known != *wanted => return Ok(None),
+                Pulled::Always(_) => {}
+                Pulled::Unknown => unknown = true,
+            }
+        }
+        if unknown { Err(()) } else { Ok(Some(pulled)) }
+    }
+
+    fn pull(&self, pair: &Pair<'r>, leaf: &Arc<Leaf<'r>>) -> Pulled<'r> {
+        match &self.path {
+            TrackedPath::Asked => Pulled::Leaf(Arc::clone(leaf)),
+            TrackedPath::One(word) => Pulled::Always(contains(leaf, word)),
+            TrackedPath::Among(some) if pair.are_apart(some, leaf, true) => Pulled::Always(false),
+            TrackedPath::Among(some) if pair.are_apart(some, leaf, false) => Pulled::Always(true),
+            TrackedPath::Among(_) => Pulled::Unknown,
+            TrackedPath::Written(hops) => {
+                let through = |leaf, hop: &WrittenHop<'r>| pair.through(self.side, &leaf, hop);
+                Pulled::Leaf(hops.iter().rev().fold(Arc::clone(leaf), through))
+            }
+        }
+    }
+
+    /// What a fact of the query comes to behind the hops; none where that is not known, and else
+    /// whether it holds, or nothing where it is still about the query that was asked.
+    fn pull_fact(&self, fact: &Fact<'_>) -> Option<Option<bool>> {
+        let Some(key) = fact.parameter() else { return Some(None) };
+        for rule in self.rules.iter().rev() {
+            let Some(redirect) = rule.redirect() else { continue };
+            if let Some(query) = redirect.target().query() {
+                if query.is_literal() && fact.of_query(query.as_str()) == Some(true) {
+                    return Some(Some(true));
+                }
+                let own = parameters(query.as_str())
+                    .any(|(_, name, _)| *ravel::address::form_decode(name) == *key.as_bytes());
+                if !query.is_literal() && own {
+                    return None;
+                }
+                if own {
+                    return Some(Some(false));
+                }
+            }
+            let is_used = rule.pattern().query().iter().any(|part| part.key() == key);
+            if is_used || redirect.drop_query() {
+                return Some(Some(false));
+            }
+        }
+        Some(None)
+    }
+}
+
+/// Whether a leaf says no more than that a path is one of its region.
+fn is_of_region((leaf, wanted): &SignedLeaf<'_>) -> bool {
+    matches!((&**leaf, wanted), (Leaf::Path, true) | (Leaf::Below(_), false))
+}
+
+impl<'r> Pair<'r> {
+    /// The paths that a redirect leads to those in a leaf.
+    fn through(&self, side: usize, leaf: &Arc<Leaf<'r>>, hop: &WrittenHop<'r>) -> Arc<Leaf<'r>> {
+        let place = std::ptr::from_ref(hop.rule) as usize;
+        let key = (place, hop.prefixes.clone(), Arc::as_ptr(leaf) as usize);
+        if let Some((_, found)) = self.pulled.borrow().get(&key) {
+            return Arc::clone(found);
+        }
+        let (pattern, redirect) = (hop.rule.pattern(), hop.rule.redirect());
+        let is_whole = redirect.is_some_and(|redirect| redirect.target().origin().is_some());
+        let into = if is_whole { self.lift(&hop.prefixes[1], leaf) } else { Arc::clone(leaf) };
+        let read: Vec<Symbol> = match pattern.origin() {
+            Some(_) => symbols(&hop.prefixes[0]).collect(),
+            None => Vec::new(),
+        };
+        let fold = self.sides[side].edge.site().ignore_case();
+        let image = ImageLeaf::new(pattern.path(), fold, &read, hop.pieces.clone(), into);
+        let made = Arc::new(Leaf::Image(Box::new(image)));
+        self.pulled.borrow_mut().insert(key, (Arc::clone(leaf), Arc::clone(&made)));
+        made
+    }
+}

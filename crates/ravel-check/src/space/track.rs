@@ -1,0 +1,297 @@
+//! A cell of requests followed along the redirects that one of its requests takes: what is asked of a
+//! later hop, said of the requests themselves.
+
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
+
+use rustc_hash::FxHasher;
+
+use super::image::{Written, written};
+use super::leaf::Leaf;
+use super::pair::{Cell, Pair};
+use super::pattern::PatternLeaf;
+use super::set::Piece;
+use super::symbol::{Symbol, symbols};
+use ravel::address::Address;
+use ravel::edge::{RouteHop, method_after};
+use ravel::program::{Rule, Stage};
+
+/// Where all requests of a cell are on one side after some hops.
+#[derive(Debug, Clone)]
+pub(crate) struct Track<'r> {
+    pub(super) side: usize,
+    pub(super) place: usize,
+    pub(super) path: TrackedPath<'r>,
+    /// The rules that made the hops, which carry the query along or not.
+    pub(super) rules: Vec<&'r Rule>,
+    /// The method that each method has become.
+    pub(super) methods: Vec<usize>,
+}
+
+/// How the path behind the prefix of the place hangs on the one that was asked.
+#[derive(Debug, Clone)]
+pub(super) enum TrackedPath<'r> {
+    /// It is the same.
+    Asked,
+    /// Rules wrote it, one after another, of what they captured.
+    Written(Vec<WrittenHop<'r>>),
+    /// It is this one.
+    One(Vec<Symbol>),
+    /// It is some of these.
+    Among(Arc<Leaf<'r>>),
+}
+
+/// A redirect that writes a path of what it captures.
+#[derive(Debug, Clone)]
+pub(super) struct WrittenHop<'r> {
+    pub(super) rule: &'r Rule,
+    pub(super) pieces: Vec<Written>,
+    /// What is before the paths that the rule reads, and before those that it writes.
+    pub(super) prefixes: [Box<str>; 2],
+}
+
+/// Something that can tell the requests of a cell apart at some hop.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Cut<'r> {
+    /// A rule's pattern and conditions.
+    Rule(&'r Rule),
+    /// Whether a rule looks at the visitor: its pattern, and its conditions on what is no header.
+    Visitors(&'r Rule),
+    /// Whether a redirect's target could be the URL itself.
+    Itself(&'r Rule),
+    /// Whether the target of a rule that shows a file names one.
+    Shows(&'r Rule),
+    /// Whether a file is named.
+    Named,
+    /// Whether a file is named by an address under which it is shown.
+    Shown,
+    /// Whether a file is named that is not the same on the other side.
+    Changed,
+    /// Whether the path ends like a file of a known type.
+    KnownType,
+    /// GET and HEAD.
+    Reading,
+}
+
+/// What a cut does to a cell.
+#[derive(Debug)]
+pub(crate) enum CutResult<'r> {
+    /// It is all inside, or all outside.
+    Whole,
+    Parts(Vec<Cell<'r>>),
+    /// It cannot be said of the requests.
+    Unknown,
+}
+
+impl<'r> Track<'r> {
+    /// A cell before the first hop; none where its host is not the side's.
+    pub(crate) fn new(pair: &Pair<'r>, cell: &Cell<'r>, side: usize) -> Option<Track<'r>> {
+        let place = pair.frame(cell).places[side]?;
+        let methods = (0..pair.methods().len()).collect();
+        Some(Track { side, place, path: TrackedPath::Asked, rules: Vec::new(), methods })
+    }
+
+    pub(crate) fn is_inside(&self, pair: &Pair<'r>) -> bool {
+        pair.sides[self.side].region(self.place).inside
+    }
+
+    /// The numbers of the rules of a stage that could match where it is, in their order.
+    pub(crate) fn candidates(&self, pair: &Pair<'r>, cell: &Cell<'r>, stage: Stage) -> Vec<u32> {
+        let space = &pair.sides[self.side];
+        let overlaps = space.overlaps(stage);
+        let prefix = &*space.region(self.place).prefix;
+        let (text, whole) = match (&self.path, self.rules.last()) {
+            (TrackedPath::One(word), _) => (super::symbol::spell(word), true),
+            (TrackedPath::Asked, _)
+                if cell.of_file.is_some() && prefix == space.edge().site().open_base() =>
+            {
+                let addresses = cell.of_file.iter().flat_map(|addresses| addresses.iter());
+                return overlaps.with_spellings(addresses.map(String::as_str));
+            }
+            (TrackedPath::Asked, _) => {
+                let (text, whole) = pair.literal_prefix(cell);
+                match text.strip_prefix(prefix) {
+                    Some(rest) => (rest.to_owned(), whole),
+                    None => Default::default(),
+                }
+            }
+            (_, Some(rule)) => match rule.redirect() {
+                Some(redirect) => return overlaps.with_target(redirect.target()),
+                None => Default::default(),
+            },
+            (_, None) => Default::default(),
+        };
+        let mut numbers = overlaps.with_text(&text, whole, false);
+        if prefix != space.edge().site().open_base() {
+            numbers.extend(overlaps.with_text(&format!("{prefix}{text}"), whole, true));
+            numbers.sort_unstable();
+            numbers.dedup();
+        }
+        numbers
+    }
+
+    /// After a hop that one of the requests takes from an address; none where it leads off the site.
+    pub(crate) fn follow(
+        &self,
+        pair: &Pair<'r>,
+        cell: &Cell<'r>,
+        from: &Address,
+        hop: &RouteHop,
+    ) -> Option<Track<'r>> {
+        let space = &pair.sides[self.side];
+        let place = space.place_of(hop.to())?;
+        let prefixes = [self.place, place].map(|place| space.region(place).prefix.clone());
+        let below = |address: &Address, prefix: &str| -> Vec<Symbol> {
+            symbols(address.path().strip_prefix(prefix).unwrap_or_default()).collect()
+        };
+        let (before, after) = (below(from, &prefixes[0]), below(hop.to(), &prefixes[1]));
+        let is_one = matches!(self.path, TrackedPath::One(_)) || pair.is_one_path(cell);
+        let mut next = Track { place, ..self.clone() };
+        let Some(id) = hop.rule() else {
+            if before != after {
+                next.path = match is_one || (cell.of_file.is_some() && self.rules.is_empty()) {
+                    true => TrackedPath::One(after),
+                    false => TrackedPath::Among(Arc::clone(&space.named)),
+                };
+            }
+            return Some(next);
+        };
+        let rule = space.edge().program().rule(id).rule();
+        let Some(redirect) = rule.redirect() else { return Some(next) };
+        let target = redirect.target();
+        next.rules.push(rule);
+        let method_of = |at: usize| {
+            pair.methods().iter().position(|known| {
+                *known == method_after(&pair.methods()[self.methods[at]], redirect.status())
+            })
+        };
+        next.methods =
+            (0..self.methods.len()).map(|at| method_of(at).unwrap_or(self.methods[at])).collect();
+        let pieces = written(rule.pattern().path(), target);
+        next.path = match (&self.path, pieces) {
+            _ if target.path().is_literal() => TrackedPath::One(after),
+            (_, Some(_)) if is_one => TrackedPath::One(after),
+            (TrackedPath::Asked, Some(pieces)) => {
+                TrackedPath::Written(vec![WrittenHop { rule, pieces, prefixes }])
+            }
+            (TrackedPath::Written(hops), Some(pieces)) => {
+                let mut hops = hops.clone();
+                hops.push(WrittenHop { rule, pieces, prefixes });
+                TrackedPath::Written(hops)
+            }
+            (TrackedPath::One(_) | TrackedPath::Among(_), _) | (_, None) => {
+                let template = target.path_as_pattern(rule.pattern());
+                let read: Vec<Symbol> = match target.origin() {
+                    Some(_) => symbols(&prefixes[1]).collect(),
+                    None => Vec::new(),
+                };
+                let leaf = PatternLeaf::new(&template, Vec::new(), false, &read);
+                TrackedPath::Among(Arc::new(Leaf::Pattern(leaf)))
+            }
+        };
+        Some(next)
+    }
+
+    /// The redirects in a row that wrote the path of what they captured.
+    pub(crate) fn writing_hops(&self) -> usize {
+        match &self.path {
+            TrackedPath::Written(hops) => hops.len(),
+            TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => 0,
+        }
+    }
+
+    /// Whether it has come to one path, whatever was asked.
+    pub(crate) fn is_one_path(&self) -> bool {
+        matches!(self.path, TrackedPath::One(_))
+    }
+
+    /// Whether some of a cell is inside a cut.
+    pub(crate) fn is_in(&self, pair: &Pair<'r>, cell: &Cell<'r>, cut: Cut<'r>) -> bool {
+        let is_all = |piece: Piece<'r>| {
+            let piece = self.pull_piece(pair, cell, piece).ok().flatten()?;
+            let piece = cell.piece.and(&piece)?;
+            Some(!pair.is_empty(&Cell { piece, ..cell.clone() }))
+        };
+        self.pieces_of(pair, cut).into_iter().any(|piece| is_all(piece) == Some(true))
+    }
+
+    /// Whether a redirect of this place can lead to the URL itself.
+    pub(crate) fn could_be_itself(&self, pair: &Pair<'r>, rule: &'r Rule) -> bool {
+        pair.sides[self.side].itself_at(rule, self.place).is_some()
+    }
+
+    /// Whether it is not worked out at which requests of a cell a redirect leads to the URL itself.
+    pub(crate) fn is_doubtful(&self, pair: &Pair<'r>, cell: &Cell<'r>, rule: &'r Rule) -> bool {
+        let is_one = pair.is_one_path(cell) || self.is_one_path();
+        let exact = pair.sides[self.side].itself_at(rule, self.place).is_none_or(|(_, is)| is);
+        !is_one
+            && !exact
+            && self.is_in(pair, cell, Cut::Itself(rule))
+            && self.is_in(pair, cell, Cut::Rule(rule))
+    }
+
+    /// Cuts a cell by whether it has come to an address.
+    pub(crate) fn cut_at(&self, pair: &Pair<'r>, cell: &Cell<'r>, at: &Address) -> CutResult<'r> {
+        let space = &pair.sides[self.side];
+        if space.place_of(at) != Some(self.place) {
+            return CutResult::Whole;
+        }
+        let prefix = &*space.region(self.place).prefix;
+        let word = symbols(at.path().strip_prefix(prefix).unwrap_or_default()).collect();
+        let leaf = (Arc::new(Leaf::Word(word)), true);
+        let mut pieces = space.all().pieces;
+        pieces.retain(|piece| piece.origins.has(self.place));
+        pieces.truncate(1);
+        pieces.iter_mut().for_each(|piece| piece.path.push(leaf.clone()));
+        self.cut_by(pair, cell, pieces)
+    }
+
+    /// Cuts a cell by something at the place where it has come to.
+    pub(crate) fn cut(&self, pair: &Pair<'r>, cell: &mut Cell<'r>, cut: Cut<'r>) -> CutResult<'r> {
+        let key = self.key(cut);
+        if cell.settled.contains(&key) {
+            return CutResult::Whole;
+        }
+        let result = self.cut_by(pair, cell, self.pieces_of(pair, cut));
+        if matches!(result, CutResult::Whole) {
+            cell.settled.insert(key);
+        }
+        result
+    }
+
+    /// What tells a cut at this place from others.
+    fn key(&self, cut: Cut<'r>) -> u64 {
+        let mut hasher = FxHasher::default();
+        (self.side, self.place, std::mem::discriminant(&cut)).hash(&mut hasher);
+        for rule in &self.rules {
+            std::ptr::from_ref(*rule).hash(&mut hasher);
+        }
+        std::mem::discriminant(&self.path).hash(&mut hasher);
+        if let TrackedPath::One(word) = &self.path {
+            word.hash(&mut hasher);
+        }
+        match cut {
+            Cut::Rule(rule) | Cut::Visitors(rule) | Cut::Itself(rule) | Cut::Shows(rule) => {
+                std::ptr::from_ref(rule).hash(&mut hasher)
+            }
+            Cut::Named | Cut::Shown | Cut::Changed | Cut::KnownType | Cut::Reading => {}
+        }
+        hasher.finish()
+    }
+
+    fn cut_by(&self, pair: &Pair<'r>, cell: &Cell<'r>, pieces: Vec<Piece<'r>>) -> CutResult<'r> {
+        let mut unknown = false;
+        for piece in pieces {
+            match self.pull_piece(pair, cell, piece) {
+                Ok(Some(piece)) => {
+                    if let Some(parts) = pair.divide(cell, &piece) {
+                        return CutResult::Parts(parts);
+                    }
+                }
+                Ok(None) => {}
+                Err(()) => unknown = true,
+            }
+        }
+        if unknown { CutResult::Unknown } else { CutResult::Whole }
+    }
+}

@@ -1,0 +1,125 @@
+//! The two editions of a site that are compared, from disk or from a revision.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use ravel::files::Omission;
+use ravel::language::Line;
+use ravel::{Edge, FileList, Rules};
+use ravel_serve::Site;
+
+use super::revision::Revision;
+use crate::Failure;
+use crate::load::text_of;
+
+/// One edition of a site.
+pub(super) struct Edition {
+    pub(super) name: String,
+    pub(super) edge: Edge,
+}
+
+/// Rules whose built files are still to be found.
+pub(super) struct Draft<'p> {
+    name: String,
+    rules: Rules,
+    /// The folder that the rules file is in, on disk.
+    folder: Option<PathBuf>,
+    revision: Option<Revision<'p>>,
+}
+
+impl<'p> Draft<'p> {
+    /// Reads the rules of OLD or NEW; `usual` is the rules file that is meant where a folder or a
+    /// revision alone is named.
+    pub(super) fn read(text: &str, usual: &'p Path) -> Result<Draft<'p>, Failure> {
+        let forced = text.strip_prefix("git:");
+        let path = Path::new(text);
+        if forced.is_none() && path.exists() {
+            let file = match path.is_dir() {
+                true => path.join(usual.file_name().unwrap_or_default()),
+                false => path.to_owned(),
+            };
+            return Draft::on_disk(&file);
+        }
+        let at = usual.parent().unwrap_or(Path::new(""));
+        let file = usual.file_name().unwrap_or_default().to_string_lossy();
+        let revision = Revision::find(forced.unwrap_or(text), at, &file)?;
+        let bytes = revision.rules_text()?;
+        let name = format!("{}:{}", revision.name, revision.rules);
+        let own = revision.rules.rsplit('/').next().unwrap_or_default().to_owned();
+        let rules = parse(&own, text_of(bytes, &name)?, |path| revision.named(path))?;
+        Ok(Draft { name, rules, folder: None, revision: Some(revision) })
+    }
+
+    pub(super) fn on_disk(file: &Path) -> Result<Draft<'p>, Failure> {
+        let site = Site::read_rules(file)?;
+        let rules = site.rules().clone();
+        let folder = Some(site.folder().clone());
+        Ok(Draft { name: file.display().to_string(), rules, folder, revision: None })
+    }
+
+    /// The built files: those that are named, those of the revision, or those of the folder that the
+    /// rules name. None where a revision does not have them.
+    pub(super) fn files(&self, named: Option<&Path>) -> Result<Option<FileList>, Failure> {
+        if let Some(path) = named {
+            return listed(path).map(Some);
+        }
+        let Some(folder) = self.rules.site().files() else { return Ok(Some(FileList::default())) };
+        match (&self.revision, &self.folder) {
+            (Some(revision), _) => Ok(revision.files(folder)),
+            (None, Some(at)) => {
+                Ok(Some(self.without_own(Site::files_of(&at.join(folder))?, folder)))
+            }
+            (None, None) => Ok(None),
+        }
+    }
+
+    /// Rules files that are in the folder are not published.
+    fn without_own(&self, files: FileList, folder: &str) -> FileList {
+        if folder != "." {
+            return files;
+        }
+        files.without(self.rules.sources().iter().map(|source| &**source), Omission::Rules)
+    }
+
+    pub(super) fn with_files(self, files: FileList) -> Edition {
+        Edition { name: self.name, edge: Edge::new(&self.rules, files) }
+    }
+
+    pub(super) fn name(&self) -> &str {
+        &self.name
+    }
+}
+
+impl Edition {
+    /// A line as people name it.
+    pub(super) fn line(&self, line: Line) -> String {
+        self.edge.rules().line_name(line)
+    }
+}
+
+/// A folder of built files, or a list of their names, one a line.
+fn listed(path: &Path) -> Result<FileList, Failure> {
+    if path.is_dir() {
+        return Ok(Site::files_of(path)?);
+    }
+    let name = path.display().to_string();
+    let bytes = std::fs::read(path)
+        .map_err(|error| Failure::Message(format!("cannot read `{name}`: {error}")))?;
+    let text = text_of(bytes, &name)?;
+    let names = text.lines().map(|line| line.trim().trim_start_matches("./"));
+    Ok(names.filter(|name| !name.is_empty()).collect())
+}
+
+fn parse(
+    name: &str,
+    text: String,
+    read: impl Fn(&str) -> Result<Vec<u8>, String>,
+) -> Result<Rules, Failure> {
+    let mut texts: HashMap<String, String> = HashMap::from([(name.to_owned(), text.clone())]);
+    let parsed = Rules::read(name, &text, |wanted| {
+        let bytes = read(wanted)?;
+        texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
+        Ok::<_, String>(bytes)
+    });
+    parsed.map_err(|problems| Failure::Rules(problems, texts))
+}

@@ -1,0 +1,174 @@
+//! `ravel diff`: what a change does to visitors.
+
+mod data;
+mod edition;
+mod page;
+mod revision;
+mod words;
+
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use ravel_check::{Comparison, Difference, DifferenceKind, compare};
+
+use edition::{Draft, Edition};
+
+use crate::report::{Form, Reports, write_all};
+use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
+use crate::{ExitStatus, Failure};
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// The old edition: a rules file, a folder with one, or a git revision (`main`, `HEAD~1`,
+    /// `REV:path/edge.ravel`); `git:REV` is a revision in any case
+    #[arg(value_name = "OLD")]
+    old: String,
+    /// The new edition; the rules file of the working tree unless it is named
+    #[arg(value_name = "NEW")]
+    new: Option<String>,
+    /// The built files of the old edition: a folder, or a list of names
+    #[arg(long, value_name = "PATH")]
+    old_files: Option<PathBuf>,
+    /// The built files of the new edition
+    #[arg(long, value_name = "PATH")]
+    new_files: Option<PathBuf>,
+    /// Show only these kinds of differences
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = kind)]
+    only: Vec<DifferenceKind>,
+    /// Exit with 1 for these kinds alone: missing, loop, target, file, hops, status, headers,
+    /// lifetime, found, undecided
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = kind)]
+    fail_on: Vec<DifferenceKind>,
+    /// Output JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    reports: Reports,
+}
+
+/// The forms of reports that it writes.
+const FORMS: &[Form] = &[("html", "HTML"), ("md", "Markdown")];
+
+fn kind(text: &str) -> Result<DifferenceKind, String> {
+    let named = DifferenceKind::ALL.into_iter().find(|kind| kind.as_str() == text);
+    let all = || DifferenceKind::ALL.map(DifferenceKind::as_str).join(", ");
+    named.ok_or_else(|| format!("write one of {}", all()))
+}
+
+/// What is compared, and what came of it.
+struct Compared<'r> {
+    editions: [&'r Edition; 2],
+    comparison: &'r Comparison<'r>,
+    /// What is to say of where built files come from.
+    files_from: Option<String>,
+    shown: Vec<&'r Difference>,
+}
+
+pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
+    let forms = arguments.reports.of_forms(FORMS)?;
+    let old = Draft::read(&arguments.old, rules)?;
+    let new = match &arguments.new {
+        Some(new) => Draft::read(new, rules)?,
+        None => Draft::on_disk(rules)?,
+    };
+    let old_files = old.files(arguments.old_files.as_deref())?;
+    let new_files = new.files(arguments.new_files.as_deref())?;
+    let (files, files_from) = match (old_files, new_files) {
+        (Some(old), Some(new)) => ([old, new], None),
+        (None, Some(files)) => {
+            let said =
+                format!("{} has no built files: those of {} are used", old.name(), new.name());
+            ([files.clone(), files], Some(said))
+        }
+        (Some(files), None) => {
+            let said =
+                format!("{} has no built files: those of {} are used", new.name(), old.name());
+            ([files.clone(), files], Some(said))
+        }
+        (None, None) => {
+            return Err(Failure::Message(
+                "no edition has built files; name them with `--old-files` and `--new-files`"
+                    .to_owned(),
+            ));
+        }
+    };
+    let [old_files, new_files] = files;
+    let editions = [old.with_files(old_files), new.with_files(new_files)];
+    let comparison = compare(&editions[0].edge, &editions[1].edge);
+    let is_shown =
+        |one: &&Difference| arguments.only.is_empty() || arguments.only.contains(&one.kind());
+    let compared = Compared {
+        editions: editions.each_ref(),
+        comparison: &comparison,
+        files_from,
+        shown: comparison.differences().iter().filter(is_shown).collect(),
+    };
+    write_all(&forms, |form| {
+        Ok(match form {
+            "html" => page::of(&compared),
+            _ => words::markdown(&compared),
+        })
+    })?;
+    match arguments.json {
+        true => data::print(&compared, out)?,
+        false => print(&compared, out)?,
+    }
+    let fails = comparison
+        .differences()
+        .iter()
+        .any(|one| arguments.fail_on.is_empty() || arguments.fail_on.contains(&one.kind()));
+    Ok(if fails { ExitStatus::Found } else { ExitStatus::Well })
+}
+
+fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let [old, new] = compared.editions;
+    writeln!(out, "{} → {}", in_style(STRONG, &old.name), in_style(STRONG, &new.name))?;
+    if let Some(said) = &compared.files_from {
+        writeln!(out, "{}", in_style(FAINT, said))?;
+    }
+    writeln!(out, "{}", words::summary(compared))?;
+    for one in &compared.shown {
+        let style = match one.kind() {
+            DifferenceKind::Missing | DifferenceKind::Loop => BAD,
+            DifferenceKind::Found => GOOD,
+            _ => NOTE,
+        };
+        let counts = words::counts(one);
+        let gap = if counts.is_empty() { "" } else { "  " };
+        writeln!(
+            out,
+            "\n{}  {}{gap}{}",
+            in_style(style.bold(), one.kind()),
+            in_style(STRONG, words::about(one, words::MAX_PATHS)),
+            in_style(FAINT, counts)
+        )?;
+        writeln!(out, "  {}", words::asked(one))?;
+        if let Some(why) = one.why() {
+            writeln!(out, "    not decided: {why}")?;
+        }
+        for (number, label) in ["before", "after "].into_iter().enumerate() {
+            let lines = words::lines(compared, one, number);
+            let gap = if lines.is_empty() { "" } else { "  " };
+            let reply = words::reply(one, number);
+            writeln!(out, "    {} {reply}{gap}{}", in_style(FAINT, label), in_style(FAINT, lines))?;
+        }
+    }
+    Ok(())
+}
+
+/// How many of each kind there are, what hurts most first.
+fn numbers(compared: &Compared<'_>) -> Vec<(DifferenceKind, usize)> {
+    let number = |kind: DifferenceKind| {
+        let all = compared.comparison.differences().iter();
+        (kind, all.filter(|one| one.kind() == kind).count())
+    };
+    DifferenceKind::ALL.into_iter().map(number).filter(|(_, number)| *number > 0).collect()
+}
+
+/// The number of differences in words.
+fn total(compared: &Compared<'_>) -> String {
+    match compared.comparison.differences().len() {
+        0 => "no differences".to_owned(),
+        number => count(number, "difference", "differences"),
+    }
+}
