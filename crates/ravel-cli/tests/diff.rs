@@ -110,7 +110,7 @@ fn revisions_are_read_with_their_tables_and_includes() {
     let site = repository();
     let at = site.path();
     let (status, found) = differences(at, &["main~2:edge.ravel", "rules.ravel"]);
-    let kinds = ["target https://h.example/moved", "status https://h.example/more"];
+    let kinds = ["missing https://h.example/moved", "status https://h.example/more"];
     assert_eq!((status, found), (1, kinds.map(str::to_owned).to_vec()));
     let found = kinds.map(str::to_owned).to_vec();
     assert_eq!(differences(at, &["main~2:edge.ravel", "main~1:edge.ravel"]).1, found);

@@ -17,7 +17,7 @@ pub enum DifferenceKind {
     File,
     /// It leads to the same place by more redirects, or by fewer.
     Hops,
-    /// Another status.
+    /// It ends otherwise, as with 410; or on the way there is another status.
     Status,
     /// Other headers than `cache-control`.
     Headers,
@@ -113,6 +113,7 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
         (DifferenceKind::Missing, after == End::Missing && before != End::Missing),
         (DifferenceKind::Loop, after == End::Loop && before != End::Loop),
         (DifferenceKind::Found, after == End::Well && matches!(before, End::Missing | End::Loop)),
+        (DifferenceKind::Status, before != after),
         (DifferenceKind::Target, !stay && old.url() != new.url()),
         (DifferenceKind::Hops, ways.len() != others.len()),
         (DifferenceKind::Target, !stay && !pairs().all(asked)),
