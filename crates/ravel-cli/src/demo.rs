@@ -61,6 +61,22 @@ const WALK: &[(&str, &[&str])] = &[
         &["domain", "plan", "2027-03-01T06:00:00Z", "--zone", "dns/before.zone"],
     ),
     (
+        "A redesign, with rules of its own: what visitors would lose by it, decided for every URL.",
+        &["diff", "edge.ravel", "redesign.ravel", "--only", "missing,loop"],
+    ),
+    (
+        "The same with redirects for what has moved: nothing that was answered is lost.",
+        &[
+            "diff",
+            "edge.ravel",
+            "redesign-kept.ravel",
+            "--only",
+            "missing,loop",
+            "--fail-on",
+            "missing,loop",
+        ],
+    ),
+    (
         "What is wrong, or could be better, is found before anybody visits; and where each entry point ends.",
         &["check"],
     ),
@@ -139,6 +155,7 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
     arguments.rules = folder.join(&arguments.rules);
     arguments.command = match arguments.command {
         Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
+        Some(Command::Diff(diff)) => Some(Command::Diff(diff.within(folder))),
         other => other,
     };
     crate::run(arguments, out)

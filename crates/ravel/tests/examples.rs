@@ -11,6 +11,7 @@ fn examples_run() {
             "/s/skerry?by=mail  302 https://lanternferries.example/ports/skerry/?by=mail",
         ),
         ("build_check", " expectations, 0 failed"),
+        ("changed_answers", "missing /summer"),
         ("domain_switch", "lanternferries.example is reached by all 48 h after the switch"),
         ("edge_module", "edge.mjs has "),
     ];

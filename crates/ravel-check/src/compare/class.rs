@@ -46,8 +46,10 @@ pub(super) struct Class {
     pub(super) lines: [BTreeSet<Line>; 2],
     /// The pattern of the rule that all of it match, where there is one.
     pub(super) pattern: Option<String>,
-    /// Single paths of it, if it has no pattern.
+    /// Single paths of it.
     pub(super) paths: BTreeSet<String>,
+    /// Those of them that are pages' canonical paths, or those of rules for one path.
+    pub(super) counted: BTreeSet<String>,
     pub(super) pages: usize,
     pub(super) rules: usize,
     pub(super) urls: u64,
@@ -149,7 +151,7 @@ impl Class {
             .zip(answers[1])
             .take_while(|((asked, a), (other, b))| asked == other && alike(a.answer(), b.answer()));
         let apart = same.count();
-        // A redirect to the canonical scheme and host is not what differs.
+        // A redirect to the canonical URL is not what differs.
         let canonical = walks.map(canonical_hops);
         let mut lines: [BTreeSet<Line>; 2] = Default::default();
         let sides = [0, 1].map(|side| {
@@ -198,6 +200,7 @@ impl Class {
             headers: differing.clone(),
             lines,
             paths: BTreeSet::from([path]),
+            counted: BTreeSet::new(),
             pattern,
             pages: 0,
             rules: 0,
@@ -225,6 +228,7 @@ impl Class {
             replies: [0, 1].map(|side| Reply::of(edges[side], &walks[side])),
             headers: Vec::new(),
             paths: BTreeSet::new(),
+            counted: BTreeSet::new(),
             lines,
             pattern,
             pages: 0,

@@ -1,4 +1,4 @@
-//! Finds every way in which requests differ: an area is cut into cells of which all requests are
+//! Finds all that requests differ in: an area is cut into cells of which all requests are
 //! decided alike on both sides, and one request of each is asked.
 
 use std::collections::BTreeMap;
@@ -27,7 +27,7 @@ pub(super) struct Explorer<'r> {
     pub(super) edges: [&'r Edge; 2],
     pub(super) pair: Pair<'r>,
     pub(super) classes: BTreeMap<Key, Class>,
-    /// Cells of which it was not decided, with why.
+    /// Cells that are undecided, with why.
     pub(super) undecided: Vec<(Cell<'r>, &'static str)>,
     /// Single paths that are told apart anyway, of each side, below its base path and in order: those
     /// of files and of rules.
@@ -89,9 +89,9 @@ impl<'r> Explorer<'r> {
         let areas = self.areas(changed);
         for area in areas {
             for cell in self.pair.cells(&area) {
-                match area.is_of_file() {
-                    true => self.cells(cell),
-                    false => self.area(cell),
+                match area.addresses() {
+                    Some(addresses) => self.file(cell, addresses),
+                    None => self.area(cell),
                 }
             }
         }
@@ -125,6 +125,19 @@ impl<'r> Explorer<'r> {
         if !self.pair.is_one_path(&cell) {
             self.cells(self.pair.without(&cell, &paths));
         }
+    }
+
+    /// The addresses of one file, and then its other spellings.
+    fn file(&mut self, cell: Cell<'r>, addresses: &[String]) {
+        let bases = [0, 1].map(|side| self.pair.base(&cell, side).map(str::to_owned));
+        let Some(base) = bases.into_iter().flatten().next() else { return };
+        let paths: Vec<String> = addresses.iter().map(|path| format!("{base}{path}")).collect();
+        for path in &paths {
+            if let Some(one) = self.pair.at_path(&cell, path) {
+                self.cells(one);
+            }
+        }
+        self.cells(self.pair.without(&cell, &paths));
     }
 
     /// Whether the requests for a path are redirected by a rule that is the same on both sides, and
@@ -165,6 +178,7 @@ impl<'r> Explorer<'r> {
         let Ok(request) = Request::get(&url) else { return };
         let Some(key) = self.ask(&request) else { return };
         if let Some(class) = self.classes.get_mut(&key) {
+            class.counted.insert(path.to_owned());
             class.pages += usize::from(page);
             class.rules += usize::from(rule);
         }

@@ -173,11 +173,10 @@ pub(crate) fn page_name(file: &str) -> &str {
 /// A URL that was asked on the way, with its answer.
 type Asked<'e> = (String, Explanation<'e>);
 
-/// How many redirects to the canonical scheme, host and base path a way begins with.
+/// How many redirects to the canonical URL a way begins with.
 pub(crate) fn canonical_hops(walk: &Walk<'_>) -> usize {
-    let is_canonical = |answer: &Answer<'_>| {
-        answer.outcome() == Outcome::Redirect && answer.rule().is_none() && answer.line().is_some()
-    };
+    let is_canonical =
+        |answer: &Answer<'_>| answer.outcome() == Outcome::Redirect && answer.rule().is_none();
     let answers = walk.answers();
     let leading = answers.iter().take_while(|(_, why)| is_canonical(why.answer()));
     leading.count().min(answers.len() - 1)

@@ -1,4 +1,4 @@
-//! What a change does to visitors: every way in which two editions of a site answer differently.
+//! What a change does to visitors: all that two editions of a site answer differently.
 //!
 //! ```text
 //!   old Edge, new Edge ──changed──▶ areas ──explore──▶ cells, one request of each asked ──class──▶ differences
@@ -28,7 +28,7 @@ use changed::Changed;
 use class::{Class, Key};
 use explore::Explorer;
 
-/// Every way in which two editions of a site answer differently.
+/// All that two editions of a site answer differently.
 #[derive(Debug)]
 pub struct Comparison<'r> {
     edges: [&'r Edge; 2],
@@ -173,10 +173,18 @@ impl Difference {
         self.class.pattern.as_deref()
     }
 
-    /// Single paths of it, if it has no pattern: at most 10 000.
+    /// Single paths of it, if it has no pattern: the canonical paths of pages and those of rules for
+    /// one path, and if there are none, others; at most 10 000.
     pub fn paths(&self) -> impl ExactSizeIterator<Item = &str> {
-        let most = if self.class.pattern.is_some() { 0 } else { self.class.paths.len() };
-        self.class.paths.iter().map(String::as_str).take(most)
+        let class = &self.class;
+        let paths = if class.counted.is_empty() { &class.paths } else { &class.counted };
+        let most = if class.pattern.is_some() { 0 } else { paths.len() };
+        paths.iter().map(String::as_str).take(most)
+    }
+
+    /// Whether it is about URLs with empty segments alone, as `//about`, which `pages tidy` corrects.
+    pub fn is_of_empty_segments(&self) -> bool {
+        self.example().address().is_ok_and(|address| address.path().contains("//"))
     }
 
     /// The built pages and other files, of either edition, that fall into it when somebody asks for

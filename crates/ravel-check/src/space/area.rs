@@ -35,9 +35,12 @@ impl<'r> Area<'r> {
         Area(AreaPaths::All)
     }
 
-    /// Whether it is the paths that name one file.
-    pub(crate) fn is_of_file(&self) -> bool {
-        matches!(self.0, AreaPaths::File(..))
+    /// The addresses of the one file that it is about, if it is.
+    pub(crate) fn addresses(&self) -> Option<&[String]> {
+        match &self.0 {
+            AreaPaths::File(_, _, addresses) => Some(addresses),
+            AreaPaths::All | AreaPaths::Below(..) | AreaPaths::At(..) => None,
+        }
     }
 }
 impl<'r> Pair<'r> {

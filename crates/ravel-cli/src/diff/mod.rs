@@ -9,7 +9,7 @@ mod words;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-use ravel_check::{Comparison, Difference, DifferenceKind, compare};
+use ravel_check::{Difference, DifferenceKind, compare};
 
 use edition::{Draft, Edition};
 
@@ -39,11 +39,29 @@ pub(crate) struct Arguments {
     /// lifetime, found, undecided
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = kind)]
     fail_on: Vec<DifferenceKind>,
+    /// Compare URLs with empty segments, too, as `//about`, which `pages tidy` corrects
+    #[arg(long)]
+    empty_segments: bool,
     /// Output JSON
     #[arg(long)]
     pub(crate) json: bool,
     #[command(flatten)]
     reports: Reports,
+}
+
+impl Arguments {
+    /// The same, with paths that are there seen from a folder.
+    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
+        let seen = |text: &mut String| {
+            let path = folder.join(&*text);
+            if path.exists() {
+                *text = path.display().to_string();
+            }
+        };
+        seen(&mut self.old);
+        self.new.iter_mut().for_each(seen);
+        self
+    }
 }
 
 /// The forms of reports that it writes.
@@ -55,10 +73,13 @@ fn kind(text: &str) -> Result<DifferenceKind, String> {
     named.ok_or_else(|| format!("write one of {}", all()))
 }
 
-/// What is compared, and what came of it.
+/// What is compared, and the result.
 struct Compared<'r> {
     editions: [&'r Edition; 2],
-    comparison: &'r Comparison<'r>,
+    /// All that counts.
+    differences: Vec<&'r Difference>,
+    /// So many more are about URLs with empty segments.
+    left_out: usize,
     /// What is to say of where built files come from.
     files_from: Option<String>,
     shown: Vec<&'r Difference>,
@@ -95,13 +116,18 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let [old_files, new_files] = files;
     let editions = [old.with_files(old_files), new.with_files(new_files)];
     let comparison = compare(&editions[0].edge, &editions[1].edge);
+    let (differences, left_out): (Vec<_>, Vec<_>) = comparison
+        .differences()
+        .iter()
+        .partition(|one| arguments.empty_segments || !one.is_of_empty_segments());
     let is_shown =
-        |one: &&Difference| arguments.only.is_empty() || arguments.only.contains(&one.kind());
+        |one: &&&Difference| arguments.only.is_empty() || arguments.only.contains(&one.kind());
     let compared = Compared {
         editions: editions.each_ref(),
-        comparison: &comparison,
+        shown: differences.iter().filter(is_shown).copied().collect(),
+        differences,
+        left_out: left_out.len(),
         files_from,
-        shown: comparison.differences().iter().filter(is_shown).collect(),
     };
     write_all(&forms, |form| {
         Ok(match form {
@@ -113,8 +139,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         true => data::print(&compared, out)?,
         false => print(&compared, out)?,
     }
-    let fails = comparison
-        .differences()
+    let fails = compared
+        .differences
         .iter()
         .any(|one| arguments.fail_on.is_empty() || arguments.fail_on.contains(&one.kind()));
     Ok(if fails { ExitStatus::Found } else { ExitStatus::Well })
@@ -144,7 +170,7 @@ fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
         )?;
         writeln!(out, "  {}", words::asked(one))?;
         if let Some(why) = one.why() {
-            writeln!(out, "    not decided: {why}")?;
+            writeln!(out, "    undecided: {why}")?;
         }
         for (number, label) in ["before", "after "].into_iter().enumerate() {
             let lines = words::lines(compared, one, number);
@@ -153,13 +179,18 @@ fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
             writeln!(out, "    {} {reply}{gap}{}", in_style(FAINT, label), in_style(FAINT, lines))?;
         }
     }
+    if compared.left_out > 0 {
+        let more = count(compared.left_out, "difference", "differences");
+        let said = format!("{more} of URLs with empty segments, as `//about`: --empty-segments");
+        writeln!(out, "\n{}", in_style(FAINT, said))?;
+    }
     Ok(())
 }
 
 /// How many of each kind there are, what hurts most first.
 fn numbers(compared: &Compared<'_>) -> Vec<(DifferenceKind, usize)> {
     let number = |kind: DifferenceKind| {
-        let all = compared.comparison.differences().iter();
+        let all = compared.differences.iter();
         (kind, all.filter(|one| one.kind() == kind).count())
     };
     DifferenceKind::ALL.into_iter().map(number).filter(|(_, number)| *number > 0).collect()
@@ -167,7 +198,7 @@ fn numbers(compared: &Compared<'_>) -> Vec<(DifferenceKind, usize)> {
 
 /// The number of differences in words.
 fn total(compared: &Compared<'_>) -> String {
-    match compared.comparison.differences().len() {
+    match compared.differences.len() {
         0 => "no differences".to_owned(),
         number => count(number, "difference", "differences"),
     }

@@ -30,7 +30,7 @@ fn article(compared: &Compared<'_>, one: &Difference) -> Markup {
         article class=(class) {
             h2 { b { (one.kind()) } " " code { (words::about(one, words::MAX_PATHS)) } " " span { (words::counts(one)) } }
             p { code { (words::asked(one)) } }
-            @if let Some(why) = one.why() { p { "Not decided: " (why) "." } }
+            @if let Some(why) = one.why() { p { "Undecided: " (why) "." } }
             table {
                 @for (side, label) in ["before", "after"].into_iter().enumerate() {
                     tr { th { (label) } td { code { (words::reply(one, side)) } } td.lines { (words::lines(compared, one, side)) } }

@@ -134,7 +134,7 @@ pub(super) fn markdown(compared: &Compared<'_>) -> String {
         );
         let _ = writeln!(text, "{}\n", code(&asked(one)));
         if let Some(why) = one.why() {
-            let _ = writeln!(text, "Not decided: {why}.\n");
+            let _ = writeln!(text, "Undecided: {why}.\n");
         }
         text.push_str("| | answer | lines |\n|---|---|---|\n");
         for (side, label) in ["before", "after"].into_iter().enumerate() {
