@@ -1,5 +1,5 @@
-//! Random pairs of sites: what is said to differ is held against asking every request of a small
-//! world on both.
+//! Random pairs of sites: their differences are held against asking every request of a small world
+//! on both.
 //!
 //! `RAVEL_WORLDS=10000` asks so many pairs.
 

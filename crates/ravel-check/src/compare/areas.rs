@@ -9,10 +9,10 @@ use super::changed::Changed;
 use super::explore::Explorer;
 use crate::space::{Area, Pair};
 
+/// Redirects in a row of which only what leads on is looked at.
+const MAX_IMAGES: usize = 2;
 /// The most areas that are looked at.
 const MAX_AREAS: usize = 20_000;
-/// The most redirects that are followed back from what differs.
-const MAX_BACK: usize = 16;
 /// Files of which every spelling is looked at.
 const MAX_SPELLED: usize = 256;
 
@@ -53,7 +53,8 @@ impl<'r> Explorer<'r> {
             changed.rules.iter().flatten().map(|rule| std::ptr::from_ref(*rule) as usize).collect();
         self.noisy = whole.clone();
         self.quiet_before = changed.quiet_redirects(self.edges);
-        for back in 0..MAX_BACK {
+        let mut back = 0;
+        while from < areas.len() {
             let until = areas.len();
             for number in from..until {
                 let into = areas[number].clone();
@@ -61,11 +62,15 @@ impl<'r> Explorer<'r> {
                     if self.is_all { Vec::new() } else { leading.to(&self.pair, &into) };
                 for (side, rule) in redirects {
                     let place = std::ptr::from_ref(rule) as usize;
-                    if whole.contains(&place) || areas.len() >= MAX_AREAS {
+                    if whole.contains(&place) {
                         continue;
                     }
-                    // Of a rule for one path, and behind another redirect, all is looked at, once.
-                    let is_whole = rule.pattern().path().is_literal() || back > 0;
+                    if areas.len() >= MAX_AREAS {
+                        self.is_cut_short = true;
+                        continue;
+                    }
+                    // Of a rule for one path, and behind some redirects, all is looked at, once.
+                    let is_whole = rule.pattern().path().is_literal() || back >= MAX_IMAGES;
                     let of = if is_whole { 0 } else { number + 1 };
                     if seen.contains(&(side, place, 0)) || seen.contains(&(side, place, of)) {
                         continue;
@@ -99,10 +104,7 @@ impl<'r> Explorer<'r> {
                     }
                 }
             }
-            from = until;
-            if from == areas.len() {
-                break;
-            }
+            (from, back) = (until, back + 1);
         }
         areas
     }
@@ -112,12 +114,18 @@ impl<'r> Explorer<'r> {
 struct Leading<'r> {
     /// Those to one path of the site, in the order of the paths, with the side.
     literal: Vec<(&'r str, usize, &'r Rule)>,
+    /// Those of them to a path with an empty segment.
+    doubled: Vec<(usize, &'r Rule)>,
     others: Vec<(usize, &'r Rule)>,
+    /// Paths match in any case on a side.
+    fold: bool,
 }
 
 impl<'r> Leading<'r> {
     fn new(edges: [&'r Edge; 2]) -> Leading<'r> {
-        let mut leading = Leading { literal: Vec::new(), others: Vec::new() };
+        let fold = edges.iter().any(|edge| edge.site().ignore_case());
+        let mut leading =
+            Leading { literal: Vec::new(), doubled: Vec::new(), others: Vec::new(), fold };
         for (side, edge) in edges.into_iter().enumerate() {
             for rule in edge.program().stage(Stage::Redirect) {
                 let Effect::Redirect(redirect) = rule.effect() else { continue };
@@ -134,16 +142,34 @@ impl<'r> Leading<'r> {
             }
         }
         leading.literal.sort_unstable_by_key(|(path, side, _)| (*path, *side));
+        let doubled = leading.literal.iter().filter(|(path, ..)| path.contains("//"));
+        leading.doubled = doubled.map(|(_, side, rule)| (*side, *rule)).collect();
         leading
     }
 
     /// Those that could lead to an area.
     fn to(&self, pair: &Pair<'r>, into: &Area<'r>) -> Vec<(usize, &'r Rule)> {
-        let (prefix, whole) = pair.prefix_of(into);
-        let from = self.literal.partition_point(|(path, ..)| **path < *prefix);
-        let range = self.literal[from..].iter().take_while(|(path, ..)| {
-            if whole { **path == *prefix } else { path.starts_with(&*prefix) }
+        let mut found: Vec<(usize, &'r Rule)> = self.others.clone();
+        match into.addresses() {
+            // Other spellings of a file's addresses have empty segments.
+            Some(addresses) if !self.fold => {
+                addresses.iter().for_each(|address| found.extend(self.literal_to(address, true)));
+                found.extend(&self.doubled);
+            }
+            _ => {
+                let (prefix, whole) = pair.prefix_of(into);
+                found.extend(self.literal_to(&prefix, whole));
+            }
+        }
+        found
+    }
+
+    /// Those to one path that begins with a text, or is it.
+    fn literal_to(&self, text: &str, whole: bool) -> impl Iterator<Item = (usize, &'r Rule)> {
+        let from = self.literal.partition_point(|(path, ..)| **path < *text);
+        let range = self.literal[from..].iter().take_while(move |(path, ..)| {
+            if whole { **path == *text } else { path.starts_with(text) }
         });
-        range.map(|(_, side, rule)| (*side, *rule)).chain(self.others.iter().copied()).collect()
+        range.map(|(_, side, rule)| (*side, *rule))
     }
 }

@@ -12,7 +12,7 @@ use ravel::program::{Rule, Stage};
 use super::changed::Changed;
 use super::class::{Class, Key};
 use super::split::Split;
-use crate::space::{Cell, Pair};
+use crate::space::{Area, Cell, Pair};
 
 /// The most cells that an area is cut into.
 const MAX_CELLS: usize = 2_000;
@@ -34,6 +34,8 @@ pub(super) struct Explorer<'r> {
     words: [Vec<&'r str>; 2],
     /// Any request can differ.
     pub(super) is_all: bool,
+    /// So many redirects lead to what is not the same that some were left out.
+    pub(super) is_cut_short: bool,
     /// Redirects that are not the same, or lead to what is not.
     pub(super) noisy: FxHashSet<usize>,
     /// So many redirects come before the first that is not the same; none of them is looked at where
@@ -77,6 +79,7 @@ impl<'r> Explorer<'r> {
             undecided: Vec::new(),
             words,
             is_all: false,
+            is_cut_short: false,
             noisy: FxHashSet::default(),
             quiet_before: 0,
             counted: FxHashSet::default(),
@@ -87,6 +90,11 @@ impl<'r> Explorer<'r> {
 
     pub(super) fn run(&mut self, changed: &Changed<'r>) {
         let areas = self.areas(changed);
+        if self.is_cut_short {
+            let all = self.pair.cells(&Area::all()).into_iter();
+            let why = "too many redirects lead to what is not the same";
+            self.undecided.extend(all.map(|cell| (cell, why)));
+        }
         for area in areas {
             for cell in self.pair.cells(&area) {
                 match area.addresses() {

@@ -110,9 +110,12 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
     };
     let pairs = || ways.iter().zip(others);
     let kinds = [
-        (DifferenceKind::Missing, after == End::Missing && before != End::Missing),
-        (DifferenceKind::Loop, after == End::Loop && before != End::Loop),
-        (DifferenceKind::Found, after == End::Well && matches!(before, End::Missing | End::Loop)),
+        (DifferenceKind::Missing, after == VisitEnd::Missing && before != VisitEnd::Missing),
+        (DifferenceKind::Loop, after == VisitEnd::Loop && before != VisitEnd::Loop),
+        (
+            DifferenceKind::Found,
+            after == VisitEnd::Well && matches!(before, VisitEnd::Missing | VisitEnd::Loop),
+        ),
         (DifferenceKind::Status, before != after),
         (DifferenceKind::Target, !stay && old.url() != new.url()),
         (DifferenceKind::Hops, ways.len() != others.len()),
@@ -135,7 +138,7 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum End {
+enum VisitEnd {
     Well,
     Gone,
     Missing,
@@ -144,14 +147,14 @@ enum End {
     Refused,
 }
 
-fn end(walk: &Walk<'_>) -> End {
+fn end(walk: &Walk<'_>) -> VisitEnd {
     match walk.outcome() {
-        Outcome::File | Outcome::Elsewhere => End::Well,
-        Outcome::Missing | Outcome::Outside => End::Missing,
-        Outcome::Refused if walk.status() == Some(421) => End::Missing,
-        Outcome::Gone => End::Gone,
-        Outcome::Loop => End::Loop,
-        _ => End::Refused,
+        Outcome::File | Outcome::Elsewhere => VisitEnd::Well,
+        Outcome::Missing | Outcome::Outside => VisitEnd::Missing,
+        Outcome::Refused if walk.status() == Some(421) => VisitEnd::Missing,
+        Outcome::Gone => VisitEnd::Gone,
+        Outcome::Loop => VisitEnd::Loop,
+        _ => VisitEnd::Refused,
     }
 }
 

@@ -203,7 +203,7 @@ impl Difference {
         self.class.urls
     }
 
-    /// Why it is not decided.
+    /// Why it is undecided.
     pub fn why(&self) -> Option<&'static str> {
         self.why
     }

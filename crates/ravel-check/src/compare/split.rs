@@ -23,6 +23,7 @@ pub(super) enum Split<'r> {
     /// It is not known.
     Open(&'static str),
 }
+
 impl<'r> Explorer<'r> {
     /// Cuts a cell by the first thing that tells its requests apart.
     pub(super) fn split(&self, cell: &mut Cell<'r>, request: &Request) -> Split<'r> {

@@ -55,7 +55,7 @@ pub(super) struct WrittenHop<'r> {
 pub(crate) enum Cut<'r> {
     /// A rule's pattern and conditions.
     Rule(&'r Rule),
-    /// Whether a rule looks at the visitor: its pattern, and its conditions on what is no header.
+    /// Whether a rule looks at the visitor: its pattern, and its conditions on all but headers.
     Visitors(&'r Rule),
     /// Whether a redirect's target could be the URL itself.
     Itself(&'r Rule),
