@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use http::HeaderMap;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
-use ravel::edge::Walk;
+use ravel::edge::{Explanation, Walk};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use ravel_check::{DifferenceKind, compare};
 use universe::{FILES, headers, paths, rule};
@@ -128,37 +128,39 @@ fn requests(editions: [&Edition; 2]) -> Vec<Request> {
     requests
 }
 
-/// What somebody sees who asks, without the names of pages' files.
-fn seen(walk: &Walk<'_>) -> Vec<(String, Option<u16>, Outcome, String, Vec<(String, String)>)> {
-    let answer = |(asked, explanation): &(String, ravel::edge::Explanation<'_>)| {
-        let answer = explanation.answer();
-        let file = answer.file().unwrap_or("-").replace("/index.html", ".html");
-        let headers = answer.headers().iter();
-        let headers = headers.map(|header| (header.name().to_owned(), header.value().to_owned()));
-        (asked.clone(), answer.status(), answer.outcome(), file, headers.collect())
-    };
-    walk.answers().iter().map(answer).collect()
+/// What somebody sees of one answer, without the names of pages' files.
+#[derive(PartialEq)]
+struct Seen {
+    asked: String,
+    status: Option<u16>,
+    outcome: Outcome,
+    file: String,
 }
 
-/// Whether two ways differ, and whether only in headers of the first answer.
+fn seen(walk: &Walk<'_>) -> Vec<Seen> {
+    let one = |(asked, explanation): &(String, Explanation<'_>)| {
+        let answer = explanation.answer();
+        let file = answer.file().unwrap_or("-").replace("/index.html", ".html");
+        Seen { asked: asked.clone(), status: answer.status(), outcome: answer.outcome(), file }
+    };
+    walk.answers().iter().map(one).collect()
+}
+
+/// The headers of the first answer, in order.
+fn first_headers(walk: &Walk<'_>) -> Vec<(String, String)> {
+    let headers = walk.first().answer().headers().iter();
+    let headers = headers.map(|header| (header.name().to_owned(), header.value().to_owned()));
+    let mut headers: Vec<_> = headers.collect();
+    headers.sort();
+    headers
+}
+
+/// Whether two walks differ, and whether only in headers of the first answer.
 fn differ(old: &Walk<'_>, new: &Walk<'_>) -> Option<bool> {
-    let (a, b) = (seen(old), seen(new));
-    let ways = |seen: &[(String, Option<u16>, Outcome, String, Vec<_>)]| {
-        seen.iter()
-            .map(|(asked, status, outcome, file, _): &(_, _, _, _, Vec<(String, String)>)| {
-                (asked.clone(), *status, *outcome, file.clone())
-            })
-            .collect::<Vec<_>>()
-    };
-    let sorted = |headers: &[(String, String)]| {
-        let mut headers = headers.to_vec();
-        headers.sort();
-        headers
-    };
-    if (ways(&a), old.url()) != (ways(&b), new.url()) {
+    if seen(old) != seen(new) || old.url() != new.url() {
         return Some(false);
     }
-    (sorted(&a[0].4) != sorted(&b[0].4)).then_some(true)
+    (first_headers(old) != first_headers(new)).then_some(true)
 }
 
 fn judged(
