@@ -130,18 +130,23 @@ fn requests(editions: [&Edition; 2]) -> Vec<Request> {
 
 /// What somebody sees of one answer, without the names of pages' files.
 #[derive(PartialEq)]
-struct Seen {
+struct SeenAnswer {
     asked: String,
     status: Option<u16>,
     outcome: Outcome,
     file: String,
 }
 
-fn seen(walk: &Walk<'_>) -> Vec<Seen> {
+fn seen(walk: &Walk<'_>) -> Vec<SeenAnswer> {
     let one = |(asked, explanation): &(String, Explanation<'_>)| {
         let answer = explanation.answer();
         let file = answer.file().unwrap_or("-").replace("/index.html", ".html");
-        Seen { asked: asked.clone(), status: answer.status(), outcome: answer.outcome(), file }
+        SeenAnswer {
+            asked: asked.clone(),
+            status: answer.status(),
+            outcome: answer.outcome(),
+            file,
+        }
     };
     walk.answers().iter().map(one).collect()
 }

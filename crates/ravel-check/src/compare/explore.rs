@@ -11,7 +11,6 @@ use ravel::program::{Rule, Stage};
 
 use super::changed::Changed;
 use super::class::{Class, Key};
-use super::split::Split;
 use crate::space::{Area, Cell, Pair};
 
 /// The most cells that an area is cut into.
@@ -47,6 +46,17 @@ pub(super) struct Explorer<'r> {
     pages: [Vec<&'r str>; 2],
     /// The paths of each side's rules for one path, in order.
     literal: [Vec<&'r str>; 2],
+}
+
+/// What was found of a cell.
+pub(super) enum Split<'r> {
+    /// All its requests are decided alike.
+    Alike,
+    Parts(Vec<Cell<'r>>),
+    /// Its requests are looked at as parts of other areas.
+    Covered,
+    /// It is not known.
+    Open(&'static str),
 }
 
 impl<'r> Explorer<'r> {

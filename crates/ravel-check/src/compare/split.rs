@@ -5,24 +5,13 @@ use ravel::edge::{MAX_HOPS, Route, RouteEnd, method_after};
 use ravel::program::{Rule, Stage};
 use ravel::template::Pattern;
 
-use super::explore::Explorer;
+use super::explore::{Explorer, Split};
 use super::kind::{DifferenceKind, kind};
 use crate::space::{Cell, Cut, CutResult, Track};
 use crate::symbolic::SymbolicUrl;
 
 /// Redirects in a row that write what they capture.
 const MAX_WRITTEN: usize = 3;
-
-/// What was found of a cell.
-pub(super) enum Split<'r> {
-    /// All its requests are decided alike.
-    Alike,
-    Parts(Vec<Cell<'r>>),
-    /// Its requests are looked at as parts of other areas.
-    Covered,
-    /// It is not known.
-    Open(&'static str),
-}
 
 impl<'r> Explorer<'r> {
     /// Cuts a cell by the first thing that tells its requests apart.

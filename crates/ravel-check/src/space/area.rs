@@ -4,14 +4,17 @@
 use std::sync::Arc;
 
 use super::Space;
+use super::bits::Bits;
 use super::image::{ImageLeaf, written};
 use super::leaf::{Leaf, Names};
 use super::origin::Origin;
-use super::pair::Pair;
+use super::pair::{Cell, Pair};
 use super::pattern::PatternLeaf;
 use super::search::contains;
+use super::set::Piece;
 use super::symbol::{Symbol, spell, symbols};
 use ravel::program::Rule;
+use rustc_hash::FxHashSet;
 
 /// Paths that are looked at on every host where they are.
 #[derive(Debug, Clone)]
@@ -44,6 +47,46 @@ impl<'r> Area<'r> {
     }
 }
 impl<'r> Pair<'r> {
+    /// The cells of an area, one for each frame that has some of it.
+    pub(crate) fn cells(&self, area: &Area<'r>) -> Vec<Cell<'r>> {
+        let cell = |number: usize| {
+            let frame = &self.frames[number];
+            let mut path = frame.base.clone();
+            match &area.0 {
+                AreaPaths::All => {}
+                AreaPaths::Below(side, leaf) | AreaPaths::File(side, leaf, _) => {
+                    let region = self.sides[*side].region(frame.places[*side]?);
+                    if !region.inside {
+                        return None;
+                    }
+                    path.push((self.lift(&region.prefix, leaf), true));
+                }
+                AreaPaths::At(side, place, leaf) => {
+                    if frame.places[*side] != Some(*place) {
+                        return None;
+                    }
+                    let region = self.sides[*side].region(*place);
+                    path.push((self.lift(&region.prefix, leaf), true));
+                }
+            }
+            let of_file = match &area.0 {
+                AreaPaths::File(_, _, addresses) => Some(Arc::clone(addresses)),
+                _ => None,
+            };
+            let piece = Piece {
+                region: 0,
+                origins: Bits::of(self.frames.len(), |at| at == number),
+                methods: Bits::of(self.axes.methods.len(), |_| true),
+                languages: Bits::of(self.axes.languages.len(), |_| true),
+                path,
+                facts: Vec::new(),
+            };
+            let cell = Cell { piece, of_file, settled: FxHashSet::default() };
+            (!self.is_empty(&cell)).then_some(cell)
+        };
+        (0..self.frames.len()).filter_map(cell).collect()
+    }
+
     /// The paths of a side that a redirect leads to those in a leaf, and perhaps some more.
     fn leading_to(&self, side: usize, rule: &'r Rule, into: &Arc<Leaf<'r>>) -> Vec<Area<'r>> {
         let Some(redirect) = rule.redirect() else { return Vec::new() };

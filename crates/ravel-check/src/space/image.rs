@@ -3,8 +3,9 @@
 
 use std::sync::Arc;
 
-use super::leaf::{Leaf, State};
+use super::leaf::Leaf;
 use super::pattern::{Op, leading_text, mark_ops, may_leave, ops, same, takes};
+use super::state::{ImageThread, Lead, State};
 use super::symbol::{Alphabet, SLASH, Symbol, symbols};
 use ravel::template::{Piece, Target, Template};
 
@@ -24,25 +25,6 @@ pub(super) enum Written {
     Text(Vec<Symbol>),
     /// What the pattern's expression of this number captures.
     Capture(u16),
-}
-
-/// One way to match so far, with where what it writes has led.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(super) struct ImageThread {
-    op: u16,
-    begun: bool,
-    /// The pieces that are written.
-    written: u16,
-    lead: Lead,
-    at: Box<State>,
-}
-
-/// A path is written with one `/` at its start, however many there were.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-enum Lead {
-    Nothing,
-    Slash,
-    Body,
 }
 
 /// What a target's path writes of what a pattern captures; none unless captures of the path are

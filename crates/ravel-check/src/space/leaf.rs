@@ -2,11 +2,10 @@
 
 use std::sync::Arc;
 
-use smallvec::SmallVec;
-
 use super::capture::{CaptureTest, Progress};
-use super::image::{ImageLeaf, ImageThread};
+use super::image::ImageLeaf;
 use super::pattern::{PatternLeaf, leading_text, mark_ops};
+use super::state::{State, Tests};
 use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, meaning};
 use ravel::files::KNOWN_TYPES;
 
@@ -32,37 +31,6 @@ pub(super) enum Leaf<'r> {
     Behind(Vec<Symbol>, Arc<Leaf<'r>>),
     /// Paths that a redirect leads to a path in a leaf.
     Image(Box<ImageLeaf<'r>>),
-}
-
-/// Where a leaf is in a word.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(super) enum State {
-    Dead,
-    At(u32),
-    Range {
-        low: u32,
-        high: u32,
-        depth: u32,
-        slash: bool,
-    },
-    Threads(Threads),
-    Tests(Tests),
-    /// So much of a text was read, and what is behind it not begun.
-    Before(u32),
-    Images(Vec<ImageThread>),
-}
-
-pub(super) type Tests = SmallVec<[Progress; 1]>;
-pub(super) type Threads = SmallVec<[Thread; 2]>;
-
-/// One way to match so far. Ways are kept in the order of their right: the expression further left
-/// takes as little as it can.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(super) struct Thread {
-    pub(super) op: u16,
-    /// Whether the expression has taken something.
-    pub(super) begun: bool,
-    pub(super) tests: Tests,
 }
 
 /// The addresses that name files, as words in order.

@@ -9,13 +9,10 @@ use std::sync::Arc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Space;
-use super::area::{Area, AreaPaths};
 use super::axes::Axes;
-use super::bits::Bits;
 use super::fact::Fact;
 use super::leaf::{Leaf, Names};
 use super::origin::{Origin, Region};
-use super::pull::PullKey;
 use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::set::Piece;
 use super::symbol::{Symbol, spell, symbols};
@@ -27,8 +24,8 @@ use ravel::program::Role;
 #[derive(Debug)]
 pub(crate) struct Pair<'r> {
     pub(super) sides: [Space<'r>; 2],
-    axes: Axes,
-    frames: Vec<Frame<'r>>,
+    pub(super) axes: Axes,
+    pub(super) frames: Vec<Frame<'r>>,
     work: Work<'r>,
     /// For each side, the addresses under which files are shown, and those of files that are not the
     /// same on the other side.
@@ -38,6 +35,9 @@ pub(crate) struct Pair<'r> {
     lifted: RefCell<FxHashMap<(Vec<Symbol>, usize), MadeLeaf<'r>>>,
 }
 
+/// What a leaf was pulled through, and where it is in memory.
+pub(super) type PullKey = (usize, [Box<str>; 2], usize);
+
 /// A leaf, which is kept so that no other comes to be in its place, and what was made of it.
 type MadeLeaf<'r> = (Arc<Leaf<'r>>, Arc<Leaf<'r>>);
 
@@ -46,7 +46,7 @@ type MadeLeaf<'r> = (Arc<Leaf<'r>>, Arc<Leaf<'r>>);
 pub(crate) struct Frame<'r> {
     /// The number of the origin in each side's space; none where the host is not the site's.
     pub(super) places: [Option<usize>; 2],
-    base: Vec<SignedLeaf<'r>>,
+    pub(super) base: Vec<SignedLeaf<'r>>,
     /// Whether it is the canonical origin of either side.
     pub(crate) is_home: bool,
 }
@@ -143,46 +143,6 @@ impl<'r> Pair<'r> {
     /// The frame of a cell.
     pub(crate) fn frame(&self, cell: &Cell<'r>) -> &Frame<'r> {
         &self.frames[cell.piece.origins.first().unwrap_or_default()]
-    }
-
-    /// The cells of an area, one for each frame that has some of it.
-    pub(crate) fn cells(&self, area: &Area<'r>) -> Vec<Cell<'r>> {
-        let cell = |number: usize| {
-            let frame = &self.frames[number];
-            let mut path = frame.base.clone();
-            match &area.0 {
-                AreaPaths::All => {}
-                AreaPaths::Below(side, leaf) | AreaPaths::File(side, leaf, _) => {
-                    let region = self.sides[*side].region(frame.places[*side]?);
-                    if !region.inside {
-                        return None;
-                    }
-                    path.push((self.lift(&region.prefix, leaf), true));
-                }
-                AreaPaths::At(side, place, leaf) => {
-                    if frame.places[*side] != Some(*place) {
-                        return None;
-                    }
-                    let region = self.sides[*side].region(*place);
-                    path.push((self.lift(&region.prefix, leaf), true));
-                }
-            }
-            let of_file = match &area.0 {
-                AreaPaths::File(_, _, addresses) => Some(Arc::clone(addresses)),
-                _ => None,
-            };
-            let piece = Piece {
-                region: 0,
-                origins: Bits::of(self.frames.len(), |at| at == number),
-                methods: Bits::of(self.axes.methods.len(), |_| true),
-                languages: Bits::of(self.axes.languages.len(), |_| true),
-                path,
-                facts: Vec::new(),
-            };
-            let cell = Cell { piece, of_file, settled: FxHashSet::default() };
-            (!self.is_empty(&cell)).then_some(cell)
-        };
-        (0..self.frames.len()).filter_map(cell).collect()
     }
 
     /// Begins another question.

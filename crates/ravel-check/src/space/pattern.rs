@@ -1,7 +1,7 @@
 //! Templates as automata: one thread for each way to match so far.
 
 use super::capture::CaptureTest;
-use super::leaf::{State, Thread, Threads};
+use super::state::{State, Thread, Threads};
 use super::symbol::{Alphabet, SLASH, Symbol, symbols};
 use ravel::template::{Expression, Piece, Template};
 

@@ -21,9 +21,6 @@ enum Pulled<'r> {
     Unknown,
 }
 
-/// What a leaf was pulled through, and where it is in memory.
-pub(super) type PullKey = (usize, [Box<str>; 2], usize);
-
 impl<'r> Track<'r> {
     /// What a cut lets through, as pieces of the side's own space.
     pub(super) fn pieces_of(&self, pair: &Pair<'r>, cut: Cut<'r>) -> Vec<Piece<'r>> {

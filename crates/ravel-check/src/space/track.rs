@@ -1,16 +1,12 @@
 //! A cell of requests followed along the redirects that one of its requests takes: what is asked of a
 //! later hop, said of the requests themselves.
 
-use std::hash::{Hash, Hasher};
 use std::sync::Arc;
-
-use rustc_hash::FxHasher;
 
 use super::image::{Written, written};
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
 use super::pattern::PatternLeaf;
-use super::set::Piece;
 use super::symbol::{Symbol, symbols};
 use ravel::address::Address;
 use ravel::edge::{RouteHop, method_after};
@@ -71,16 +67,6 @@ pub(crate) enum Cut<'r> {
     KnownType,
     /// GET and HEAD.
     Reading,
-}
-
-/// What a cut does to a cell.
-#[derive(Debug)]
-pub(crate) enum CutResult<'r> {
-    /// It is all inside, or all outside.
-    Whole,
-    Parts(Vec<Cell<'r>>),
-    /// It cannot be said of the requests.
-    Unknown,
 }
 
 impl<'r> Track<'r> {
@@ -203,95 +189,5 @@ impl<'r> Track<'r> {
     /// Whether it has come to one path, whatever was asked.
     pub(crate) fn is_one_path(&self) -> bool {
         matches!(self.path, TrackedPath::One(_))
-    }
-
-    /// Whether some of a cell is inside a cut.
-    pub(crate) fn is_in(&self, pair: &Pair<'r>, cell: &Cell<'r>, cut: Cut<'r>) -> bool {
-        let is_all = |piece: Piece<'r>| {
-            let piece = self.pull_piece(pair, cell, piece).ok().flatten()?;
-            let piece = cell.piece.and(&piece)?;
-            Some(!pair.is_empty(&Cell { piece, ..cell.clone() }))
-        };
-        self.pieces_of(pair, cut).into_iter().any(|piece| is_all(piece) == Some(true))
-    }
-
-    /// Whether a redirect of this place can lead to the URL itself.
-    pub(crate) fn could_be_itself(&self, pair: &Pair<'r>, rule: &'r Rule) -> bool {
-        pair.sides[self.side].itself_at(rule, self.place).is_some()
-    }
-
-    /// Whether it is not worked out at which requests of a cell a redirect leads to the URL itself.
-    pub(crate) fn is_doubtful(&self, pair: &Pair<'r>, cell: &Cell<'r>, rule: &'r Rule) -> bool {
-        let is_one = pair.is_one_path(cell) || self.is_one_path();
-        let exact = pair.sides[self.side].itself_at(rule, self.place).is_none_or(|(_, is)| is);
-        !is_one
-            && !exact
-            && self.is_in(pair, cell, Cut::Itself(rule))
-            && self.is_in(pair, cell, Cut::Rule(rule))
-    }
-
-    /// Cuts a cell by whether it has come to an address.
-    pub(crate) fn cut_at(&self, pair: &Pair<'r>, cell: &Cell<'r>, at: &Address) -> CutResult<'r> {
-        let space = &pair.sides[self.side];
-        if space.place_of(at) != Some(self.place) {
-            return CutResult::Whole;
-        }
-        let prefix = &*space.region(self.place).prefix;
-        let word = symbols(at.path().strip_prefix(prefix).unwrap_or_default()).collect();
-        let leaf = (Arc::new(Leaf::Word(word)), true);
-        let mut pieces = space.all().pieces;
-        pieces.retain(|piece| piece.origins.has(self.place));
-        pieces.truncate(1);
-        pieces.iter_mut().for_each(|piece| piece.path.push(leaf.clone()));
-        self.cut_by(pair, cell, pieces)
-    }
-
-    /// Cuts a cell by something at the place where it has come to.
-    pub(crate) fn cut(&self, pair: &Pair<'r>, cell: &mut Cell<'r>, cut: Cut<'r>) -> CutResult<'r> {
-        let key = self.key(cut);
-        if cell.settled.contains(&key) {
-            return CutResult::Whole;
-        }
-        let result = self.cut_by(pair, cell, self.pieces_of(pair, cut));
-        if matches!(result, CutResult::Whole) {
-            cell.settled.insert(key);
-        }
-        result
-    }
-
-    /// What tells a cut at this place from others.
-    fn key(&self, cut: Cut<'r>) -> u64 {
-        let mut hasher = FxHasher::default();
-        (self.side, self.place, std::mem::discriminant(&cut)).hash(&mut hasher);
-        for rule in &self.rules {
-            std::ptr::from_ref(*rule).hash(&mut hasher);
-        }
-        std::mem::discriminant(&self.path).hash(&mut hasher);
-        if let TrackedPath::One(word) = &self.path {
-            word.hash(&mut hasher);
-        }
-        match cut {
-            Cut::Rule(rule) | Cut::Visitors(rule) | Cut::Itself(rule) | Cut::Shows(rule) => {
-                std::ptr::from_ref(rule).hash(&mut hasher)
-            }
-            Cut::Named | Cut::Shown | Cut::Changed | Cut::KnownType | Cut::Reading => {}
-        }
-        hasher.finish()
-    }
-
-    fn cut_by(&self, pair: &Pair<'r>, cell: &Cell<'r>, pieces: Vec<Piece<'r>>) -> CutResult<'r> {
-        let mut unknown = false;
-        for piece in pieces {
-            match self.pull_piece(pair, cell, piece) {
-                Ok(Some(piece)) => {
-                    if let Some(parts) = pair.divide(cell, &piece) {
-                        return CutResult::Parts(parts);
-                    }
-                }
-                Ok(None) => {}
-                Err(()) => unknown = true,
-            }
-        }
-        if unknown { CutResult::Unknown } else { CutResult::Whole }
     }
 }

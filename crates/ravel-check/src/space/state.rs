@@ -1,0 +1,55 @@
+//! Where automata are in a word.
+
+use smallvec::SmallVec;
+
+use super::capture::Progress;
+
+/// Where a leaf is in a word.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) enum State {
+    Dead,
+    At(u32),
+    Range {
+        low: u32,
+        high: u32,
+        depth: u32,
+        slash: bool,
+    },
+    Threads(Threads),
+    Tests(Tests),
+    /// So much of a text was read, and what is behind it not begun.
+    Before(u32),
+    Images(Vec<ImageThread>),
+}
+
+pub(super) type Tests = SmallVec<[Progress; 1]>;
+pub(super) type Threads = SmallVec<[Thread; 2]>;
+
+/// One way to match so far. Ways are kept in the order of their right: the expression further left
+/// takes as little as it can.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) struct Thread {
+    pub(super) op: u16,
+    /// Whether the expression has taken something.
+    pub(super) begun: bool,
+    pub(super) tests: Tests,
+}
+
+/// One way to match so far, with where what it writes has led.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) struct ImageThread {
+    pub(super) op: u16,
+    pub(super) begun: bool,
+    /// The pieces that are written.
+    pub(super) written: u16,
+    pub(super) lead: Lead,
+    pub(super) at: Box<State>,
+}
+
+/// A path is written with one `/` at its start, however many there were.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(super) enum Lead {
+    Nothing,
+    Slash,
+    Body,
+}
