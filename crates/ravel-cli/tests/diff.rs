@@ -120,9 +120,14 @@ fn revisions_are_read_with_their_tables_and_includes() {
     assert_eq!(differences(at, &["--rules", "rules.ravel", "HEAD"]), (0, vec![]));
     let errors = refused(at, &["--rules", "rules.ravel", "side"]);
     assert!(errors.contains("it has `edge.ravel`, `more.ravel`: write `side:PATH`"), "{errors}");
+    fs::write(at.join("rules.ravel"), "redirct /a -> /b\n").unwrap();
+    commit(at, "broken");
+    let errors = refused(at, &["main:rules.ravel", "main~1:rules.ravel"]);
+    assert!(errors.contains("--> main:rules.ravel:1:1"), "{errors}");
+    git(at, &["checkout", "-q", "main~1", "--", "rules.ravel"]);
     // From a folder below, paths are those of the repository.
     let below = at.join("dist");
-    assert_eq!(differences(&below, &["--rules", "../rules.ravel", "HEAD"]), (0, vec![]));
+    assert_eq!(differences(&below, &["--rules", "../rules.ravel", "HEAD~1"]), (0, vec![]));
 }
 
 #[test]

@@ -45,8 +45,8 @@ impl<'p> Draft<'p> {
         let revision = Revision::find(forced.unwrap_or(text), at, &file)?;
         let bytes = revision.rules_text()?;
         let name = format!("{}:{}", revision.name, revision.rules);
-        let own = revision.rules.rsplit('/').next().unwrap_or_default().to_owned();
-        let rules = parse(&own, text_of(bytes, &name)?, |path| revision.named(path))?;
+        // Lines are named with the revision: the file of the working tree may be another.
+        let rules = parse(&name, text_of(bytes, &name)?, |path| revision.named(path))?;
         Ok(Draft { name, rules, folder: None, revision: Some(revision) })
     }
 
