@@ -109,6 +109,41 @@ fn statuses(walk: &Walk<'_>) -> Vec<Option<u16>> {
     walk.answers().iter().map(|(_, explanation)| explanation.answer().status()).collect()
 }
 
+impl SideKey {
+    /// Where headers alone differ, by the lines that set them.
+    fn of_lines(lines: &BTreeSet<Line>) -> SideKey {
+        let lines = lines.iter().copied().collect();
+        SideKey { statuses: Vec::new(), end: Outcome::File, causes: Vec::new(), lines }
+    }
+
+    fn of_walk(edge: &Edge, walk: &Walk<'_>, places: [usize; 2]) -> SideKey {
+        let causes = places.iter().map(|at| {
+            let (asked, explanation) = &walk.answers()[*at];
+            let to = explanation.answer().location().unwrap_or(asked);
+            cause(edge, to, explanation.answer())
+        });
+        let mut causes: Vec<Cause> = causes.collect();
+        if places[0] == places[1] {
+            causes.pop();
+        }
+        let statuses = statuses(walk).split_off(places[0]);
+        SideKey { statuses, end: walk.outcome(), causes, lines: Vec::new() }
+    }
+}
+
+/// The answers of each walk that matter, by their places: the first that is not a redirect to the
+/// canonical URL, and from there the first that is not the same on the other side.
+fn places(walks: [&Walk<'_>; 2]) -> [[usize; 2]; 2] {
+    let pairs = walks[0].answers().iter().zip(walks[1].answers());
+    let same = pairs
+        .take_while(|((asked, a), (other, b))| asked == other && alike(a.answer(), b.answer()));
+    let apart = same.count();
+    walks.map(|walk| {
+        let from = canonical_hops(walk);
+        [from, apart.min(walk.answers().len() - 1).max(from)]
+    })
+}
+
 impl Class {
     /// The class of a request, with its key; none where both sides answer alike. A request with
     /// another method is in the class of the same with GET, where that hangs on the same.
@@ -121,12 +156,9 @@ impl Class {
         let address = request.address().ok()?.clone();
         let get = Request::of(Method::GET, address).with_headers(request.headers().clone());
         let walks = edges.map(|edge| edge.walk_unexplained(&get));
-        let causes = |key: &Key| key.sides.each_ref().map(|side| side.causes.clone());
+        let causes = |key: &Key, side: usize| key.sides[side].causes.clone();
         match Class::of_walks(edges, &get, walks.each_ref()) {
-            Some(same)
-                if causes(&same.0)[1] == causes(&own.0)[1]
-                    || causes(&same.0)[0] == causes(&own.0)[0] =>
-            {
+            Some(same) if (0..2).any(|side| causes(&same.0, side) == causes(&own.0, side)) => {
                 Some(same)
             }
             _ => Some(own),
@@ -144,50 +176,30 @@ impl Class {
             true => headers(walks[0].first().answer(), walks[1].first().answer()),
             false => Vec::new(),
         };
-        // The answers that matter: the first, and the first that is not the same.
-        let answers = [0, 1].map(|side| walks[side].answers());
-        let same = answers[0]
-            .iter()
-            .zip(answers[1])
-            .take_while(|((asked, a), (other, b))| asked == other && alike(a.answer(), b.answer()));
-        let apart = same.count();
-        // A redirect to the canonical URL is not what differs.
-        let canonical = walks.map(canonical_hops);
+        let places = places(walks);
         let mut lines: [BTreeSet<Line>; 2] = Default::default();
-        let sides = [0, 1].map(|side| {
-            let from = canonical[side];
-            let at = apart.min(answers[side].len() - 1).max(from);
-            let matter = [from, at];
-            let matter = if at == from { &matter[..1] } else { &matter[..] };
-            let first = walks[side].first().answer();
-            if of_headers {
-                let setting = first.headers().iter().filter(|header| {
+        let sides = [0, 1].map(|side| match of_headers {
+            true => {
+                let headers = walks[side].first().answer().headers().iter();
+                let setting = headers.filter(|header| {
                     differing.iter().any(|differs| differs.name() == header.name())
                 });
                 lines[side].extend(setting.filter_map(|header| header.line()));
-                let lines = lines[side].iter().copied().collect();
-                let (statuses, causes) = (Vec::new(), Vec::new());
-                return SideKey { statuses, end: Outcome::File, causes, lines };
+                SideKey::of_lines(&lines[side])
             }
-            let causes = matter.iter().map(|at| {
-                let (asked, explanation) = &answers[side][*at];
-                let to = explanation.answer().location().unwrap_or(asked);
-                cause(edges[side], to, explanation.answer())
-            });
-            let causes = causes.collect();
-            let decided = matter.iter().filter_map(|at| answers[side][*at].1.answer().line());
-            lines[side].extend(decided);
-            let end = walks[side].outcome();
-            let statuses = statuses(walks[side]).split_off(from);
-            SideKey { statuses, end, causes, lines: Vec::new() }
+            false => {
+                let matter = places[side].iter().map(|at| walks[side].answers()[*at].1.answer());
+                lines[side].extend(matter.filter_map(Answer::line));
+                SideKey::of_walk(edges[side], walks[side], places[side])
+            }
         });
         let rules = [0, 1].map(|side| {
             if of_headers {
                 return statement(edges[side], &lines[side]);
             }
-            let at = apart.min(answers[side].len() - 1).max(canonical[side]);
-            let rule = |at: usize| answers[side][at].1.answer().rule();
-            let rule = rule(canonical[side]).or_else(|| rule(at))?;
+            let mut deciding =
+                places[side].iter().map(|at| walks[side].answers()[*at].1.answer().rule());
+            let rule = deciding.find_map(|rule| rule)?;
             Some(edges[side].program().rule(rule).rule())
         });
         let pattern = pattern(edges, rules);
