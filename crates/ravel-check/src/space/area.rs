@@ -10,6 +10,7 @@ use super::leaf::{Leaf, Names};
 use super::origin::Origin;
 use super::pair::{Cell, Pair};
 use super::pattern::PatternLeaf;
+use super::redirect::read_before;
 use super::search::contains;
 use super::set::Piece;
 use super::symbol::{Symbol, spell, symbols};
@@ -45,7 +46,18 @@ impl<'r> Area<'r> {
             AreaPaths::All | AreaPaths::Below(..) | AreaPaths::At(..) => None,
         }
     }
+
+    /// The leaf that its paths are in; none where they are all.
+    fn leaf(&self) -> Option<&Arc<Leaf<'r>>> {
+        match &self.0 {
+            AreaPaths::All => None,
+            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
+                Some(leaf)
+            }
+        }
+    }
 }
+
 impl<'r> Pair<'r> {
     /// The cells of an area, one for each frame that has some of it.
     pub(crate) fn cells(&self, area: &Area<'r>) -> Vec<Cell<'r>> {
@@ -104,10 +116,7 @@ impl<'r> Pair<'r> {
         }
         let fold = space.edge.site().ignore_case();
         let leaf = |prefix: &str| {
-            let read: Vec<Symbol> = match pattern.origin() {
-                Some(_) => symbols(prefix).collect(),
-                None => Vec::new(),
-            };
+            let read = read_before(pattern.origin(), prefix);
             Arc::new(match written(pattern.path(), target) {
                 Some(pieces) => {
                     let into = Arc::clone(&into);
@@ -119,25 +128,16 @@ impl<'r> Pair<'r> {
         };
         space.areas_of(side, rule, leaf)
     }
+
     /// What all paths of an area begin with, and whether that is all of them.
     pub(crate) fn prefix_of(&self, area: &Area<'r>) -> (String, bool) {
-        match &area.0 {
-            AreaPaths::All => Default::default(),
-            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
-                let (word, whole) = leaf.literal_prefix();
-                (spell(&word), whole)
-            }
-        }
+        let prefix = area.leaf().map(|leaf| leaf.literal_prefix());
+        prefix.map_or_else(Default::default, |(word, whole)| (spell(&word), whole))
     }
 
     /// Whether a path below the base path is in an area.
     pub(crate) fn is_in(&self, area: &Area<'r>, path: &str) -> bool {
-        match &area.0 {
-            AreaPaths::All => true,
-            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
-                contains(leaf, &symbols(path).collect::<Vec<_>>())
-            }
-        }
+        area.leaf().is_none_or(|leaf| contains(leaf, &symbols(path).collect::<Vec<_>>()))
     }
 
     /// Whether an area is every path below the base path.
@@ -157,12 +157,7 @@ impl<'r> Pair<'r> {
         rule: &'r Rule,
         area: &Area<'r>,
     ) -> Vec<Area<'r>> {
-        match &area.0 {
-            AreaPaths::All => Vec::new(),
-            AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
-                self.leading_to(side, rule, leaf)
-            }
-        }
+        area.leaf().map_or_else(Vec::new, |leaf| self.leading_to(side, rule, leaf))
     }
 }
 
@@ -208,10 +203,7 @@ impl<'r> Space<'r> {
     pub(crate) fn areas_of_rule(&self, side: usize, rule: &'r Rule) -> Vec<Area<'r>> {
         let fold = self.edge.site().ignore_case();
         self.areas_of(side, rule, |prefix| {
-            let read: Vec<Symbol> = match rule.pattern().origin() {
-                Some(_) => symbols(prefix).collect(),
-                None => Vec::new(),
-            };
+            let read = read_before(rule.pattern().origin(), prefix);
             let path = rule.pattern().path();
             match path.is_literal() && !fold {
                 true => {

@@ -8,9 +8,9 @@ use super::fact::Fact;
 use super::image::ImageLeaf;
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
+use super::redirect::read_before;
 use super::search::{SignedLeaf, contains};
 use super::set::Piece;
-use super::symbol::{Symbol, symbols};
 use super::track::{Cut, Track, TrackedPath, WrittenHop};
 use ravel::address::parameters;
 
@@ -166,10 +166,7 @@ impl<'r> Pair<'r> {
         let (pattern, redirect) = (hop.rule.pattern(), hop.rule.redirect());
         let is_whole = redirect.is_some_and(|redirect| redirect.target().origin().is_some());
         let into = if is_whole { self.lift(&hop.prefixes[1], leaf) } else { Arc::clone(leaf) };
-        let read: Vec<Symbol> = match pattern.origin() {
-            Some(_) => symbols(&hop.prefixes[0]).collect(),
-            None => Vec::new(),
-        };
+        let read = read_before(pattern.origin(), &hop.prefixes[0]);
         let fold = self.sides[side].edge.site().ignore_case();
         let image = ImageLeaf::new(pattern.path(), fold, &read, hop.pieces.clone(), into);
         let made = Arc::new(Leaf::Image(Box::new(image)));

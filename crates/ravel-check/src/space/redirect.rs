@@ -11,7 +11,7 @@ use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, Space};
 use ravel::program::{Redirect, Rule};
-use ravel::template::{Expression, Piece, Target, Template};
+use ravel::template::{Expression, OriginPattern, Piece, Target, Template};
 
 /// Where a redirect could lead to the very address that was asked, so that it does not act.
 enum SelfTarget {
@@ -127,10 +127,7 @@ impl<'r> Space<'r> {
             Arc::new(Leaf::Named(Arc::new(Names::new(self.edge.variant_paths(), site))))
         });
         let path = rule.pattern().path();
-        let read: Vec<Symbol> = match rule.pattern().origin() {
-            Some(_) => symbols(&self.region(place).prefix).collect(),
-            None => Vec::new(),
-        };
+        let read = read_before(rule.pattern().origin(), &self.region(place).prefix);
         let image = ImageLeaf::new(path, fold, &read, pieces, Arc::clone(names));
         Some(Arc::new(Leaf::Image(Box::new(image))))
     }
@@ -210,10 +207,7 @@ impl<'r> Space<'r> {
 
     /// What a whole-URL target's path begins with when it is seen from a region.
     fn own_prefix(&self, target: &Target, region: usize) -> Vec<Symbol> {
-        match target.origin() {
-            Some(_) => symbols(&self.axes.regions[region].prefix).collect(),
-            None => Vec::new(),
-        }
+        read_before(target.origin(), &self.axes.regions[region].prefix)
     }
 
     /// Whether a target leads to the origin that was asked.
@@ -233,6 +227,12 @@ impl<'r> Space<'r> {
             }
         }
     }
+}
+
+/// What is read of whole paths before those behind a prefix: patterns and targets with an origin are
+/// about whole ones.
+pub(super) fn read_before(origin: Option<&OriginPattern>, prefix: &str) -> Vec<Symbol> {
+    origin.map_or_else(Vec::new, |_| symbols(prefix).collect())
 }
 
 /// Where a redirect on the origin that was asked could lead to itself.
