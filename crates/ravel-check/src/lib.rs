@@ -28,7 +28,7 @@ pub mod space;
 mod symbolic;
 
 pub use audit::{
-    Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, fingerprinted, reads,
+    Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, Sitemap, fingerprinted, reads,
 };
 pub use compare::{Comparison, Difference, DifferenceKind, HeaderDifference, Reply, compare};
 pub use coverage::{CoverageState, RuleCoverage, coverage};

@@ -154,6 +154,7 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
     }
     arguments.rules = folder.join(&arguments.rules);
     arguments.command = match arguments.command {
+        Some(Command::Explain(explain)) => Some(Command::Explain(explain.within(folder))),
         Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
         Some(Command::Diff(diff)) => Some(Command::Diff(diff.within(folder))),
         other => other,

@@ -7,6 +7,7 @@ mod demo;
 mod diagnostic;
 mod diff;
 mod domain;
+mod edition;
 mod explain;
 mod findings;
 mod fmt;
@@ -19,6 +20,7 @@ mod serve;
 mod shell;
 mod style;
 mod test;
+mod urls;
 
 use std::collections::HashMap;
 use std::io::{self, Write};

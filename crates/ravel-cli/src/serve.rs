@@ -9,13 +9,14 @@ use std::time::Duration;
 use ravel::rules::Domain;
 use ravel_dns::Zone;
 use ravel_serve::{
-    Authority, Forwards, Live, NameServer, Options, ReadError, Record, ServeError, Server,
-    ServerEvent,
+    Authority, Forwards, Live, NameServer, OldEdition, Options, ReadError, Record, ServeError,
+    Server, ServerEvent,
 };
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
 use crate::domain::no_zone;
+use crate::edition::Draft;
 use crate::load::LoadedSite;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{ExitStatus, Failure, problems, style};
@@ -38,6 +39,13 @@ pub(crate) struct Arguments {
     /// 0 picks a free one
     #[arg(long, value_name = "PORT")]
     dns: Option<u16>,
+    /// Mark what the edition that is published until now would answer otherwise: a rules file, a
+    /// folder with one, or a git revision
+    #[arg(long, value_name = "OLD")]
+    against: Option<String>,
+    /// The built files of the old edition: a folder, or a list of names
+    #[arg(long, value_name = "PATH", requires = "against")]
+    old_files: Option<PathBuf>,
     /// The folder with the local certificate authority, which is made on first use
     #[arg(long, value_name = "FOLDER")]
     authority: Option<PathBuf>,
@@ -75,11 +83,26 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         arguments.https,
         arguments.inspect,
     );
+    let options = match &arguments.against {
+        Some(old) => options.with_old_edition(old_edition(old, arguments, rules)?),
+        None => options,
+    };
     let runtime = tokio::runtime::Runtime::new()?;
     let ended = runtime.block_on(serve(options, arguments, out));
     // What still waits for a disk holds nobody up.
     runtime.shutdown_background();
     ended
+}
+
+/// The edition that answers are compared with; without built files of its own, with those served.
+fn old_edition(old: &str, arguments: &Arguments, rules: &Path) -> Result<OldEdition, Failure> {
+    let old = Draft::read(old, rules)?;
+    let files = old.files(arguments.old_files.as_deref())?;
+    if files.is_none() {
+        let said = format!("{} has no built files: those that are served are used", old.name());
+        anstream::eprintln!("{}: {said}", in_style(style::NOTE, "note"));
+    }
+    Ok(OldEdition::new(old.name(), old.rules().clone(), files))
 }
 
 async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
@@ -252,12 +275,17 @@ fn line(record: &Record) -> String {
         (None, None) => record.outcome().to_string(),
     };
     let by = record.line().unwrap_or_default();
+    let differs = record.difference().map(|difference| {
+        let before = printable(difference.before());
+        in_style(style::BAD, format!("  {}: before {before}", difference.kind()))
+    });
     format!(
-        "{} {:<4} {} {led}  {}",
+        "{} {:<4} {} {led}  {}{}",
         in_style(style, status),
         record.request().method(),
         printable(record.request().url()),
-        in_style(FAINT, by)
+        in_style(FAINT, by),
+        differs.map(|differs| differs.to_string()).unwrap_or_default()
     )
 }
 

@@ -198,6 +198,75 @@ fn a_submodule_is_a_repository_of_its_own() {
     assert_eq!(found.len(), 2, "{found:?}");
 }
 
+/// The result of the command for known URLs, in a folder with two editions.
+fn known(urls: &[(&str, &str)], arguments: &[&str], input: &str) -> (i32, Value, String) {
+    let site = folder(&FILES);
+    let rules = RULES.replace("/old -> /new", "/old{/x*} -> /new");
+    fs::write(site.path().join("new.ravel"), rules).unwrap();
+    for (name, text) in urls {
+        fs::create_dir_all(site.path().join(name).parent().unwrap()).unwrap();
+        fs::write(site.path().join(name), text).unwrap();
+    }
+    let all = [&["diff", "edge.ravel", "new.ravel", "--json"], arguments].concat();
+    let (status, out, errors) = run(site.path(), &all, input);
+    (status, serde_json::from_str(&out).unwrap_or_default(), errors)
+}
+
+#[test]
+fn known_urls_are_counted_in_the_differences() {
+    let table =
+        "url,visits\n/old/a,7\n/old/b,30\n/old/b,5\n/new,9\nhttps://else.example/,1\nnews,2\n";
+    let (status, document, errors) = known(&[("urls.csv", table)], &["--urls", "urls.csv"], "");
+    assert_eq!(status, 1);
+    assert!(errors.contains("1 line cannot be read:\n         urls.csv: line 7: "), "{errors}");
+    let wanted = serde_json::json!({
+        "urls": 4, "hits": 52, "differing_urls": 2, "differing_hits": 42, "outside": 1, "unread": 1,
+    });
+    assert_eq!(document["known"], wanted);
+    let first = &document["differences"][0];
+    assert_eq!((&first["urls"], &first["hits"]), (&Value::from(2), &Value::from(42)), "{first}");
+    // The columns may have other names; standard input is a source, too.
+    let other = table.replace("url,visits", "where,n");
+    let named = ["--urls", "-", "--url", "where", "--count", "n"];
+    let (_, document, _) = known(&[], &named, &other);
+    assert_eq!(document["known"], wanted);
+}
+
+#[test]
+fn sitemaps_of_an_index_are_those_beside_it() {
+    let map =
+        |path: &str| format!("<urlset><url><loc>https://h.example{path}</loc></url></urlset>");
+    let index = "<sitemapindex><sitemap><loc>https://h.example/maps/a.xml</loc></sitemap>\
+                 <sitemap><loc>https://h.example/b.xml?v=1</loc></sitemap></sitemapindex>";
+    let (a, b) = (map("/old/a"), map("/new"));
+    let files = [("s/index.xml", index), ("s/a.xml", &*a), ("s/b.xml", &*b)];
+    let (_, document, errors) = known(&files, &["--urls", "s/index.xml"], "");
+    assert_eq!(errors, "");
+    assert_eq!(document["known"]["urls"], 2);
+    assert_eq!(document["known"]["differing_urls"], 1);
+    let (status, _, errors) = known(&files[..2], &["--urls", "s/index.xml"], "");
+    assert_eq!(status, 2);
+    let why =
+        "`s/index.xml` names https://h.example/b.xml?v=1, and there is no such file beside it";
+    assert!(errors.contains(why), "{errors}");
+}
+
+#[test]
+fn sources_that_cannot_be_read_are_refused() {
+    let index = "<sitemapindex><sitemap><loc>/a.xml</loc></sitemap></sitemapindex>";
+    for (source, input, wanted) in [
+        ("none.txt", "", "cannot read `none.txt`: No such file"),
+        ("dist", "", "`dist` is a folder; name a list, a table or a sitemap"),
+        ("-", "", "`--urls` names no URL"),
+        ("-", "news\n", "standard input: line 1: expected a URL"),
+        ("-", "<rss/>", "standard input: not a sitemap"),
+        ("-", index, "standard input is an index that names /a.xml"),
+    ] {
+        let (status, _, errors) = known(&[], &["--urls", source], input);
+        assert!(status == 2 && errors.contains(wanted), "{source}: {errors}");
+    }
+}
+
 #[test]
 fn reports_say_the_same() {
     let demo = demo();

@@ -124,10 +124,7 @@ impl Authority {
         };
         write(KEY_FILE, &key.serialize_pem())?;
         write(CERTIFICATE_FILE, &certificate.pem())?;
-        if own.exists() {
-            fs::remove_dir_all(&own).map_err(disk(&own))?;
-        }
-        fs::rename(&beside, &own).map_err(disk(&own))?;
+        put_in_place(&beside, &own).map_err(disk(&own))?;
         let certificate = certificate.der().clone();
         let path = own.join(CERTIFICATE_FILE);
         Ok(Authority { issuer: Issuer::new(params, key), certificate, path, replaced })
@@ -319,6 +316,22 @@ fn private_folder(folder: &Path) -> io::Result<()> {
         builder.mode(0o700);
     }
     builder.create(folder)
+}
+
+/// Puts a folder where another may be, which is gone then. Where the system can exchange them, who
+/// reads there finds the one or the other at every moment.
+fn put_in_place(made: &Path, place: &Path) -> io::Result<()> {
+    #[cfg(any(target_os = "linux", target_os = "android", target_vendor = "apple"))]
+    {
+        use rustix::fs::{CWD, RenameFlags, renameat_with};
+        if renameat_with(CWD, made, CWD, place, RenameFlags::EXCHANGE).is_ok() {
+            return fs::remove_dir_all(made);
+        }
+    }
+    if place.exists() {
+        fs::remove_dir_all(place)?;
+    }
+    fs::rename(made, place)
 }
 
 /// Writes a new file that nobody else can read.

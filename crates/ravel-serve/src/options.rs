@@ -3,7 +3,7 @@
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 
-use crate::Forwards;
+use crate::{Forwards, OldEdition};
 
 /// What to serve, and where.
 #[derive(Debug)]
@@ -15,6 +15,7 @@ pub struct Options {
     pub(crate) inspect: u16,
     pub(crate) data: PathBuf,
     pub(crate) forwards: Forwards,
+    pub(crate) old: Option<OldEdition>,
 }
 
 impl Options {
@@ -29,6 +30,7 @@ impl Options {
             inspect: 0,
             data: data.into(),
             forwards: Forwards::default(),
+            old: None,
         }
     }
 
@@ -53,6 +55,13 @@ impl Options {
     #[must_use]
     pub fn with_forwards(mut self, forwards: Forwards) -> Options {
         self.forwards = forwards;
+        self
+    }
+
+    /// With the edition that is published until now, with which each answer is compared.
+    #[must_use]
+    pub fn with_old_edition(mut self, old: OldEdition) -> Options {
+        self.old = Some(old);
         self
     }
 

@@ -10,7 +10,7 @@ use ravel::language::Line;
 use ravel::{Outcome, Request};
 use serde::{Serialize, Serializer};
 
-use crate::Site;
+use crate::{RequestDifference, Site};
 
 /// A request that was answered.
 #[derive(Debug)]
@@ -22,6 +22,7 @@ pub struct Record {
     line: Option<Line>,
     file: Option<Box<str>>,
     location: Option<Box<str>>,
+    difference: Option<RequestDifference>,
     sent: SentResponse,
     /// The site that answered, until it has explained itself.
     site: Mutex<Option<Arc<Site>>>,
@@ -37,6 +38,7 @@ pub(crate) struct RecordDraft {
     line: Option<Line>,
     file: Option<Box<str>>,
     location: Option<Box<str>>,
+    difference: Option<RequestDifference>,
     site: Arc<Site>,
 }
 
@@ -86,7 +88,12 @@ struct ExplainedWalk {
 }
 
 impl RecordDraft {
-    pub(crate) fn of(site: Arc<Site>, request: Request, answer: &Answer<'_>) -> RecordDraft {
+    pub(crate) fn of(
+        site: Arc<Site>,
+        request: Request,
+        answer: &Answer<'_>,
+        difference: Option<RequestDifference>,
+    ) -> RecordDraft {
         RecordDraft {
             time: SystemTime::now(),
             outcome: answer.outcome(),
@@ -94,12 +101,13 @@ impl RecordDraft {
             file: answer.file().map(Box::from),
             location: answer.location().map(Box::from),
             request,
+            difference,
             site,
         }
     }
 
     pub(crate) fn sent(self, sent: SentResponse) -> Record {
-        let RecordDraft { time, request, outcome, line, file, location, site } = self;
+        let RecordDraft { time, request, outcome, line, file, location, difference, site } = self;
         let site = Mutex::new(Some(site));
         Record {
             number: 0,
@@ -109,6 +117,7 @@ impl RecordDraft {
             line,
             file,
             location,
+            difference,
             sent,
             site,
             explained: OnceLock::new(),
@@ -187,6 +196,11 @@ impl Record {
         self.location.as_deref()
     }
 
+    /// How the old edition answers differently, where there is one and it does.
+    pub fn difference(&self) -> Option<&RequestDifference> {
+        self.difference.as_ref()
+    }
+
     /// The number of redirects from here to the end.
     pub fn hops(&self) -> usize {
         self.explained().hops
@@ -218,6 +232,8 @@ struct RecordData<'a> {
     file: Option<&'a str>,
     location: Option<&'a str>,
     hops: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    difference: Option<&'a RequestDifference>,
 }
 
 impl Serialize for Record {
@@ -236,6 +252,7 @@ impl Serialize for Record {
             file: self.file(),
             location: self.location(),
             hops: self.hops(),
+            difference: self.difference(),
         }
         .serialize(serializer)
     }

@@ -143,7 +143,11 @@ impl Server {
     pub async fn bind(options: Options) -> Result<Server, ServeError> {
         let listen = Some(options.listen).filter(|ip| !ip.is_loopback() && !ip.is_unspecified());
         let live = Live::read_without(&options.rules, listen, &options.data);
-        let live = Arc::new(live.map_err(ServeError::Read)?);
+        let live = live.map_err(ServeError::Read)?;
+        let live = Arc::new(match options.old {
+            Some(old) => live.with_old_edition(old),
+            None => live,
+        });
         if let Some(problem) = options.forwards.problem(&live.site()) {
             return Err(ServeError::Forward(problem));
         }

@@ -119,7 +119,8 @@ impl SiteService {
         let decision = Decision { status, file, headers: headers.collect(), text };
         let elsewhere =
             (answer.outcome() == Outcome::Elsewhere).then(|| Elsewhere::of(&site, &answer));
-        let draft = RecordDraft::of(Arc::clone(&site), request, &answer);
+        let difference = self.live.difference(&site, &request);
+        let draft = RecordDraft::of(Arc::clone(&site), request, &answer, difference);
         Decided { decision, root, elsewhere, draft }
     }
 }

@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
 use ravel::expect::Verdict;
+use ravel::{Edge, Request};
 use ravel_check::verify_all;
 use ravel_check::{Audit, EntryPoints, Report};
 
 use crate::visitor::with_own_names;
-use crate::{ReadError, Site};
+use crate::{OldEdition, ReadError, RequestDifference, Site};
 
 /// A site that is read again when it changes. Cheap to share.
 #[derive(Debug)]
@@ -18,6 +19,8 @@ pub struct Live {
     listen: Option<IpAddr>,
     /// What is never served, wherever it is.
     private: Option<PathBuf>,
+    /// With which each answer is compared.
+    old: Option<OldEdition>,
     now: RwLock<State>,
 }
 
@@ -27,6 +30,8 @@ struct State {
     published: Arc<Site>,
     /// The same with the names of this machine as preview hosts.
     site: Arc<Site>,
+    /// As it answered until now.
+    old: Option<Arc<Edge>>,
     /// Why what is on disk is not what is served.
     problem: Option<Arc<ReadError>>,
     checked: Option<Arc<CheckResult>>,
@@ -64,8 +69,8 @@ impl Live {
     /// # Errors
     /// As [`Site::read`].
     pub fn read(path: &Path, listen: Option<IpAddr>) -> Result<Live, ReadError> {
-        let now = RwLock::new(State::of(Site::read(path)?, listen, None));
-        Ok(Live { path: path.to_owned(), listen, private: None, now })
+        let now = RwLock::new(State::of(Site::read(path)?, listen, None, None));
+        Ok(Live { path: path.to_owned(), listen, private: None, old: None, now })
     }
 
     /// The same without what is in a folder, should that be among the files.
@@ -74,9 +79,29 @@ impl Live {
         listen: Option<IpAddr>,
         private: &Path,
     ) -> Result<Live, ReadError> {
-        let now = State::of(Site::read_without(path, Some(private))?, listen, None);
+        let now = State::of(Site::read_without(path, Some(private))?, listen, None, None);
         let private = Some(private.to_owned());
-        Ok(Live { path: path.to_owned(), listen, private, now: RwLock::new(now) })
+        Ok(Live { path: path.to_owned(), listen, private, old: None, now: RwLock::new(now) })
+    }
+
+    /// The same, of which each answer is compared with another edition's.
+    #[must_use]
+    pub fn with_old_edition(mut self, old: OldEdition) -> Live {
+        let now = self.now.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
+        now.old = Some(Arc::new(old.beside(&now.site, self.listen)));
+        self.old = Some(old);
+        self
+    }
+
+    /// The edition with which each answer is compared.
+    pub fn old_edition(&self) -> Option<&OldEdition> {
+        self.old.as_ref()
+    }
+
+    /// How the old edition answers a request differently, if it does.
+    pub(crate) fn difference(&self, site: &Site, request: &Request) -> Option<RequestDifference> {
+        self.old.as_ref()?;
+        RequestDifference::of(&*self.now().old?, site, request)
     }
 
     /// The rules file.
@@ -105,7 +130,9 @@ impl Live {
         let read = Site::read_without(&self.path, self.private.as_deref());
         let mut now = self.now.write().unwrap_or_else(std::sync::PoisonError::into_inner);
         match read {
-            Ok(site) => *now = State::of(site, self.listen, now.checked.take()),
+            Ok(site) => {
+                *now = State::of(site, self.listen, self.old.as_ref(), now.checked.take());
+            }
             Err(error) => now.problem = Some(Arc::new(error)),
         }
         now.problem.is_none()
@@ -127,8 +154,15 @@ impl Live {
 }
 
 impl State {
-    fn of(published: Site, listen: Option<IpAddr>, checked: Option<Arc<CheckResult>>) -> State {
+    fn of(
+        published: Site,
+        listen: Option<IpAddr>,
+        old: Option<&OldEdition>,
+        checked: Option<Arc<CheckResult>>,
+    ) -> State {
         let site = published.answering(with_own_names(&published.rules, listen));
-        State { published: Arc::new(published), site: Arc::new(site), problem: None, checked }
+        let old = old.map(|old| Arc::new(old.beside(&site, listen)));
+        let (published, site) = (Arc::new(published), Arc::new(site));
+        State { published, site, old, problem: None, checked }
     }
 }

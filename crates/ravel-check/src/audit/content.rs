@@ -5,8 +5,8 @@ use std::ops::Range;
 
 use cssparser::{Parser, Token as CssToken};
 use html5gum::{DefaultEmitter, StartTag, Token, Tokenizer};
-use quick_xml::events::Event;
 
+use super::sitemap::Sitemap;
 /// What a file says, as far as addresses are concerned.
 #[derive(Debug, Default)]
 pub(super) struct Content {
@@ -96,7 +96,14 @@ pub(super) fn read(name: &str, text: &str) -> Result<Content, String> {
         return Ok(Content::default());
     }
     if is_sitemap(&lower) {
-        return Ok(Content { references: sitemap(text)?, ..Content::default() });
+        let sitemap = Sitemap::parse(text)?;
+        let entry = |(url, range): &(String, Range<usize>)| Reference {
+            kind: Kind::SitemapEntry,
+            url: url.clone(),
+            range: range.clone(),
+        };
+        let references = sitemap.pages.iter().map(entry).collect();
+        return Ok(Content { references, ..Content::default() });
     }
     Ok(html(text))
 }
@@ -308,42 +315,4 @@ fn manifest(text: &str) -> Result<Vec<Reference>, String> {
         .into_iter()
         .map(|(kind, url)| Reference { kind, url: url.to_owned(), range: place(url) })
         .collect())
-}
-
-/// The pages of a sitemap (sitemaps.org, protocol 0.9).
-fn sitemap(text: &str) -> Result<Vec<Reference>, String> {
-    let mut reader = quick_xml::Reader::from_str(text);
-    let mut references = Vec::new();
-    let mut within: Vec<String> = Vec::new();
-    let (mut url, mut from) = (String::new(), 0);
-    loop {
-        let at = reader.buffer_position() as usize;
-        match reader.read_event().map_err(|error| error.to_string())? {
-            Event::Start(tag) => {
-                within.push(tag.local_name().as_ref().to_owned());
-                (url, from) = (String::new(), reader.buffer_position() as usize);
-            }
-            Event::Text(text) => url.push_str(&text),
-            Event::CData(text) => url.push_str(&text),
-            Event::GeneralRef(name) => {
-                let known = quick_xml::escape::resolve_xml_entity(&name).map(str::to_owned);
-                let number = name.resolve_char_ref().ok().flatten().map(String::from);
-                url.push_str(&known.or(number).unwrap_or_default());
-            }
-            Event::End(_) => {
-                let is_page =
-                    matches!(within.as_slice(), [.., page, loc] if page == "url" && loc == "loc");
-                if is_page {
-                    references.push(Reference {
-                        kind: Kind::SitemapEntry,
-                        url: url.trim().to_owned(),
-                        range: from..at,
-                    });
-                }
-                within.pop();
-            }
-            Event::Eof => return Ok(references),
-            _ => {}
-        }
-    }
 }

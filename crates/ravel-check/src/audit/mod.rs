@@ -26,12 +26,14 @@ mod referring;
 mod sample;
 mod scope;
 mod shadowing;
+mod sitemap;
 mod targets;
 
 pub use accept::Report;
 pub use content::reads;
 pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 pub use fingerprints::fingerprinted;
+pub use sitemap::Sitemap;
 
 use std::cell::OnceCell;
 

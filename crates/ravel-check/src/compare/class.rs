@@ -52,7 +52,8 @@ pub(super) struct Class {
     pub(super) counted: BTreeSet<String>,
     pub(super) pages: usize,
     pub(super) rules: usize,
-    pub(super) urls: u64,
+    pub(super) urls: usize,
+    pub(super) hits: u64,
 }
 
 /// What a request gets on one side.
@@ -148,21 +149,25 @@ impl Class {
     /// The class of a request, with its key; none where both sides answer alike. A request with
     /// another method is in the class of the same with GET, where that hangs on the same.
     pub(super) fn of(edges: [&Edge; 2], request: &Request) -> Option<(Key, Class)> {
-        let walks = edges.map(|edge| edge.walk_unexplained(request));
-        let own = Class::of_walks(edges, request, walks.each_ref())?;
+        let own = Class::alone(edges, request)?;
         if matches!(*request.method(), Method::GET | Method::HEAD) {
             return Some(own);
         }
         let address = request.address().ok()?.clone();
         let get = Request::of(Method::GET, address).with_headers(request.headers().clone());
-        let walks = edges.map(|edge| edge.walk_unexplained(&get));
         let causes = |key: &Key, side: usize| key.sides[side].causes.clone();
-        match Class::of_walks(edges, &get, walks.each_ref()) {
+        match Class::alone(edges, &get) {
             Some(same) if (0..2).any(|side| causes(&same.0, side) == causes(&own.0, side)) => {
                 Some(same)
             }
             _ => Some(own),
         }
+    }
+
+    /// The class of a request for itself, whatever its method.
+    pub(super) fn alone(edges: [&Edge; 2], request: &Request) -> Option<(Key, Class)> {
+        let walks = edges.map(|edge| edge.walk_unexplained(request));
+        Class::of_walks(edges, request, walks.each_ref())
     }
 
     fn of_walks(
@@ -217,6 +222,7 @@ impl Class {
             pages: 0,
             rules: 0,
             urls: 0,
+            hits: 0,
         };
         Some((Key { kind, sides, headers: differing }, class))
     }
@@ -246,6 +252,7 @@ impl Class {
             pages: 0,
             rules: 0,
             urls: 0,
+            hits: 0,
         }
     }
 

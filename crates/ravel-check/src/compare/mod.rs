@@ -15,6 +15,7 @@ mod class;
 mod explore;
 mod kind;
 mod split;
+mod words;
 
 pub use class::Reply;
 pub use kind::{DifferenceKind, HeaderDifference};
@@ -99,11 +100,26 @@ impl<'r> Comparison<'r> {
         &self.differences
     }
 
-    /// Counts URLs that are known, each so many times, in the differences that they fall into.
+    /// Counts requests that are known, each with how often it is made, in the differences that they
+    /// fall into.
+    ///
+    /// ```
+    /// # use ravel::{Edge, FileList, Request, Rules};
+    /// # let site = "site https://h.example/\n";
+    /// # let (old, new) = (Rules::parse(site)?, Rules::parse(&format!("{site}gone /a/{{x}}\n"))?);
+    /// # let edges = [Edge::new(&old, FileList::default()), Edge::new(&new, FileList::default())];
+    /// let mut comparison = ravel_check::compare(&edges[0], &edges[1]);
+    /// comparison.count([(Request::get("https://h.example/a/1")?, 12)]);
+    /// let first = &comparison.differences()[0];
+    /// assert_eq!((first.urls(), first.hits()), (1, 12));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn count(&mut self, urls: impl IntoIterator<Item = (Request, u64)>) {
         for (request, times) in urls {
             if let Some(number) = self.difference_of(&request) {
-                self.differences[number].class.urls += times;
+                let class = &mut self.differences[number].class;
+                class.urls += 1;
+                class.hits = class.hits.saturating_add(times);
             }
         }
     }
@@ -133,6 +149,23 @@ impl<'r> Comparison<'r> {
 }
 
 impl Difference {
+    /// How one request is answered differently, if it is; nothing else is in this difference.
+    ///
+    /// ```
+    /// # use ravel::{Edge, FileList, Request, Rules};
+    /// # let site = "site https://h.example/\n";
+    /// # let (old, new) = (Rules::parse(site)?, Rules::parse(&format!("{site}gone /a/{{x}}\n"))?);
+    /// # let edges = [Edge::new(&old, FileList::default()), Edge::new(&new, FileList::default())];
+    /// let request = Request::get("https://h.example/a/1")?;
+    /// let difference = ravel_check::Difference::of(&edges[0], &edges[1], &request).unwrap();
+    /// assert_eq!(difference.kind(), ravel_check::DifferenceKind::Status);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn of(old: &Edge, new: &Edge, request: &Request) -> Option<Difference> {
+        let (_, class) = Class::alone([old, new], request)?;
+        Some(Difference { class, why: None })
+    }
+
     /// In which way.
     pub fn kind(&self) -> DifferenceKind {
         self.class.kind
@@ -198,9 +231,14 @@ impl Difference {
         self.class.rules
     }
 
-    /// The URLs that were counted with [`Comparison::count`].
-    pub fn urls(&self) -> u64 {
+    /// The requests that were counted with [`Comparison::count`].
+    pub fn urls(&self) -> usize {
         self.class.urls
+    }
+
+    /// How often these are made, in all.
+    pub fn hits(&self) -> u64 {
+        self.class.hits
     }
 
     /// Why it is undecided.

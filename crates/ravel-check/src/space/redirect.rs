@@ -124,7 +124,9 @@ impl<'r> Space<'r> {
         let pieces = written(rule.pattern().path(), target)?;
         let (fold, site) = (self.edge.site().ignore_case(), self.edge.site());
         let names = self.namable.get_or_init(|| {
-            Arc::new(Leaf::Named(Arc::new(Names::new(self.edge.variant_paths(), site))))
+            // Only what a visitor asks is read without its empty segments.
+            let names = Names { tidy: false, ..Names::new(self.edge.variant_paths(), site) };
+            Arc::new(Leaf::Named(Arc::new(names)))
         });
         let path = rule.pattern().path();
         let read = read_before(rule.pattern().origin(), &self.region(place).prefix);

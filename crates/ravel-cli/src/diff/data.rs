@@ -14,7 +14,20 @@ struct Document<'d> {
     /// Where built files come from, where an edition has none of its own.
     #[serde(skip_serializing_if = "Option::is_none")]
     files: Option<&'d str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    known: Option<KnownData>,
     differences: Vec<DifferenceData<'d>>,
+}
+
+/// The URLs that are known, how often they are asked, and how many of them differ.
+#[derive(Serialize)]
+struct KnownData {
+    urls: usize,
+    hits: u64,
+    differing_urls: usize,
+    differing_hits: u64,
+    outside: usize,
+    unread: usize,
 }
 
 #[derive(Serialize)]
@@ -24,7 +37,8 @@ struct DifferenceData<'d> {
     paths: Vec<&'d str>,
     pages: usize,
     rules: usize,
-    urls: u64,
+    urls: usize,
+    hits: u64,
     example: RequestData<'d>,
     before: ReplyData<'d>,
     after: ReplyData<'d>,
@@ -63,6 +77,14 @@ pub(super) fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<
         old: &old.name,
         new: &new.name,
         files: compared.files_from.as_deref(),
+        known: compared.known.as_ref().map(|known| KnownData {
+            urls: known.all.0,
+            hits: known.all.1,
+            differing_urls: known.differing.0,
+            differing_hits: known.differing.1,
+            outside: known.outside,
+            unread: known.unread,
+        }),
         differences: compared.shown.iter().map(|one| data(compared, one)).collect(),
     };
     serde_json::to_writer_pretty(&mut *out, &document)?;
@@ -95,6 +117,7 @@ fn data<'d>(compared: &Compared<'_>, one: &'d Difference) -> DifferenceData<'d> 
         pages: one.pages(),
         rules: one.rules(),
         urls: one.urls(),
+        hits: one.hits(),
         example: RequestData {
             method: request.method().as_str(),
             url: request.url(),

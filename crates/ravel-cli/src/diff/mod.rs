@@ -1,20 +1,22 @@
 //! `ravel diff`: what a change does to visitors.
 
 mod data;
-mod edition;
+mod known;
 mod page;
-mod revision;
 mod words;
 
+use std::cmp::Reverse;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use ravel_check::{Difference, DifferenceKind, compare};
 
-use edition::{Draft, Edition};
+use known::{KnownSummary, KnownUrls};
 
+use crate::edition::{Draft, Edition};
 use crate::report::{Form, Reports, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
+use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
@@ -32,6 +34,8 @@ pub(crate) struct Arguments {
     /// The built files of the new edition
     #[arg(long, value_name = "PATH")]
     new_files: Option<PathBuf>,
+    #[command(flatten)]
+    known: UrlSources,
     /// Show only these kinds of differences
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = kind)]
     only: Vec<DifferenceKind>,
@@ -60,6 +64,7 @@ impl Arguments {
         };
         seen(&mut self.old);
         self.new.iter_mut().for_each(seen);
+        self.known.see_from(folder);
         self
     }
 }
@@ -82,6 +87,8 @@ struct Compared<'r> {
     left_out: usize,
     /// What is to say of where built files come from.
     files_from: Option<String>,
+    /// What is known of URLs, if sources are named.
+    known: Option<KnownSummary>,
     shown: Vec<&'r Difference>,
 }
 
@@ -115,11 +122,18 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     };
     let [old_files, new_files] = files;
     let editions = [old.with_files(old_files), new.with_files(new_files)];
-    let comparison = compare(&editions[0].edge, &editions[1].edge);
-    let (differences, left_out): (Vec<_>, Vec<_>) = comparison
+    let edges = editions.each_ref().map(|edition| &edition.edge);
+    let known = KnownUrls::read(&arguments.known, edges[0])?;
+    if let Some(unread) = known.as_ref().and_then(KnownUrls::unread) {
+        anstream::eprintln!("{}: {unread}", in_style(NOTE, "warning"));
+    }
+    let mut comparison = compare(edges[0], edges[1]);
+    let known = known.map(|known| known.count_in(&mut comparison, edges));
+    let (mut differences, left_out): (Vec<_>, Vec<_>) = comparison
         .differences()
         .iter()
-        .partition(|one| arguments.empty_segments || !one.is_of_empty_segments());
+        .partition(|one| arguments.empty_segments || one.urls() > 0 || !one.is_of_empty_segments());
+    differences.sort_by_key(|one| (one.kind(), Reverse(one.hits())));
     let is_shown =
         |one: &&&Difference| arguments.only.is_empty() || arguments.only.contains(&one.kind());
     let compared = Compared {
@@ -128,6 +142,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         differences,
         left_out: left_out.len(),
         files_from,
+        known,
     };
     write_all(&forms, |form| {
         Ok(match form {
@@ -153,6 +168,9 @@ fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out, "{}", in_style(FAINT, said))?;
     }
     writeln!(out, "{}", words::summary(compared))?;
+    if let Some(known) = &compared.known {
+        writeln!(out, "{}", known.words())?;
+    }
     for one in &compared.shown {
         let style = match one.kind() {
             DifferenceKind::Missing | DifferenceKind::Loop => BAD,
@@ -175,7 +193,7 @@ fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
         for (number, label) in ["before", "after "].into_iter().enumerate() {
             let lines = words::lines(compared, one, number);
             let gap = if lines.is_empty() { "" } else { "  " };
-            let reply = words::reply(one, number);
+            let reply = &one.descriptions()[number];
             writeln!(out, "    {} {reply}{gap}{}", in_style(FAINT, label), in_style(FAINT, lines))?;
         }
     }

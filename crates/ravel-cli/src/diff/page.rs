@@ -11,6 +11,7 @@ pub(super) fn of(compared: &Compared<'_>) -> String {
     let body = html! {
         p.editions { code { (old.name) } " → " code { (new.name) } }
         @if let Some(said) = &compared.files_from { p.editions { (said) } }
+        @if let Some(known) = &compared.known { p.editions { (known.words()) } }
         @for one in &compared.shown { (article(compared, one)) }
     };
     let title = words::summary(compared);
@@ -33,7 +34,7 @@ fn article(compared: &Compared<'_>, one: &Difference) -> Markup {
             @if let Some(why) = one.why() { p { "Undecided: " (why) "." } }
             table {
                 @for (side, label) in ["before", "after"].into_iter().enumerate() {
-                    tr { th { (label) } td { code { (words::reply(one, side)) } } td.lines { (words::lines(compared, one, side)) } }
+                    tr { th { (label) } td { code { (one.descriptions()[side]) } } td.lines { (words::lines(compared, one, side)) } }
                 }
             }
             @if one.paths().len() > words::MAX_PATHS {

@@ -2,8 +2,7 @@
 
 use std::fmt::Write;
 
-use ravel::Outcome;
-use ravel_check::{Difference, DifferenceKind};
+use ravel_check::Difference;
 
 use super::{Compared, numbers, total};
 use crate::style::count;
@@ -40,14 +39,17 @@ pub(super) fn about(one: &Difference, most: usize) -> String {
 
 /// How many pages, rules and known URLs fall into it.
 pub(super) fn counts(one: &Difference) -> String {
-    let urls = usize::try_from(one.urls()).unwrap_or(usize::MAX);
     let all = [
         (one.pages(), "page", "pages"),
         (one.rules(), "rule", "rules"),
-        (urls, "known URL", "known URLs"),
+        (one.urls(), "known URL", "known URLs"),
     ];
     let some = all.into_iter().filter(|(number, ..)| *number > 0);
-    some.map(|(number, one, many)| count(number, one, many)).collect::<Vec<_>>().join(", ")
+    let counts: Vec<String> = some.map(|(number, one, many)| count(number, one, many)).collect();
+    match one.hits() == one.urls() as u64 {
+        true => counts.join(", "),
+        false => format!("{} with {} hits", counts.join(", "), one.hits()),
+    }
 }
 
 /// The example, with what it takes besides the URL.
@@ -61,44 +63,6 @@ pub(super) fn asked(one: &Difference) -> String {
         let _ = write!(text, " with {name}: {}", String::from_utf8_lossy(value.as_bytes()));
     }
     text
-}
-
-/// What the example gets on a side: 0 before, 1 after.
-pub(super) fn reply(one: &Difference, side: usize) -> String {
-    let is_of_headers = matches!(one.kind(), DifferenceKind::Headers | DifferenceKind::Lifetime);
-    if is_of_headers {
-        let value = |header: &ravel_check::HeaderDifference| {
-            let value = if side == 0 { header.before() } else { header.after() };
-            match value {
-                Some(value) => format!("{}: {value}", header.name()),
-                None => format!("no {}", header.name()),
-            }
-        };
-        return one.headers().iter().map(value).collect::<Vec<_>>().join("; ");
-    }
-    let reply = if side == 0 { one.before() } else { one.after() };
-    let status =
-        |status: &Option<u16>| status.map_or("—".to_owned(), |status| status.to_string());
-    let (last, hops) = match reply.statuses() {
-        [hops @ .., last] => (status(last), hops),
-        [] => (String::new(), &[][..]),
-    };
-    let end = match (reply.outcome(), reply.file()) {
-        (Outcome::Loop, _) => "a redirect loop".to_owned(),
-        (Outcome::Elsewhere, _) if last == "—" => "another service answers".to_owned(),
-        (Outcome::Elsewhere, _) => return format!("{last} to {}", reply.url()),
-        (Outcome::File, Some(file)) => format!("{last} {file}"),
-        (Outcome::Gone, _) => format!("{last} gone"),
-        (Outcome::Missing | Outcome::Outside, Some(file)) => format!("{last}, showing {file}"),
-        _ => last,
-    };
-    match hops.is_empty() {
-        true => end,
-        false => {
-            let hops: Vec<String> = hops.iter().map(status).collect();
-            format!("{} to {}, then {end}", hops.join(", "), reply.url())
-        }
-    }
 }
 
 /// The lines that a side's answer hangs on.
@@ -122,6 +86,9 @@ pub(super) fn markdown(compared: &Compared<'_>) -> String {
     if let Some(said) = &compared.files_from {
         let _ = writeln!(text, "\n{said}");
     }
+    if let Some(known) = &compared.known {
+        let _ = writeln!(text, "\n{}", known.words());
+    }
     for one in &compared.shown {
         let counts = counts(one);
         let counts = if counts.is_empty() { counts } else { format!(" ({counts})") };
@@ -138,7 +105,7 @@ pub(super) fn markdown(compared: &Compared<'_>) -> String {
         }
         text.push_str("| | answer | lines |\n|---|---|---|\n");
         for (side, label) in ["before", "after"].into_iter().enumerate() {
-            let reply = code(&reply(one, side)).replace('|', "\\|");
+            let reply = code(&one.descriptions()[side]).replace('|', "\\|");
             let _ = writeln!(text, "| {label} | {reply} | {} |", lines(compared, one, side));
         }
         if one.paths().len() > MAX_PATHS {

@@ -2,7 +2,7 @@
 
 mod rows;
 
-use std::io::{self, BufRead, Write};
+use std::io::{self, Write};
 use std::path::Path;
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
@@ -11,20 +11,23 @@ use ravel::language::Line;
 use ravel::program::Stage;
 use ravel::serial::Data;
 use ravel::{Outcome, Request};
+use ravel_traffic::Hit;
 use serde::Serialize;
 
 use rows::{Row, print_rows};
 
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, STRONG, count, in_style, outcome};
+use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
-    /// Whole URLs, or paths below the base path; `-` reads lines of `[METHOD] URL [STATUS]` from
-    /// standard input, and compares the status of the first answer
-    #[arg(required = true, value_name = "URL")]
-    urls: Vec<String>,
+    /// Whole URLs, or paths below the base path; `-` is the same as `--urls -`
+    #[arg(required_unless_present = "sources", value_name = "URL")]
+    addresses: Vec<String>,
+    #[command(flatten)]
+    known: UrlSources,
     /// The method of the request
     #[arg(long, default_value = "GET", value_parser = method)]
     method: Method,
@@ -41,6 +44,14 @@ pub(crate) struct Arguments {
     /// Output JSON
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+impl Arguments {
+    /// The same, with paths that are there seen from a folder.
+    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
+        self.known.see_from(folder);
+        self
+    }
 }
 
 /// Every outcome, by its name.
@@ -77,38 +88,6 @@ fn header(text: &str) -> Result<(HeaderName, HeaderValue), String> {
     Ok((name, value))
 }
 
-/// One question: a method, a URL, and the status that is expected.
-struct Question<'q> {
-    method: Method,
-    url: &'q str,
-    status: Option<u16>,
-}
-
-impl<'q> Question<'q> {
-    /// A line of a list: `[METHOD] URL [STATUS]`.
-    fn read(line: &'q str, standard: &Method) -> Result<Question<'q>, String> {
-        let mut words: Vec<&str> = line.split_whitespace().collect();
-        let is_method = |word: &&&str| word.bytes().all(|byte| byte.is_ascii_uppercase());
-        let named = words.first().filter(is_method).and_then(|word| method(word).ok());
-        if named.is_some() {
-            words.remove(0);
-        }
-        let status = match words.as_slice() {
-            [_, status] => {
-                let known = status.parse().ok().filter(|status| (100..=599).contains(status));
-                Some(known.ok_or_else(|| format!("`{status}` is not a valid status"))?)
-            }
-            _ => None,
-        };
-        match words.as_slice() {
-            [url] | [url, _] => {
-                Ok(Question { method: named.unwrap_or_else(|| standard.clone()), url, status })
-            }
-            _ => Err(format!("expected `[METHOD] URL [STATUS]`, found `{line}`")),
-        }
-    }
-}
-
 /// What is shown of answers, and the result of them.
 struct Answers<'a> {
     loaded: &'a LoadedSite,
@@ -122,7 +101,7 @@ struct Answers<'a> {
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let loaded = LoadedSite::read(rules)?;
-    let width = arguments.urls.iter().map(|url| url.chars().count()).max().unwrap_or(0);
+    let width = arguments.addresses.iter().map(|url| url.chars().count()).max().unwrap_or(0);
     let headers = arguments.header.iter().cloned().collect();
     let mut answers = Answers {
         loaded: &loaded,
@@ -133,24 +112,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         found: false,
         wrong: vec![],
     };
-    for url in &arguments.urls {
-        if url != "-" {
-            let (method, status) = (arguments.method.clone(), None);
-            answers.show(Question { method, url, status }, out)?;
-            continue;
-        }
-        for line in io::stdin().lock().lines() {
-            let line = line.map_err(|error| {
-                Failure::Message(format!("cannot read standard input: {error}"))
-            })?;
-            match Question::read(line.trim(), &arguments.method) {
-                _ if line.trim().is_empty() => {}
-                Ok(question) => answers.show(question, out)?,
-                Err(why) => answers.wrong.push(why),
-            }
-            out.flush()?;
+    for address in &arguments.addresses {
+        match address.as_str() {
+            "-" => arguments.known.read("-", &mut |hit| answers.take(hit, out))?,
+            url => answers.show(&arguments.method, url, None, out)?,
         }
     }
+    arguments.known.each(&mut |hit| answers.take(hit, out))?;
     match (answers.wrong.is_empty(), answers.found) {
         (true, false) => Ok(ExitStatus::Well),
         (true, true) => Ok(ExitStatus::Found),
@@ -159,8 +127,26 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 }
 
 impl Answers<'_> {
-    fn show(&mut self, question: Question<'_>, out: &mut dyn Write) -> io::Result<()> {
-        let request = match request(self.loaded, question.method, question.url) {
+    /// Shows what a hit gets, as soon as it is read.
+    fn take(&mut self, hit: Result<Hit, String>, out: &mut dyn Write) -> Result<(), Failure> {
+        match hit {
+            Ok(hit) => {
+                let method = hit.method().unwrap_or(&self.arguments.method);
+                self.show(method, hit.url(), hit.status(), out)?;
+            }
+            Err(why) => self.wrong.push(why),
+        }
+        Ok(out.flush()?)
+    }
+
+    fn show(
+        &mut self,
+        method: &Method,
+        url: &str,
+        status: Option<u16>,
+        out: &mut dyn Write,
+    ) -> io::Result<()> {
+        let request = match request(self.loaded, method.clone(), url) {
             Ok(request) => request.with_headers(self.headers.clone()),
             Err(why) => {
                 self.wrong.push(why);
@@ -169,11 +155,11 @@ impl Answers<'_> {
         };
         let walk = self.loaded.edge().walk(&request);
         let got = walk.first().answer().status();
-        let differs = question.status.filter(|status| Some(*status) != got);
+        let differs = status.filter(|status| Some(*status) != got);
         self.found |= differs.is_some() || self.arguments.fail_on.contains(&walk.outcome());
         self.shown += 1;
         if self.arguments.json {
-            return self.print_json(&request, &walk, question.status, out);
+            return self.print_json(&request, &walk, status, out);
         }
         let but = differs.map(|status| {
             let got = got.map_or_else(|| "none".to_owned(), |status| status.to_string());
@@ -182,7 +168,7 @@ impl Answers<'_> {
         if self.arguments.brief {
             let but = but.map(|but| format!("  {but}")).unwrap_or_default();
             let width = self.width;
-            return writeln!(out, "{:width$}  {}{but}", question.url, summary(&walk));
+            return writeln!(out, "{url:width$}  {}{but}", summary(&walk));
         }
         if self.shown > 1 {
             writeln!(out)?;
@@ -200,7 +186,10 @@ impl Answers<'_> {
     ) -> io::Result<()> {
         let asked = RequestData { method: request.method().as_str(), url: request.url() };
         let document = Document { request: asked, expected, walk: self.loaded.rules().data(walk) };
-        let stream = self.arguments.urls.len() > 1 || self.arguments.urls[0] == "-";
+        let stream = match self.arguments.addresses.as_slice() {
+            [one] => one == "-" || !self.arguments.known.is_empty(),
+            _ => true,
+        };
         match stream {
             true => serde_json::to_writer(&mut *out, &document)?,
             false => serde_json::to_writer_pretty(&mut *out, &document)?,
@@ -212,10 +201,7 @@ impl Answers<'_> {
 /// A request for an address as people write it; a path is below the base path at the canonical
 /// origin.
 fn request(loaded: &LoadedSite, method: Method, address: &str) -> Result<Request, String> {
-    let url = match address.starts_with('/') {
-        true => format!("{}{address}", loaded.rules().site().url().trim_end_matches('/')),
-        false => address.to_owned(),
-    };
+    let url = loaded.rules().site().url_of(address);
     Request::new(method, &url).map_err(|error| format!("{error}, or with `/`"))
 }
 

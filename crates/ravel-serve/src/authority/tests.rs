@@ -79,3 +79,32 @@ fn what_cannot_be_used_is_made_anew() {
         );
     }
 }
+
+/// Who reads a file of the folder finds it at every moment, the old one or the new.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_folder_that_is_replaced_is_never_missing() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let (place, made) = (folder.path().join("place"), folder.path().join("made"));
+    let fill = |folder: &Path, text: &str| {
+        fs::create_dir(folder).unwrap();
+        fs::write(folder.join("file"), text).unwrap();
+    };
+    fill(&place, "0");
+    std::thread::scope(|scope| {
+        let reader = scope.spawn(|| {
+            let mut last = 0;
+            while last < 300 {
+                let number = fs::read_to_string(place.join("file")).unwrap().parse().unwrap();
+                assert!(number >= last);
+                last = number;
+            }
+        });
+        for number in 1..=300 {
+            fill(&made, &number.to_string());
+            put_in_place(&made, &place).unwrap();
+            assert!(!made.exists());
+        }
+        reader.join().unwrap();
+    });
+}

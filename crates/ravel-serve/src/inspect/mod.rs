@@ -162,7 +162,7 @@ async fn tried(
     let tried = TestedRequest::ask(&inspector, asked.method, asked.address, asked.header);
     match value("part").is_empty() {
         true => page::whole(&inspector, Some(&tried), None).into_response(),
-        false => page::tried(&tried).into_response(),
+        false => page::tried(&inspector, &tried).into_response(),
     }
 }
 

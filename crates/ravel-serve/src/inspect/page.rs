@@ -8,7 +8,7 @@ use ravel::rules::Severity;
 use ravel_check::EntryPointEnd;
 
 use super::{Inspector, requests};
-use crate::{CheckResult, ExplainedAnswer, Record, Site};
+use crate::{CheckResult, ExplainedAnswer, Record, RequestDifference, Site};
 
 /// A request that was typed in, and the result of it.
 #[derive(Debug)]
@@ -16,7 +16,15 @@ pub(super) struct TestedRequest {
     method: String,
     address: String,
     header: String,
-    result: Result<(String, Vec<ExplainedAnswer>), String>,
+    result: Result<TestedAnswer, String>,
+}
+
+/// What a request that was typed in gets.
+#[derive(Debug)]
+struct TestedAnswer {
+    journey: String,
+    answers: Vec<ExplainedAnswer>,
+    difference: Option<RequestDifference>,
 }
 
 impl TestedRequest {
@@ -37,17 +45,14 @@ fn ask(
     method: &str,
     address: &str,
     header: &str,
-) -> Result<(String, Vec<ExplainedAnswer>), String> {
+) -> Result<TestedAnswer, String> {
     let site = inspector.live.site();
     let method = match method {
         "" => Method::GET,
         method => Method::from_bytes(method.to_ascii_uppercase().as_bytes())
             .map_err(|_| format!("`{method}` is not a method"))?,
     };
-    let url = match address.starts_with('/') {
-        true => format!("{}{address}", site.edge.site().url().trim_end_matches('/')),
-        false => address.to_owned(),
-    };
+    let url = site.edge.site().url_of(address);
     let mut request = ravel::Request::new(method, &url).map_err(|error| error.to_string())?;
     if !header.is_empty() {
         let field = header.split_once(':').and_then(|(name, value)| {
@@ -59,7 +64,11 @@ fn ask(
         request = request.with_header(name, value);
     }
     let walk = site.edge.walk(&request);
-    Ok((journey(&walk), ExplainedAnswer::all(&site, &walk)))
+    Ok(TestedAnswer {
+        journey: journey(&walk),
+        answers: ExplainedAnswer::all(&site, &walk),
+        difference: inspector.live.difference(&site, &request),
+    })
 }
 
 /// The whole page, with an answer to what was asked, or a request that is looked at.
@@ -84,6 +93,7 @@ pub(super) fn whole(
                 header.top {
                     h1 { (name) }
                     p { (open_at(inspector)) }
+                    @if let Some(old) = inspector.live.old_edition() { p.hint { "compared with " code { (old.name()) } } }
                 }
                 main {
                     (requests::list(inspector))
@@ -94,7 +104,7 @@ pub(super) fn whole(
                                 None => p.hint { "Choose a request to see why it was answered so." },
                             }
                         }
-                        (form(asked))
+                        (form(inspector, asked))
                         div #state { (state(inspector)) }
                     }
                 }
@@ -115,7 +125,7 @@ fn open_at(inspector: &Inspector) -> Markup {
     html! { @for url in &urls { a href=(url) rel="noreferrer" { (url) } " " } }
 }
 
-fn form(asked: Option<&TestedRequest>) -> Markup {
+fn form(inspector: &Inspector, asked: Option<&TestedRequest>) -> Markup {
     let value = |of: fn(&TestedRequest) -> &str| asked.map_or("", of);
     html! {
         section aria-labelledby="try" {
@@ -126,18 +136,21 @@ fn form(asked: Option<&TestedRequest>) -> Markup {
                 label { "Header" input name="header" placeholder="cookie: beta=on" value=(value(|tried| &tried.header)) autocomplete="off"; }
                 button { "Ask" }
             }
-            div #answer aria-live="polite" { @if let Some(asked) = asked { (tried(asked)) } }
+            div #answer aria-live="polite" { @if let Some(asked) = asked { (tried(inspector, asked)) } }
         }
     }
 }
 
-pub(super) fn tried(tried: &TestedRequest) -> Markup {
+pub(super) fn tried(inspector: &Inspector, tried: &TestedRequest) -> Markup {
     html! {
         @match &tried.result {
             Err(why) => p.bad { (why) },
-            Ok((journey, way)) => {
-                p.journey { (tried.address) " " strong { (journey) } }
-                (requests::answers(way))
+            Ok(answer) => {
+                p.journey { (tried.address) " " strong { (answer.journey) } }
+                @if let (Some(old), Some(difference)) = (inspector.live.old_edition(), &answer.difference) {
+                    (requests::compared(old, difference))
+                }
+                (requests::answers(&answer.answers))
             }
         }
     }

@@ -8,10 +8,11 @@ use http::HeaderMap;
 use http::header::REFERER;
 use maud::{Markup, html};
 use ravel::files::content_type;
+use ravel_check::DifferenceKind;
 use time::OffsetDateTime;
 
 use super::{Inspector, copied};
-use crate::{ExplainedAnswer, Record};
+use crate::{ExplainedAnswer, OldEdition, Record, RequestDifference};
 
 /// Longer URLs are cut in the list, in characters.
 const MAX_URL: usize = 200;
@@ -39,6 +40,9 @@ pub(super) fn list(inspector: &Inspector) -> Markup {
                 (choice("kind", "Kind", &[("page", "pages"), ("asset", "assets")]))
                 (choice("host", "Host", &[]))
                 (choice("line", "Rule", &[]))
+                @if inspector.live.old_edition().is_some() {
+                    (choice("difference", "Compared", &[("yes", "answered differently")]))
+                }
                 span.tools {
                     button #clear type="button" { "Clear" }
                     " " a href="/requests.har" download="requests.har" { "Export HAR" }
@@ -140,12 +144,13 @@ impl Row {
         let url: String = request.url().chars().take(MAX_URL).collect();
         let host = request.address().map_or("", |address| address.host());
         let line = record.line().unwrap_or_default();
-        let kind = if is_asset(record) { "asset" } else { "page" };
+        let of_page = if is_asset(record) { "asset" } else { "page" };
         let level = if self.parent.is_some() { "2" } else { "1" };
+        let difference = record.difference();
         let expanded = (self.children > 0).then_some("false");
         html! {
             li.request id={ "r" (record.number()) } role="treeitem" aria-level=(level) aria-selected="false" aria-expanded=[expanded]
-                data-number=(record.number()) data-parent=[self.parent] data-status=(sent.status() / 100) data-kind=(kind) data-host=(host) data-line=(line) hidden[self.parent.is_some()] {
+                data-number=(record.number()) data-parent=[self.parent] data-status=(sent.status() / 100) data-kind=(of_page) data-host=(host) data-line=(line) data-difference=[difference.map(|_| "yes")] hidden[self.parent.is_some()] {
                 time.time datetime=(copied::moment(record.time())) { (clock(record.time())) }
                 span class={ "status s" (sent.status() / 100) } { (sent.status()) }
                 span.what {
@@ -156,6 +161,7 @@ impl Row {
                         @else if let Some(file) = record.file() { " " (file) }
                         @else { " " (record.outcome()) }
                     }
+                    @if let Some(difference) = difference { " " (kind(difference)) }
                     @if self.children > 0 { span.assets { " + " (self.children) (if self.children == 1 { " asset" } else { " assets" }) } }
                 }
                 span.line { (line) }
@@ -181,10 +187,36 @@ pub(super) fn details(inspector: &Inspector, record: &Record) -> Markup {
             @if !sent.complete() { " · " span.bad { "the client went before the end" } }
         }
         p.copies { @for (label, text) in &copies { button type="button" data-copy=(text) { (label) } " " } }
+        @if let (Some(old), Some(difference)) = (inspector.live.old_edition(), record.difference()) {
+            (compared(old, difference))
+        }
         (answers(record.answers()))
         (headers("Request headers", request.headers()))
         (headers("Response headers, as sent", sent.headers()))
     }
+}
+
+/// How the old edition answers differently.
+pub(super) fn compared(old: &OldEdition, difference: &RequestDifference) -> Markup {
+    html! {
+        div.compared {
+            p { (kind(difference)) ": " code { (old.name()) } " answers differently" }
+            table.steps aria-label={ "Compared with " (old.name()) } {
+                tr { td.line { "before" } td { code { (difference.before()) } } td.line { (difference.lines().join(", ")) } }
+                tr { td.line { "now" } td { code { (difference.after()) } } td {} }
+            }
+        }
+    }
+}
+
+/// In which way it differs, by how much that hurts.
+fn kind(difference: &RequestDifference) -> Markup {
+    let class = match difference.kind() {
+        DifferenceKind::Missing | DifferenceKind::Loop => "bad",
+        DifferenceKind::Found => "good",
+        _ => "mild",
+    };
+    html! { b class=(class) { (difference.kind()) } }
 }
 
 fn headers(title: &str, headers: &HeaderMap) -> Markup {

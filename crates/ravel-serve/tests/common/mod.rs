@@ -51,13 +51,16 @@ pub(crate) async fn demo() -> Running {
 }
 
 pub(crate) async fn demo_with(forwards: Forwards) -> Running {
+    demo_of(|options| options.with_forwards(forwards)).await
+}
+
+pub(crate) async fn demo_of(change: impl FnOnce(Options) -> Options) -> Running {
     let folder = TempDir::new().unwrap();
     copy(
         &Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/lantern-ferries"),
         &folder.path().join("site"),
     );
-    let options = options(folder.path()).with_forwards(forwards);
-    let server = Server::bind(options).await.unwrap();
+    let server = Server::bind(change(options(folder.path()))).await.unwrap();
     let log = Arc::clone(server.log());
     let (end, ended) = oneshot::channel();
     let (addresses, live, authority) =

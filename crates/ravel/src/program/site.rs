@@ -163,6 +163,22 @@ impl Site {
         self.previews.iter().any(|preview| preview.matches(host))
     }
 
+    /// The URL of an address as people write it: a path is below the base path at the canonical
+    /// origin, anything else is whole already.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/base/\n")?;
+    /// assert_eq!(rules.site().url_of("/a"), "https://h.example/base/a");
+    /// assert_eq!(rules.site().url_of("http://w.example/"), "http://w.example/");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn url_of(&self, address: &str) -> String {
+        match address.starts_with('/') {
+            true => format!("{}{address}", self.url().trim_end_matches('/')),
+            false => address.to_owned(),
+        }
+    }
+
     /// The base path without its final `/`: what is before a path below it.
     pub fn open_base(&self) -> &str {
         &self.base[..self.base.len() - 1]

@@ -1,4 +1,6 @@
-//! The two editions of a site that are compared, from disk or from a revision.
+//! An edition of a site: its rules and the list of its built files, from disk or from a revision.
+
+mod revision;
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -8,18 +10,19 @@ use ravel::language::Line;
 use ravel::{Edge, FileList, Rules};
 use ravel_serve::Site;
 
-use super::revision::Revision;
+use revision::Revision;
+
 use crate::Failure;
 use crate::load::text_of;
 
 /// One edition of a site.
-pub(super) struct Edition {
-    pub(super) name: String,
-    pub(super) edge: Edge,
+pub(crate) struct Edition {
+    pub(crate) name: String,
+    pub(crate) edge: Edge,
 }
 
 /// Rules whose built files are still to be found.
-pub(super) struct Draft<'p> {
+pub(crate) struct Draft<'p> {
     name: String,
     rules: Rules,
     /// The folder that the rules file is in, on disk.
@@ -30,7 +33,7 @@ pub(super) struct Draft<'p> {
 impl<'p> Draft<'p> {
     /// Reads the rules of OLD or NEW; `usual` is the rules file that is meant where a folder or a
     /// revision alone is named.
-    pub(super) fn read(text: &str, usual: &'p Path) -> Result<Draft<'p>, Failure> {
+    pub(crate) fn read(text: &str, usual: &'p Path) -> Result<Draft<'p>, Failure> {
         let forced = text.strip_prefix("git:");
         let path = Path::new(text);
         if forced.is_none() && path.exists() {
@@ -50,7 +53,7 @@ impl<'p> Draft<'p> {
         Ok(Draft { name, rules, folder: None, revision: Some(revision) })
     }
 
-    pub(super) fn on_disk(file: &Path) -> Result<Draft<'p>, Failure> {
+    pub(crate) fn on_disk(file: &Path) -> Result<Draft<'p>, Failure> {
         let site = Site::read_rules(file)?;
         let rules = site.rules().clone();
         let folder = Some(site.folder().clone());
@@ -59,7 +62,7 @@ impl<'p> Draft<'p> {
 
     /// The built files: those that are named, those of the revision, or those of the folder that the
     /// rules name. None where a revision does not have them.
-    pub(super) fn files(&self, named: Option<&Path>) -> Result<Option<FileList>, Failure> {
+    pub(crate) fn files(&self, named: Option<&Path>) -> Result<Option<FileList>, Failure> {
         if let Some(path) = named {
             return listed(path).map(Some);
         }
@@ -81,18 +84,22 @@ impl<'p> Draft<'p> {
         files.without(self.rules.sources().iter().map(|source| &**source), Omission::Rules)
     }
 
-    pub(super) fn with_files(self, files: FileList) -> Edition {
+    pub(crate) fn with_files(self, files: FileList) -> Edition {
         Edition { name: self.name, edge: Edge::new(&self.rules, files) }
     }
 
-    pub(super) fn name(&self) -> &str {
+    pub(crate) fn name(&self) -> &str {
         &self.name
+    }
+
+    pub(crate) fn rules(&self) -> &Rules {
+        &self.rules
     }
 }
 
 impl Edition {
     /// A line as people name it.
-    pub(super) fn line(&self, line: Line) -> String {
+    pub(crate) fn line(&self, line: Line) -> String {
         self.edge.rules().line_name(line)
     }
 }

@@ -1,0 +1,34 @@
+//! The requests that are known of a site: from lists, tables and sitemaps.
+//!
+//! ```text
+//!   bytes ──Input──▶ text ──┬─ list ────┐
+//!     gzip, UTF-8           ├─ table ───┼──▶ Hit, one after another
+//!                           └─ sitemap ─┘
+//! ```
+//!
+//! What a source is shows in its first bytes; nobody has to say it.
+//!
+//! ```
+//! use ravel_traffic::{Columns, Entry, HitReader};
+//!
+//! let table = "page,visits\nhttps://h.example/a,12\n";
+//! let mut reader = HitReader::new(table.as_bytes(), &Columns::default())?;
+//! let Some(Ok(Entry::Hit(hit))) = reader.next() else { panic!("a row") };
+//! assert_eq!((hit.url(), hit.count()), ("https://h.example/a", 12));
+//! # Ok::<(), ravel_traffic::SourceError>(())
+//! ```
+
+#![warn(missing_docs)]
+
+mod error;
+mod hit;
+mod input;
+mod list;
+mod reader;
+mod sitemap;
+mod table;
+
+pub use error::SourceError;
+pub use hit::Hit;
+pub use reader::{Entry, HitReader, SourceFormat};
+pub use table::Columns;
