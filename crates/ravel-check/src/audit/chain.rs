@@ -10,18 +10,15 @@ use std::ops::ControlFlow;
 
 use rustc_hash::FxHashSet;
 
-use super::meeting::{GrowthBetween, Meeting, goes_round};
 use super::shadowing::decides;
 use super::{Audit, Code, Finding};
-use crate::space::{Growth, Members, RequestSet, asks_beyond_path};
+use crate::space::{Members, RequestSet, asks_beyond_path};
 use ravel::address::Request;
 use ravel::edge::{Route, RouteEnd};
 use ravel::language::Line;
 use ravel::program::{RuleId, RuleRef, Stage, TextSet};
 use ravel::template::Expression;
 
-/// Rules that are followed from one rule before it is given up.
-const MAX_FOLLOWED: usize = 200;
 /// Addresses of one rule that are tried.
 const MAX_TRIED: usize = 24;
 /// Addresses of a rule with few that are each followed.
@@ -178,7 +175,7 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether some redirect writes a query.
-    fn targets_have_queries(&self) -> bool {
+    pub(super) fn targets_have_queries(&self) -> bool {
         *self.queries_in_targets.get_or_init(|| {
             self.space
                 .rules(Stage::Redirect)
@@ -186,78 +183,8 @@ impl<'r> Audit<'r> {
         })
     }
 
-    /// The requests with which a rule's target meets redirects that could lead back to some rule on
-    /// the way, if there are any.
-    ///
-    /// Rules that only make a path shorter come to an end by themselves, and so do those that use
-    /// up a parameter which no target gives back.
-    fn could_go_round(&self, rule: RuleRef<'r>) -> Option<Vec<RequestSet<'r>>> {
-        let gives_back = self.targets_have_queries();
-        if self.comes_to_an_end(rule) {
-            return None;
-        }
-        let mut open: Vec<RuleRef<'r>> = vec![rule];
-        let mut followed: Vec<RuleId> = vec![rule.id()];
-        let mut meets: Vec<Meeting> = Vec::new();
-        let mut meetings = Vec::new();
-        while let Some(from) = open.pop() {
-            let Some(redirect) = from.rule().redirect() else { continue };
-            let met = self.overlaps(Stage::Redirect).with_target(redirect.target());
-            let moved = self.moved_to_rules();
-            let Some(image) = (!met.is_empty() || !moved.is_empty())
-                .then(|| self.space.image(from.rule()))
-                .flatten()
-            else {
-                continue;
-            };
-            let used_up = !from.pattern().query().is_empty() && !gives_back;
-            let growth = match used_up {
-                true => GrowthBetween::UsesUp,
-                false => Growth::of(from.rule(), redirect)
-                    .most
-                    .map_or(GrowthBetween::Unknown, GrowthBetween::AtMost),
-            };
-            // Also a canonical redirect leads on: to a page's own address, which a rule may take
-            // away from it again.
-            for (address, by) in moved {
-                let meeting = image.and(&self.space.at_path(address));
-                if self.space_member(&meeting).is_none() {
-                    continue;
-                }
-                meets.push(Meeting { from: from.id(), growth: GrowthBetween::Unknown, to: *by });
-                meetings.push(meeting);
-                if !followed.contains(by) {
-                    followed.push(*by);
-                    open.push(self.edge().program().rule(*by));
-                }
-            }
-            for number in met {
-                let other = self.space.rule(Stage::Redirect, number);
-                if other.redirect().is_none() || self.comes_to_an_end(other) {
-                    continue;
-                }
-                let meeting = image.and(&self.reached(number));
-                if self.space_member(&meeting).is_none() {
-                    continue;
-                }
-                meets.push(Meeting { from: from.id(), growth, to: other.id() });
-                if from.id() == rule.id() {
-                    meetings.push(meeting);
-                }
-                if !followed.contains(&other.id()) {
-                    followed.push(other.id());
-                    open.push(other);
-                }
-                if followed.len() > MAX_FOLLOWED {
-                    return Some(meetings);
-                }
-            }
-        }
-        goes_round(&meets).then_some(meetings)
-    }
-
     /// The requests on which a rule of the first stage could act, after those before it.
-    fn reached(&self, number: u32) -> RequestSet<'r> {
+    pub(super) fn reached(&self, number: u32) -> RequestSet<'r> {
         let rule = self.space.rule(Stage::Redirect, number);
         self.reached.of(rule.rule(), || self.find_reached(number, rule))
     }
@@ -277,12 +204,17 @@ impl<'r> Audit<'r> {
     }
 
     /// Whether a rule leads to one address only, and all that follows from there comes to an end.
-    fn comes_to_an_end(&self, rule: RuleRef<'r>) -> bool {
+    pub(super) fn comes_to_an_end(&self, rule: RuleRef<'r>) -> bool {
         let Some(redirect) = rule.rule().redirect() else { return true };
         if !redirect.target().path().is_literal() {
             return false;
         }
-        self.space.image(rule.rule()).is_none_or(|image| self.all_end(&image))
+        if let Some(known) = self.ends.borrow().get(&rule.id()) {
+            return *known;
+        }
+        let ends = self.space.image(rule.rule()).is_none_or(|image| self.all_end(&image));
+        self.ends.borrow_mut().insert(rule.id(), ends);
+        ends
     }
 
     /// Whether all requests for one path come to an end.

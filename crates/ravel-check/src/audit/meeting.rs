@@ -1,22 +1,38 @@
-//! Whether redirects that lead to each other come to an end.
+//! Which redirects lead to which others, and whether these come to an end.
 
 use std::collections::{BTreeSet, HashMap};
+use std::rc::Rc;
 
 use ravel::address::Request;
 use ravel::program::{RuleId, RuleRef, Stage};
 
 use super::Audit;
+use crate::space::{Growth, RequestSet};
+
+/// Rules that are followed from one rule before it is given up.
+const MAX_FOLLOWED: usize = 200;
 
 /// A rule whose target another one matches.
-pub(super) struct Meeting {
-    pub(super) from: RuleId,
-    pub(super) growth: GrowthBetween,
-    pub(super) to: RuleId,
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Meeting<'r> {
+    from: RuleId,
+    growth: GrowthBetween,
+    to: RuleId,
+    by: MeetingKind<'r>,
+}
+
+/// How a rule leads to another.
+#[derive(Debug, Clone, Copy)]
+enum MeetingKind<'r> {
+    /// Its target is what the rule of this number matches.
+    Rule(u32),
+    /// Its target is a spelling of a file whose own address the rule takes.
+    Address(&'r str),
 }
 
 /// What becomes of a request on the way from one rule to the next.
-#[derive(Clone, Copy, PartialEq)]
-pub(super) enum GrowthBetween {
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum GrowthBetween {
     /// Its path gets so much longer, or shorter.
     AtMost(i64),
     /// It loses a parameter, which nothing gives back.
@@ -26,7 +42,7 @@ pub(super) enum GrowthBetween {
 
 /// Whether rules that meet each other can do so without an end: in a loop that uses nothing up, and
 /// in which paths do not get shorter.
-pub(super) fn goes_round(meets: &[Meeting]) -> bool {
+fn goes_round(meets: &[Meeting<'_>]) -> bool {
     const UNKNOWN: i64 = 1 << 40;
     let mut longest: HashMap<RuleId, i64> = HashMap::new();
     let rules: BTreeSet<RuleId> = meets.iter().flat_map(|one| [one.from, one.to]).collect();
@@ -34,7 +50,7 @@ pub(super) fn goes_round(meets: &[Meeting]) -> bool {
     let scale = rules.len() as i64 + 1;
     for _ in 0..=rules.len() {
         let mut is_longer = false;
-        for Meeting { from, growth, to } in meets {
+        for Meeting { from, growth, to, .. } in meets {
             let growth = match growth {
                 GrowthBetween::UsesUp => continue,
                 GrowthBetween::AtMost(growth) => growth * scale + 1,
@@ -56,6 +72,88 @@ pub(super) fn goes_round(meets: &[Meeting]) -> bool {
 const MAX_CHECKED: usize = 1_000;
 
 impl<'r> Audit<'r> {
+    /// The requests with which a rule's target meets redirects that could lead back to some rule on
+    /// the way, if there are any.
+    ///
+    /// Rules that only make a path shorter come to an end by themselves, and so do those that use
+    /// up a parameter which no target gives back.
+    pub(super) fn could_go_round(&self, rule: RuleRef<'r>) -> Option<Vec<RequestSet<'r>>> {
+        if self.comes_to_an_end(rule) {
+            return None;
+        }
+        let mut open: Vec<RuleRef<'r>> = vec![rule];
+        let mut followed: Vec<RuleId> = vec![rule.id()];
+        let mut meets: Vec<Meeting<'r>> = Vec::new();
+        while let Some(from) = open.pop() {
+            for meeting in &*self.meetings_of(from) {
+                meets.push(*meeting);
+                if !followed.contains(&meeting.to) {
+                    followed.push(meeting.to);
+                    open.push(self.edge().program().rule(meeting.to));
+                }
+            }
+            if followed.len() > MAX_FOLLOWED {
+                break;
+            }
+        }
+        if followed.len() <= MAX_FOLLOWED && !goes_round(&meets) {
+            return None;
+        }
+        let image = self.space.image(rule.rule())?;
+        let own = meets.iter().filter(|meeting| meeting.from == rule.id());
+        Some(own.map(|meeting| image.and(&self.met_by(meeting))).collect())
+    }
+
+    /// The meetings of a rule with others, worked out once.
+    fn meetings_of(&self, from: RuleRef<'r>) -> Rc<[Meeting<'r>]> {
+        if let Some(known) = self.meetings.borrow().get(&from.id()) {
+            return Rc::clone(known);
+        }
+        let found: Rc<[Meeting<'r>]> = self.find_meetings(from).unwrap_or_default().into();
+        self.meetings.borrow_mut().insert(from.id(), Rc::clone(&found));
+        found
+    }
+
+    fn find_meetings(&self, from: RuleRef<'r>) -> Option<Vec<Meeting<'r>>> {
+        let redirect = from.rule().redirect()?;
+        let met = self.overlaps(Stage::Redirect).with_target(redirect.target());
+        let moved = self.moved_to_rules();
+        if met.is_empty() && moved.is_empty() {
+            return None;
+        }
+        let image = self.space.image(from.rule())?;
+        let used_up = !from.pattern().query().is_empty() && !self.targets_have_queries();
+        let growth = match used_up {
+            true => GrowthBetween::UsesUp,
+            false => Growth::of(from.rule(), redirect)
+                .most
+                .map_or(GrowthBetween::Unknown, GrowthBetween::AtMost),
+        };
+        // Also a canonical redirect leads on: to a page's own address, which a rule may take
+        // away from it again.
+        let moved = moved.iter().map(|(address, to)| {
+            let (growth, by) = (GrowthBetween::Unknown, MeetingKind::Address(address));
+            Meeting { from: from.id(), growth, to: *to, by }
+        });
+        let met = met.into_iter().filter_map(|number| {
+            let other = self.space.rule(Stage::Redirect, number);
+            let goes_on = other.redirect().is_some() && !self.comes_to_an_end(other);
+            let by = MeetingKind::Rule(number);
+            goes_on.then_some(Meeting { from: from.id(), growth, to: other.id(), by })
+        });
+        let can_be =
+            |meeting: &Meeting<'r>| self.space_member(&image.and(&self.met_by(meeting))).is_some();
+        Some(moved.chain(met).filter(can_be).collect())
+    }
+
+    /// What is to be asked to be where a meeting leads.
+    fn met_by(&self, meeting: &Meeting<'r>) -> RequestSet<'r> {
+        match meeting.by {
+            MeetingKind::Rule(number) => self.reached(number),
+            MeetingKind::Address(address) => self.space.at_path(address),
+        }
+    }
+
     /// The spellings of files that lead to the file's own address, where that is taken by a rule,
     /// with the rule.
     pub(super) fn moved_to_rules(&self) -> &[(&'r str, RuleId)] {
@@ -81,6 +179,7 @@ impl<'r> Audit<'r> {
                 let of_some = of_some.filter(of_visitors).filter(redirects);
                 of_some.map(|rule| rule.id()).chain(of_all).collect()
             };
+            let names_hosts = rules().any(|rule| rule.pattern().origin().is_some());
             let mut taken: HashMap<u32, Vec<RuleId>> = HashMap::new();
             let mut checked = 0;
             let mut moved = Vec::new();
@@ -95,11 +194,23 @@ impl<'r> Audit<'r> {
                 }
                 checked += 1;
                 // What is not looked at could be a redirect loop.
-                if checked > MAX_CHECKED || !self.all_end(&self.space.at_path(address)) {
+                if checked > MAX_CHECKED || !self.ends_at(address, names_hosts) {
                     moved.extend(takes.iter().map(|rule| (address, *rule)));
                 }
             }
             moved
         })
+    }
+
+    /// Whether all requests for a path come to an end. Where no rule on the way asks for more than
+    /// the path, they go one way, on every host.
+    fn ends_at(&self, path: &str, names_hosts: bool) -> bool {
+        let url = self.edge().site().url_of(path);
+        match Request::get(&url) {
+            Ok(request) if !names_hosts && self.space.goes_one_way(&request) => {
+                !self.edge().route(&request).never_ends()
+            }
+            _ => self.all_end(&self.space.at_path(path)),
+        }
     }
 }

@@ -35,7 +35,8 @@ pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 pub use fingerprints::fingerprinted;
 pub use sitemap::Sitemap;
 
-use std::cell::OnceCell;
+use std::cell::{OnceCell, RefCell};
+use std::rc::Rc;
 
 use rustc_hash::FxHashMap;
 
@@ -68,6 +69,10 @@ pub struct Audit<'r> {
     by_name: OnceCell<FxHashMap<String, u32>>,
     /// What each rule of the first stage could act on, after those before it.
     reached: Memo<RequestSet<'r>>,
+    /// Whether a rule leads to one address, from where all comes to an end.
+    ends: RefCell<FxHashMap<RuleId, bool>>,
+    /// The redirects that each leads to.
+    meetings: RefCell<FxHashMap<RuleId, Rc<[meeting::Meeting<'r>]>>>,
     folder: found::Folder,
 }
 
@@ -114,6 +119,8 @@ impl<'r> Audit<'r> {
             queries_in_targets: OnceCell::new(),
             by_name: OnceCell::new(),
             reached: Memo::default(),
+            ends: RefCell::default(),
+            meetings: RefCell::default(),
             folder: found::Folder::default(),
         }
     }

@@ -225,16 +225,25 @@ impl<'r> Explorer<'r> {
                 Split::Parts(parts) => open.extend(parts),
                 Split::Alike => drop(self.ask(&request)),
                 Split::Covered => {}
-                Split::Open(why) => {
-                    let most = if self.pair.is_listed(&cell) { MAX_LISTED } else { MAX_SAMPLED };
-                    let (requests, all) = self.pair.examples(&cell, most);
-                    requests.iter().for_each(|request| drop(self.ask(request)));
-                    if !all {
-                        self.undecided.push((cell, why));
-                    }
-                }
+                Split::Open(why) => match self.single_paths(&cell) {
+                    Some(paths) => open.extend(paths),
+                    None => self.undecided.push((cell, why)),
+                },
             }
         }
+    }
+
+    /// The paths of a cell, each for itself, where they are few; else some are asked.
+    fn single_paths(&mut self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
+        let most = if self.pair.is_listed(cell) { MAX_LISTED } else { MAX_SAMPLED };
+        let (requests, all) = self.pair.examples(cell, most);
+        if all && !self.pair.is_one_path(cell) {
+            let path = |request: &Request| Some(request.address().ok()?.path().to_owned());
+            let paths = requests.iter().filter_map(path);
+            return Some(paths.filter_map(|path| self.pair.at_path(cell, &path)).collect());
+        }
+        requests.iter().for_each(|request| drop(self.ask(request)));
+        None
     }
 
     /// Asks both sides, and keeps how they differ.

@@ -35,6 +35,10 @@ enum Kind<'r> {
 pub(super) struct Progress(u32, u32, u32);
 
 const FAILED: Progress = Progress(u32::MAX, 0, 0);
+/// Of a text that has ended, and was as wanted.
+pub(super) const PASSED: Progress = Progress(u32::MAX, 1, 0);
+/// No text that goes on is as wanted.
+pub(super) const LOST: Progress = Progress(u32::MAX, 2, 0);
 const MAX_LABEL_BYTES: u32 = 63;
 
 impl<'r> CaptureTest<'r> {
@@ -80,7 +84,7 @@ impl<'r> CaptureTest<'r> {
 
     pub(super) fn step(&self, at: Progress, symbol: Symbol) -> Progress {
         let byte = meaning(symbol);
-        if at == FAILED {
+        if at.0 == u32::MAX {
             return at;
         }
         match &self.kind {
@@ -122,7 +126,15 @@ impl<'r> CaptureTest<'r> {
         }
     }
 
+    /// Whether no text that goes on from here is as wanted.
+    pub(super) fn is_lost(&self, at: Progress) -> bool {
+        at == LOST || (self.wanted && at == FAILED)
+    }
+
     pub(super) fn accepts(&self, at: Progress) -> bool {
+        if matches!(at, PASSED | LOST) {
+            return at == PASSED;
+        }
         let accepted = at != FAILED
             && match &self.kind {
                 Kind::Listed { sorted, .. } => {

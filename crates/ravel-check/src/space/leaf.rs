@@ -90,6 +90,9 @@ impl Leaf<'_> {
                 let begun = CaptureTest::LABEL.step(Progress::default(), Symbol::from(b'a'));
                 let mut next: Tests =
                     tests.iter().zip(progress).map(|(test, at)| test.step(*at, symbol)).collect();
+                if tests.iter().zip(&next).any(|(test, at)| test.is_lost(*at)) {
+                    return State::Dead;
+                }
                 next.push(begun);
                 State::Tests(next)
             }
@@ -124,6 +127,18 @@ impl Leaf<'_> {
             (Leaf::Behind(_, behind), state) => behind.accepts(state),
             (Leaf::Image(image), State::Images(threads)) => image.accepts(threads),
             _ => false,
+        }
+    }
+
+    /// The one symbol on which a state goes on, where it is seen that there is but one.
+    pub(super) fn only(&self, state: &State) -> Option<Symbol> {
+        match (self, state) {
+            (Leaf::Word(word), State::At(at)) => word.get(*at as usize).copied(),
+            (Leaf::Below(text), State::At(at)) => text.get(*at as usize).copied(),
+            (Leaf::Pattern(pattern), State::Threads(threads)) => pattern.only(threads),
+            (Leaf::Behind(text, _), State::Before(at)) => text.get(*at as usize).copied(),
+            (Leaf::Behind(_, behind), state) => behind.only(state),
+            _ => None,
         }
     }
 

@@ -103,20 +103,22 @@ impl Overlaps {
 
     fn with_key(&self, (text, whole): (Box<str>, bool)) -> Vec<u32> {
         let mut found = Vec::new();
-        let from = self.sorted.partition_point(|(key, ..)| **key < *text);
-        for (key, _, number) in &self.sorted[from..] {
-            if !key.starts_with(&*text) {
+        // The rules whose text begins as this one does, so far; the shortest come first.
+        let mut range = &self.sorted[..];
+        for (at, byte) in text.bytes().enumerate() {
+            let longer = range.partition_point(|(key, ..)| key.len() == at);
+            let open = range[..longer].iter().filter(|(_, whole, _)| !whole);
+            found.extend(open.map(|(.., number)| *number));
+            range = &range[longer..];
+            let next = |key: &str| key.as_bytes()[at];
+            range = &range[range.partition_point(|(key, ..)| next(key) < byte)..];
+            range = &range[..range.partition_point(|(key, ..)| next(key) == byte)];
+            if range.is_empty() {
                 break;
             }
-            if !whole || **key == *text {
-                found.push(*number);
-            }
         }
-        for end in (0..text.len()).filter(|end| text.is_char_boundary(*end)) {
-            let from = self.sorted.partition_point(|(key, ..)| **key < text[..end]);
-            let same = self.sorted[from..].iter().take_while(|(key, ..)| **key == text[..end]);
-            found.extend(same.filter(|(_, whole, _)| !whole).map(|(.., number)| *number));
-        }
+        let goes_on = |(key, ..): &&(Box<str>, bool, u32)| !whole || key.len() == text.len();
+        found.extend(range.iter().filter(goes_on).map(|(.., number)| *number));
         found.sort_unstable();
         found
     }

@@ -3,8 +3,10 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::leaf::{Leaf, Names};
-use super::search::{SignedLeaf, contains};
+use super::search::SignedLeaf;
 use super::set::Piece;
 use super::symbol::{Symbol, symbols};
 use super::{RequestSet, Space};
@@ -13,14 +15,29 @@ impl<'r> RequestSet<'r> {
     /// The requests of it for one path, below a base path.
     pub(crate) fn at_path(&self, space: &Space<'r>, path: &str) -> RequestSet<'r> {
         let word: Vec<Symbol> = symbols(path).collect();
+        // Pieces have most of their leaves in common.
+        let mut known: SmallVec<[(usize, bool); 16]> = SmallVec::new();
+        let mut is_in = |leaf: &Arc<Leaf<'r>>| {
+            let place = Arc::as_ptr(leaf) as usize;
+            if let Some((_, is_in)) = known.iter().find(|(known, _)| *known == place) {
+                return *is_in;
+            }
+            let is_in = self.work.contains(leaf, &word);
+            known.push((place, is_in));
+            is_in
+        };
         let has = |piece: &&Piece<'r>| {
             space.axes.regions[piece.region].inside
-                && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)
+                && piece.path.iter().all(|(leaf, wanted)| is_in(leaf) == *wanted)
         };
         let leaf = Arc::new(Leaf::Word(word.clone()));
-        let pieces = self.pieces.iter().filter(has).cloned().map(|mut piece| {
-            piece.path = vec![(Arc::clone(&leaf), true)];
-            piece
+        let pieces = self.pieces.iter().filter(has).map(|piece| Piece {
+            region: piece.region,
+            origins: piece.origins.clone(),
+            methods: piece.methods.clone(),
+            languages: piece.languages.clone(),
+            path: vec![(Arc::clone(&leaf), true)],
+            facts: piece.facts.clone(),
         });
         RequestSet { pieces: pieces.collect(), loose: self.loose, work: self.work.clone() }
     }

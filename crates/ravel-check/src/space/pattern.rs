@@ -1,6 +1,6 @@
 //! Templates as automata: one thread for each way to match so far.
 
-use super::capture::CaptureTest;
+use super::capture::{CaptureTest, LOST, PASSED, Progress};
 use super::state::{State, Thread, Threads};
 use super::symbol::{Alphabet, SLASH, Symbol, symbols};
 use ravel::template::{Expression, Piece, Template};
@@ -19,6 +19,8 @@ pub(super) struct PatternLeaf<'r> {
     pub(super) tests: Vec<(u16, CaptureTest<'r>)>,
     pub(super) fold: bool,
     pub(super) start: State,
+    /// What all of its words begin with.
+    leading: Vec<Symbol>,
 }
 
 /// A template's program.
@@ -73,7 +75,8 @@ impl<'r> PatternLeaf<'r> {
         read: &[Symbol],
     ) -> PatternLeaf<'r> {
         let ops = ops(template);
-        let mut leaf = PatternLeaf { ops, tests, fold, start: State::Dead };
+        let (start, leading) = (State::Dead, Vec::new());
+        let mut leaf = PatternLeaf { ops, tests, fold, start, leading };
         let mut threads = Threads::new();
         let first = Thread {
             op: 0,
@@ -84,7 +87,29 @@ impl<'r> PatternLeaf<'r> {
         leaf.start = State::Threads(threads);
         leaf.start =
             read.iter().fold(leaf.start.clone(), |state, symbol| leaf.step(&state, *symbol));
+        let mut state = leaf.start.clone();
+        while let State::Threads(threads) = &state
+            && let Some(symbol) = leaf.only(threads)
+        {
+            leaf.leading.push(symbol);
+            state = leaf.step(&state, symbol);
+        }
         leaf
+    }
+
+    /// Whether a word begins as its words do.
+    pub(super) fn begins(&self, word: &[Symbol]) -> bool {
+        word.starts_with(&self.leading)
+    }
+
+    /// The symbol that all threads wait for, where they wait for a text.
+    pub(super) fn only(&self, threads: &Threads) -> Option<Symbol> {
+        let mut texts = threads.iter().map(|thread| match self.ops.get(usize::from(thread.op)) {
+            Some(Op::Text(text)) if !self.fold => Some(*text),
+            _ => None,
+        });
+        let first = texts.next()??;
+        texts.all(|text| text == Some(first)).then_some(first)
     }
 
     /// Adds a thread, and those that it could go on as without reading: leaving an expression comes
@@ -94,13 +119,39 @@ impl<'r> PatternLeaf<'r> {
         if threads.iter().any(known) {
             return;
         }
-        if may_leave(self.ops.get(usize::from(thread.op)), thread.begun) {
-            self.enter(
-                Thread { op: thread.op + 1, begun: false, tests: thread.tests.clone() },
-                threads,
-            );
+        let op = self.ops.get(usize::from(thread.op));
+        if let Some(Op::Expression(_, number)) = op
+            && may_leave(op, thread.begun)
+        {
+            let tests = thread.tests.clone();
+            let mut left = Thread { op: thread.op + 1, begun: false, tests };
+            self.judge(&mut left, *number, |test, at| match test.accepts(at) {
+                true => PASSED,
+                false => LOST,
+            });
+            self.enter(left, threads);
         }
         threads.push(thread);
+    }
+
+    /// Goes on with the tests of an expression; one that is lost loses the thread, of which nothing
+    /// else matters then.
+    fn judge(
+        &self,
+        thread: &mut Thread,
+        number: u16,
+        next: impl Fn(&CaptureTest<'r>, Progress) -> Progress,
+    ) {
+        let mut is_lost = false;
+        for (at, (of, test)) in thread.tests.iter_mut().zip(&self.tests) {
+            if *of == number {
+                *at = next(test, *at);
+                is_lost |= test.is_lost(*at);
+            }
+        }
+        if is_lost {
+            thread.tests.fill(LOST);
+        }
     }
 
     pub(super) fn step(&self, state: &State, symbol: Symbol) -> State {
@@ -116,15 +167,15 @@ impl<'r> PatternLeaf<'r> {
                 }
                 Some(Op::Expression(form, number)) if takes(*form, thread.begun, symbol) => {
                     let mut thread = Thread { begun: true, ..thread.clone() };
-                    for (progress, (of, test)) in thread.tests.iter_mut().zip(&self.tests) {
-                        if of == number {
-                            *progress = test.step(*progress, symbol);
-                        }
-                    }
+                    self.judge(&mut thread, *number, |test, at| test.step(at, symbol));
                     self.enter(thread, &mut next);
                 }
                 _ => {}
             }
+        }
+        // A way that is lost still stands before those that have less right.
+        while next.last().is_some_and(|thread| thread.tests.first() == Some(&LOST)) {
+            next.pop();
         }
         if next.is_empty() { State::Dead } else { State::Threads(next) }
     }

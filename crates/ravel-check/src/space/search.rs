@@ -4,6 +4,7 @@
 //! combination of states is looked at once, one that cannot come into a wanted set any more is
 //! left, and the first word found is a shortest.
 
+use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -12,7 +13,7 @@ use smallvec::SmallVec;
 
 use super::leaf::{Leaf, Names};
 use super::symbol::{Alphabet, Symbol};
-use super::table::{DEAD, Table, Tables};
+use super::table::{DEAD, Table, Tables, is_kept};
 
 /// A leaf, and whether words are in it or outside.
 pub(super) type SignedLeaf<'r> = (Arc<Leaf<'r>>, bool);
@@ -76,6 +77,26 @@ impl<'r> Work<'r> {
         self.steps.0.store(MAX_STEPS, Ordering::Relaxed);
     }
 
+    /// Whether a word is in a leaf, by the table of it.
+    pub(super) fn contains(&self, leaf: &Arc<Leaf<'r>>, word: &[Symbol]) -> bool {
+        match &**leaf {
+            Leaf::Pattern(pattern) if !pattern.begins(word) => return false,
+            leaf if !is_kept(leaf) => return contains(leaf, word),
+            _ => {}
+        }
+        let mut table = self.tables.take(leaf, 0);
+        let mut state = table.number(leaf, leaf.start());
+        for at in 0..word.len() {
+            state = table.step(leaf, state, word, at);
+            if state == DEAD {
+                break;
+            }
+        }
+        let accepts = table.accepts[state as usize];
+        self.tables.keep(leaf, table);
+        accepts
+    }
+
     /// As [`shortest`], for leaves that may be asked again; what was given up is looked for again.
     pub(super) fn shortest(&self, leaves: &[SignedLeaf<'r>]) -> SearchResult<Vec<Symbol>> {
         if let Some(found) = one_word(leaves) {
@@ -115,38 +136,53 @@ fn one_word(leaves: &[SignedLeaf<'_>]) -> Option<SearchResult<Vec<Symbol>>> {
     Some(if is_member { SearchResult::Member(word.clone()) } else { SearchResult::Nothing })
 }
 
-/// Lists of words that are not wanted may be very long: it is first asked without them, and then
-/// with all single words as one list.
+/// So often what is not wanted is added bit by bit.
+const MAX_ROUNDS: usize = 6;
+
+/// Most of what is not wanted does not matter: it is first asked without, and then with what the word
+/// that was found is in. A shortest word that is in none of the others is a shortest of all.
 fn search<'r>(
     leaves: &[SignedLeaf<'r>],
     steps: &Steps,
     tables: &Tables<'r>,
 ) -> SearchResult<Vec<Symbol>> {
-    let (mut others, mut lists, mut words) = (Vec::new(), Vec::new(), Vec::new());
-    for (leaf, wanted) in leaves {
-        match &**leaf {
-            Leaf::Word(word) if !wanted => words.push(word.clone()),
-            Leaf::Named(_) if !wanted => lists.push((Arc::clone(leaf), *wanted)),
-            _ => others.push((Arc::clone(leaf), *wanted)),
+    let (mut asked, others): (Vec<_>, Vec<_>) =
+        leaves.iter().cloned().partition(|(_, wanted)| *wanted);
+    let (mut words, mut waiting) = (Vec::new(), Vec::new());
+    for (leaf, wanted) in others {
+        match &*leaf {
+            Leaf::Word(word) => words.push(word.clone()),
+            _ => waiting.push((leaf, wanted)),
         }
     }
-    let found = Walk::new(&others, steps, tables).run(tables);
-    let is_listed = |word: &Vec<Symbol>| {
-        words.contains(word) || lists.iter().any(|(list, _)| self::contains(list, word))
-    };
-    match &found {
-        SearchResult::Member(word) if is_listed(word) => {}
-        _ => return found,
+    for round in 0.. {
+        let found = Walk::new(&asked, steps, tables).run(tables);
+        let SearchResult::Member(word) = &found else { return found };
+        let is_listed = words.contains(word);
+        // Very many single words are one list.
+        if is_listed {
+            let list = Names::of_words(std::mem::take(&mut words));
+            asked.push((Arc::new(Leaf::Named(Arc::new(list))), false));
+        }
+        let is_last = round == MAX_ROUNDS;
+        let (needed, rest): (Vec<_>, Vec<_>) =
+            waiting.into_iter().partition(|(leaf, _)| is_last || contains(leaf, word));
+        if !is_listed && needed.is_empty() {
+            return found;
+        }
+        asked.extend(needed);
+        waiting = rest;
     }
-    others.extend(lists);
-    if !words.is_empty() {
-        others.push((Arc::new(Leaf::Named(Arc::new(Names::of_words(words)))), false));
-    }
-    Walk::new(&others, steps, tables).run(tables)
+    SearchResult::Undecided
 }
 
 /// Whether a word is in a leaf.
 pub(super) fn contains(leaf: &Leaf<'_>, word: &[Symbol]) -> bool {
+    if let Leaf::Pattern(pattern) = leaf
+        && !pattern.begins(word)
+    {
+        return false;
+    }
     let mut state = leaf.start();
     for symbol in word {
         state = leaf.step(&state, *symbol);
@@ -178,6 +214,11 @@ impl Automaton<'_, '_> {
         self.table.accepts[state as usize] == self.wanted
     }
 
+    /// The one symbol on which what is wanted goes on, where there is but one.
+    fn only(&self, state: u32) -> Option<Symbol> {
+        self.wanted.then(|| self.table.only[state as usize]).flatten()
+    }
+
     /// Whether no word that goes on from here is wanted.
     fn is_lost(&self, state: u32) -> bool {
         self.wanted && state == DEAD
@@ -185,7 +226,7 @@ impl Automaton<'_, '_> {
 }
 
 /// Where each automaton is.
-type Place = SmallVec<[u32; 6]>;
+type Place = SmallVec<[u32; 8]>;
 
 struct Walk<'w, 'r> {
     leaves: Vec<Automaton<'w, 'r>>,
@@ -216,7 +257,6 @@ impl<'w, 'r> Walk<'w, 'r> {
     }
 
     fn walk(&mut self) -> SearchResult<Vec<Symbol>> {
-        let symbols = self.symbols.len();
         let start: Place = self.leaves.iter_mut().map(Automaton::start).collect();
         if self.lost(&start) {
             return SearchResult::Nothing;
@@ -227,12 +267,13 @@ impl<'w, 'r> Walk<'w, 'r> {
         self.nodes.push((0, 0, start));
         let mut at = 0;
         while at < self.nodes.len() {
-            if !self.steps.take(symbols * self.leaves.len()) {
+            let numbers = self.onward(at);
+            if !self.steps.take(numbers.len() * self.leaves.len()) {
                 return SearchResult::Undecided;
             }
             // Most symbols lead where another leads, too.
             let mut places: SmallVec<[Place; 8]> = SmallVec::new();
-            for number in 0..symbols {
+            for number in numbers {
                 let Some(next) = self.step(at, number) else { continue };
                 if places.contains(&next) {
                     continue;
@@ -253,6 +294,14 @@ impl<'w, 'r> Walk<'w, 'r> {
             at += 1;
         }
         SearchResult::Nothing
+    }
+
+    /// The numbers of the symbols on which a word can go on: within a text there is one.
+    fn onward(&self, from: usize) -> Range<usize> {
+        let mut leaves = self.leaves.iter().zip(&self.nodes[from].2);
+        let only = leaves.find_map(|(leaf, state)| leaf.only(*state));
+        let number = only.and_then(|only| self.symbols.iter().position(|known| *known == only));
+        number.map_or(0..self.symbols.len(), |number| number..number + 1)
     }
 
     /// Where a symbol leads from a word, unless no word that goes on from there is wanted.

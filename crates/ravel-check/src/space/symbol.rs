@@ -74,43 +74,39 @@ impl Alphabet {
 
     /// One symbol a kind; letters come first, since they read well in an example.
     pub(super) fn symbols(self) -> Vec<Symbol> {
-        // Each class cuts the kinds that there are.
-        let mut kinds: Vec<u32> = (0..SYMBOLS)
-            .map(|symbol| u32::from(self.digits && meaning(symbol).is_ascii_digit()))
-            .collect();
+        let kinds = self.kinds();
+        let mut has_example = [false; SYMBOLS as usize + 1];
+        let letters = Symbol::from(b'a')..=Symbol::from(b'z');
+        let digits = Symbol::from(b'0')..=Symbol::from(b'9');
+        let is_other = |symbol: &Symbol| {
+            *symbol != SLASH && !letters.contains(symbol) && !digits.contains(symbol)
+        };
+        let others = (0..SYMBOLS).filter(is_other);
+        let is_slash_told = self.own[SLASH as usize];
+        let mut symbols: Vec<Symbol> = is_slash_told.then_some(SLASH).into_iter().collect();
+        // Separators and what cannot be read well are never the example of a kind that has another.
+        symbols.extend(letters.clone().chain(digits.clone()).chain(others).filter(|symbol| {
+            let kind = kinds[*symbol as usize] as usize;
+            self.own[*symbol as usize] || !std::mem::replace(&mut has_example[kind], true)
+        }));
+        symbols.extend((!is_slash_told).then_some(SLASH));
+        symbols
+    }
+
+    /// The kind of each symbol; each class cuts the kinds that there are.
+    fn kinds(&self) -> [u16; SYMBOLS as usize] {
+        let mut kinds = [0; SYMBOLS as usize];
+        if self.digits {
+            kinds[usize::from(b'0')..=usize::from(b'9')].fill(1);
+        }
         for classes in &self.classes {
-            let mut finer: FxHashMap<(u32, u8), u32> = FxHashMap::default();
+            let mut finer: FxHashMap<(u16, u8), u16> = FxHashMap::default();
             for (symbol, kind) in (0..SYMBOLS).zip(&mut kinds) {
-                let new = finer.len() as u32;
+                let new = finer.len() as u16;
                 let class = classes[usize::from(meaning(symbol))];
                 *kind = *finer.entry((*kind, class)).or_insert(new);
             }
         }
-        let mut has_example = [false; SYMBOLS as usize + 1];
-        let mut symbols = Vec::new();
-        let letters = Symbol::from(b'a')..=Symbol::from(b'z');
-        let digits = Symbol::from(b'0')..=Symbol::from(b'9');
-        for symbol in letters.chain(digits).chain(0..SYMBOLS) {
-            // Separators and what cannot be read well are never the example of a kind that has
-            // another.
-            let kind = kinds[symbol as usize] as usize;
-            let is_own = self.own[symbol as usize];
-            let mut is_first =
-                || symbol != SLASH && !std::mem::replace(&mut has_example[kind], true);
-            if is_own || is_first() {
-                symbols.push(symbol);
-            }
-        }
-        symbols
-            .sort_unstable_by_key(|symbol| (*symbol != SLASH, !byte_reads_well(*symbol), *symbol));
-        symbols.dedup();
-        if !symbols.contains(&SLASH) {
-            symbols.push(SLASH);
-        }
-        symbols
+        kinds
     }
-}
-
-fn byte_reads_well(symbol: Symbol) -> bool {
-    u8::try_from(symbol).is_ok_and(|byte| byte.is_ascii_lowercase())
 }

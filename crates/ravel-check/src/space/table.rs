@@ -22,6 +22,8 @@ pub(super) struct Table {
     states: Vec<State>,
     /// Of each state, whether what was read is in the leaf.
     pub(super) accepts: Vec<bool>,
+    /// Of each state, the one symbol on which it goes on, where there is but one.
+    pub(super) only: Vec<Option<Symbol>>,
     /// Of each state, where it leads: on every symbol, or on those of one search.
     next: Vec<u32>,
     width: usize,
@@ -36,6 +38,7 @@ impl Table {
         let number = self.states.len() as u32;
         self.next.resize(self.next.len() + self.width, UNKNOWN);
         self.accepts.push(leaf.accepts(&state));
+        self.only.push(leaf.only(&state));
         self.numbers.insert(state.clone(), number);
         self.states.push(state);
         number
@@ -82,7 +85,8 @@ impl<'r> Tables<'r> {
         }
         let width = if is_kept { SYMBOLS as usize } else { symbols };
         let (numbers, states) = (FxHashMap::default(), Vec::new());
-        let mut table = Table { numbers, states, accepts: Vec::new(), next: Vec::new(), width };
+        let (accepts, only, next) = (Vec::new(), Vec::new(), Vec::new());
+        let mut table = Table { numbers, states, accepts, only, next, width };
         table.number(leaf, State::Dead);
         table
     }
@@ -101,7 +105,7 @@ impl<'r> Tables<'r> {
 }
 
 /// Whether a leaf is part of many searches; lists of names have as many states as characters.
-fn is_kept(leaf: &Leaf<'_>) -> bool {
+pub(super) fn is_kept(leaf: &Leaf<'_>) -> bool {
     match leaf {
         Leaf::Path | Leaf::Pattern(_) | Leaf::Below(_) | Leaf::KnownType | Leaf::Image(_) => true,
         Leaf::Behind(_, behind) => is_kept(behind),
