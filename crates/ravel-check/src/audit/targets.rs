@@ -5,6 +5,7 @@ use super::{Audit, Code, Finding};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Route, RouteEnd};
 use ravel::edit::Edit;
+use ravel::finding::FindingPlace;
 use ravel::program::{Redirect, RuleId, RuleRef, Stage, TextSet};
 use ravel::template::Target;
 
@@ -188,9 +189,14 @@ impl<'r> Audit<'r> {
             // A second line for what is wrong already would be wrong, too.
             let is_right =
                 |(_, route): &(Request, Route)| route.hops().len() == 1 && !route.ends_missing();
-            let own = rule.rule().redirect().is_some_and(|to| to.target().origin().is_none());
-            let is_plain = own && rule.is_unconditional() && routes.iter().all(is_right);
-            let edit = is_plain.then(|| Edit::AtEnd { text: format!("{text}\n") });
+            let place = FindingPlace::Line(rule.line());
+            let is_fine =
+                routes.iter().all(is_right) && !out.iter().any(|finding| *finding.place() == place);
+            let edit = is_fine.then(|| Edit::AtEnd { text: format!("{text}\n") });
+            let help = match is_fine {
+                true => format!("add a line for `{other}`"),
+                false => format!("redirect `{other}` to where this line is to lead, too"),
+            };
             out.push(
                 Finding::on(Code::MissingSlashVariant, rule.line(), what)
                     .with_note(format!(
@@ -201,7 +207,7 @@ impl<'r> Audit<'r> {
                             "without the trailing slash"
                         }
                     ))
-                    .with_help(format!("add a line for `{other}`"))
+                    .with_help(help)
                     .with_edits(edit)
                     .with_request(&request),
             );
