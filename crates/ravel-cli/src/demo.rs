@@ -30,6 +30,10 @@ pub(crate) struct Arguments {
 /// The way through the job: what is asked, and the command that answers.
 const WALK: &[(&str, &[&str])] = &[
     (
+        "What the built folder alone shows: the rules that it would begin with.",
+        &["draft", "dist", "--at", "https://lanternferries.example/"],
+    ),
+    (
         "Four ways lead in: plain HTTP and HTTPS, with and without www. All end at one address, in one hop.",
         &[
             "explain",
@@ -154,6 +158,7 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
     }
     arguments.rules = folder.join(&arguments.rules);
     arguments.command = match arguments.command {
+        Some(Command::Draft(draft)) => Some(Command::Draft(draft.within(folder))),
         Some(Command::Explain(explain)) => Some(Command::Explain(explain.within(folder))),
         Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
         Some(Command::Diff(diff)) => Some(Command::Diff(diff.within(folder))),

@@ -7,6 +7,7 @@ mod demo;
 mod diagnostic;
 mod diff;
 mod domain;
+mod draft;
 mod edition;
 mod explain;
 mod findings;
@@ -85,6 +86,9 @@ Options:
 
 #[derive(Subcommand)]
 enum Command {
+    /// Write a first rules file from what a built folder shows
+    #[command(after_help = EXIT_STATUS)]
+    Draft(draft::Arguments),
     /// Show what URLs get, hop by hop, and why
     #[command(after_help = EXIT_STATUS)]
     Explain(explain::Arguments),
@@ -124,6 +128,7 @@ impl Command {
     /// Whether data is printed for programs.
     fn is_json(&self) -> bool {
         match self {
+            Command::Draft(draft) => draft.json,
             Command::Explain(explain) => explain.json,
             Command::Test(test) => test.json,
             Command::Check(check) => check.json,
@@ -212,6 +217,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
     let rules = &arguments.rules;
     let Some(command) = arguments.command else { return shell::begin(rules, out) };
     match command {
+        Command::Draft(draft) => draft::run(&draft, out),
         Command::Explain(explain) => explain::run(rules, &explain, out),
         Command::Test(test) => test::run(rules, &test, out),
         Command::Check(check) => check::run(rules, &check, out),

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use unicode_normalization::UnicodeNormalization;
 
 use super::{Audit, Code, Finding};
+use ravel::address::Request;
 use ravel::edit::Edit;
 use ravel::files::Omission;
 use ravel::program::Pages;
@@ -33,7 +34,10 @@ impl<'r> Audit<'r> {
                     .with_help("name the folder that the build writes"),
             );
         }
-        if !edge.files().contains(site.index()) {
+        // A rule may lead on from there, as to a language.
+        let is_home_missing =
+            Request::get(&site.url()).is_ok_and(|home| edge.route(&home).ends_missing());
+        if is_home_missing && !edge.files().contains(site.index()) {
             let what = format!("{folder} has no {} at its root", site.index());
             let elsewhere = names.iter().find(|name| name.ends_with(&format!("/{}", site.index())));
             let instead = match elsewhere.and_then(|name| name.rsplit_once('/')) {

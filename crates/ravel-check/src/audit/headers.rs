@@ -203,20 +203,26 @@ impl<'r> Audit<'r> {
         let Some((page, fields)) = secured else { return };
         let Some(request) = self.request_below(UNKNOWN) else { return };
         let answer = self.edge().answer(&request);
-        let lacks: Vec<&(&str, Line)> =
-            fields.iter().filter(|(name, _)| answer.header(name).is_none()).collect();
+        let line_of = |op: &HeaderOp| {
+            let (HeaderOp::Set(.., at) | HeaderOp::Add(.., at) | HeaderOp::Drop(_, at)) = op;
+            *at
+        };
+        // A statement for all answers may be for some types, of which a plain 404 is none.
+        let sets = |rule: &RuleRef<'r>, line: Line| {
+            let Effect::Headers(statement) = rule.effect() else { return false };
+            let is_served = statement.on() == HeaderScope::Served;
+            is_served && statement.ops().iter().any(|op| line_of(op) == line)
+        };
+        let could_be = |line: Line| self.space.rules(Stage::Headers).any(|rule| sets(&rule, line));
+        let lacks: Vec<&(&str, Line)> = fields
+            .iter()
+            .filter(|(name, line)| answer.header(name).is_none() && could_be(*line))
+            .collect();
         let (Outcome::Missing, Some((_, line))) = (answer.outcome(), lacks.first()) else { return };
         let names: Vec<&str> = lacks.iter().map(|(name, _)| *name).collect();
         let are = if names.len() == 1 { "is" } else { "are" };
         let what = format!("{} {are} on {page} and not on the 404 page", names.join(", "));
-        let is_of = |rule: &RuleRef<'r>| {
-            let Effect::Headers(statement) = rule.effect() else { return false };
-            let sets = |op: &HeaderOp| {
-                let (HeaderOp::Set(.., at) | HeaderOp::Add(.., at) | HeaderOp::Drop(_, at)) = op;
-                lacks.iter().any(|(_, line)| line == at)
-            };
-            statement.on() == HeaderScope::Served && statement.ops().iter().any(sets)
-        };
+        let is_of = |rule: &RuleRef<'r>| lacks.iter().any(|(_, line)| sets(rule, *line));
         let edits = self.space.rules(Stage::Headers).filter(is_of).map(|rule| {
             let from = rule.pattern().to_string();
             let to = format!("{from} on all");

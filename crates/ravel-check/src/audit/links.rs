@@ -257,6 +257,12 @@ impl<'r> Audit<'r> {
         shown
     }
 
+    /// Whether a file is shown where nothing else is, at any URL.
+    pub(super) fn is_missing_page(&self, name: &str) -> bool {
+        let missing = self.edge().site().missing();
+        missing.is_some_and(|(path, _)| self.edge().file_of(path) == Some(name))
+    }
+
     pub(super) fn is_fallback_page(&self, name: &str) -> bool {
         let mut shown = self.space.rules(Stage::Fallback).filter_map(|rule| rule.rule().shows());
         shown.any(|path| {

@@ -116,7 +116,7 @@ impl<'r> Audit<'r> {
                 }
             }
         }
-        if content.app_shell && !self.is_fallback_page(name) {
+        if content.app_shell && !self.is_fallback_page(name) && !self.is_missing_page(name) {
             self.app_without_fallback(name, file);
         }
     }

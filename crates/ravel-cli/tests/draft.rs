@@ -1,0 +1,60 @@
+//! `ravel draft`, run as a user runs it.
+
+mod common;
+
+use std::fs;
+
+use common::{demo, folder, run};
+
+const AT: [&str; 2] = ["--at", "https://lanternferries.example/"];
+
+#[test]
+fn a_draft_is_written_where_no_file_is() {
+    let demo = demo();
+    let draft = [&["draft", "dist"], &AT[..], &["--write", "first.ravel"]].concat();
+    let (status, out, errors) = run(demo.path(), &draft, "");
+    assert_eq!((status, errors.as_str()), (0, ""));
+    assert!(out.contains("ravel --rules first.ravel test"), "{out}");
+    let text = fs::read_to_string(demo.path().join("first.ravel")).unwrap();
+    let (_, shown, _) = run(demo.path(), &[&["draft", "dist"], &AT[..]].concat(), "");
+    assert_eq!(text, shown);
+    for command in [&["test"][..], &["check", "--fail-on", "error"], &["fmt", "--check"]] {
+        let (status, out, errors) =
+            run(demo.path(), &[&["--rules", "first.ravel"], command].concat(), "");
+        assert_eq!(status, 0, "{command:?}: {out}{errors}");
+    }
+    // What is there stays as it is.
+    let (status, _, errors) = run(demo.path(), &draft, "");
+    assert!(status == 2 && errors.contains("`first.ravel` is there already"), "{errors}");
+    assert_eq!(fs::read_to_string(demo.path().join("first.ravel")).unwrap(), text);
+}
+
+#[test]
+fn the_folder_is_named_from_the_place_of_the_rules() {
+    let site = folder(&[("web/out/index.html", "<p>x"), ("rules/keep", "")]);
+    let out = ["draft", "web/out", "--at", "https://h.example/", "--write", "rules/edge.ravel"];
+    assert_eq!(run(site.path(), &out, "").0, 0);
+    let text = fs::read_to_string(site.path().join("rules/edge.ravel")).unwrap();
+    assert!(text.contains("files ../web/out\n"), "{text}");
+    let (status, _, errors) = run(site.path(), &["--rules", "rules/edge.ravel", "test"], "");
+    assert_eq!((status, errors.as_str()), (0, ""));
+}
+
+#[test]
+fn what_cannot_be_drafted_says_what_to_do() {
+    let site = folder(&[
+        ("dist/index.html", "<a href=/guide/a/>a</a><script src=/guide/x.js></script>"),
+        ("dist/a/index.html", "<a href=/guide/>home</a>"),
+        ("dist/x.js", ""),
+        ("empty/a.txt", ""),
+    ]);
+    for (folder, url, wanted) in [
+        ("dist", "https://h.example/", "draft it at https://h.example/guide/, or build it for"),
+        ("dist", "h.example", "`h.example` is not the URL of a site"),
+        ("empty", "https://h.example/", "there is no HTML page; name the folder"),
+        ("none", "https://h.example/", "none"),
+    ] {
+        let (status, out, errors) = run(site.path(), &["draft", folder, "--at", url], "");
+        assert!(status == 2 && out.is_empty() && errors.contains(wanted), "{folder}: {errors}");
+    }
+}

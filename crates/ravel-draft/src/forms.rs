@@ -1,0 +1,64 @@
+//! The form of page URLs: each is tried on what pages link to, and the one is taken that answers
+//! most of it at once.
+
+use ravel::{Edge, FileList, Outcome, Request, Rules};
+use url::Url;
+
+use crate::survey::Survey;
+
+/// A form of page URLs, with how many links to pages it answers at once.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct PageForm {
+    /// As `pages` has it.
+    pub(crate) name: &'static str,
+    pub(crate) direct: usize,
+    /// Links to pages of the site.
+    pub(crate) all: usize,
+}
+
+/// The form that answers most links to pages without a redirect; `tidy` where that is as good.
+pub(crate) fn page_form(survey: &Survey<'_>, url: &str, files: &FileList) -> PageForm {
+    let mut best: Option<PageForm> = None;
+    for name in ["tidy", "exact", "loose"] {
+        let rules = Rules::parse(&format!("site {url}\n  pages {name}\n"));
+        let Ok(rules) = rules else { continue };
+        let edge = Edge::new(&rules, files.clone());
+        let mut form = PageForm { name, direct: 0, all: 0 };
+        for target in page_urls(survey, &edge) {
+            let Ok(request) = Request::get(target.as_str()) else { continue };
+            let answer = edge.answer(&request);
+            let is_page = |file: &str| file.ends_with(".html");
+            // What is no page in any form is no link to a page.
+            form.all += 1;
+            form.direct += usize::from(
+                answer.outcome() == Outcome::File && answer.file().is_some_and(is_page),
+            );
+        }
+        if best.as_ref().is_none_or(|known| form.direct > known.direct) {
+            best = Some(form);
+        }
+    }
+    best.unwrap_or(PageForm { name: "tidy", direct: 0, all: 0 })
+}
+
+/// What pages link to or state as their own, below the site's base path, where it names a page.
+fn page_urls(survey: &Survey<'_>, edge: &Edge) -> Vec<Url> {
+    let site = edge.site();
+    let mut urls = Vec::new();
+    for (name, page) in &survey.pages {
+        let Some(file) = edge.number_of(name) else { continue };
+        let Ok(own) = Url::parse(&edge.url_of(file)) else { continue };
+        let base = page.base.as_ref().and_then(|base| own.join(base).ok()).unwrap_or(own);
+        for url in page.links.iter().chain(&page.own) {
+            let Ok(mut target) = base.join(url) else { continue };
+            target.set_fragment(None);
+            let is_own = target.host_str() == Some(site.host().as_str());
+            let below = target.path().strip_prefix(site.open_base()).filter(|_| is_own);
+            if below.and_then(|path| edge.file_of(path)).is_some_and(|file| file.ends_with(".html"))
+            {
+                urls.push(target);
+            }
+        }
+    }
+    urls
+}

@@ -1,0 +1,34 @@
+//! The first rules of a static site, written from what its build shows.
+//!
+//! ```text
+//!   names, bytes ──Survey──▶ what pages say ──Draft──▶ rules, each with its evidence
+//!                                             └─ asked of the same edge and checks as any rules
+//! ```
+//!
+//! Nothing is guessed that can be asked: each form of page URLs is tried on the links that the pages
+//! have, and what `ravel check` would say to write is written.
+//!
+//! ```
+//! let files = [("index.html", "<a href=/about.html>About</a>"), ("about.html", "<a href=/>Home</a>")];
+//! let read = |name: &str| {
+//!     let file = files.iter().find(|(known, _)| *known == name);
+//!     Ok::<_, String>(file.map(|(_, text)| text.as_bytes().to_vec()).unwrap_or_default())
+//! };
+//! let names = files.map(|(name, _)| name);
+//! let draft = ravel_draft::Draft::of("https://h.example/", "dist", &names, read)?;
+//! assert!(draft.rules().contains("pages exact"));
+//! # Ok::<(), ravel_draft::DraftError>(())
+//! ```
+
+#![warn(missing_docs)]
+
+mod base;
+mod draft;
+mod expectations;
+mod forms;
+mod page;
+mod security;
+mod statements;
+mod survey;
+
+pub use draft::{Draft, DraftError};
