@@ -237,3 +237,46 @@ fn every_request_that_differs_is_in_one_difference() {
     result.unwrap_or_else(|error| panic!("{error}"));
     println!("{:?}", counts.borrow());
 }
+
+/// Files come and go where redirects write what they capture: each URL that leads there differs.
+#[test]
+fn what_redirects_write_leads_to_files_that_come_and_go() {
+    let (old, new) =
+        (["index.html", "a.html", "b/index.html", "404.html"], ["404.html", "ab.html"]);
+    for (before, after) in [
+        ("", "redirect /q/{x} -> /{x}\n"),
+        ("redirect /q/{x} -> /{x}\n", "redirect /q/{x} -> /{x}\n"),
+        ("redirect /q/{x} -> /{x}\n", "redirect /q/{x} -> /{x} permanent\n"),
+        (
+            "redirect /q{/x*} -> {/x*}\n",
+            "redirect /q{/x*} -> {/x*}\nheaders /q{/x*} on all\n  set a: 1\n",
+        ),
+        ("redirect /{x}b -> /{x}\n  when no file\n", "redirect /{x}b -> /{x}\n  when no file\n"),
+        (
+            "redirect /q/{x} -> /r/{x}\nredirect /r/{x} -> /{x}\n",
+            "redirect /q/{x} -> /r/{x}\nredirect /r/{x} -> /{x}\n",
+        ),
+    ] {
+        let site = "site https://h.example/\n  missing /404.html\n";
+        let rules = [before, after].map(|rules| Rules::parse(&format!("{site}{rules}")).unwrap());
+        let edges = [
+            Edge::new(&rules[0], FileList::from_iter(old)),
+            Edge::new(&rules[1], FileList::from_iter(new)),
+        ];
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in
+            ["ab", "a", "b", "b/", "a.html", "ab.html", "ab/", "z", "bb", "abb", "/a", "a//", ""]
+        {
+            for prefix in ["/", "/q/", "/r/"] {
+                let request = Request::get(&format!("https://h.example{prefix}{path}")).unwrap();
+                let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
+                let found = comparison.difference_of(&request);
+                assert_eq!(
+                    differ(&walks[0], &walks[1]).is_some(),
+                    found.is_some(),
+                    "{prefix}{path} from {before} to {after}"
+                );
+            }
+        }
+    }
+}

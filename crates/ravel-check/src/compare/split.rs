@@ -47,7 +47,7 @@ impl<'r> Explorer<'r> {
         let mut open = None;
         loop {
             let route = self.edges[side].route(&request);
-            match self.split_hop(cell, &track, &route, side, seen.is_empty()) {
+            match self.split_hop(cell, &mut track, &request, &route, side) {
                 Split::Alike => {}
                 Split::Open(why) => open = Some(why),
                 other => return other,
@@ -80,11 +80,12 @@ impl<'r> Explorer<'r> {
     fn split_hop(
         &self,
         cell: &mut Cell<'r>,
-        track: &Track<'r>,
+        track: &mut Track<'r>,
+        request: &Request,
         route: &Route,
         side: usize,
-        is_first: bool,
     ) -> Split<'r> {
+        let is_first = track.is_first();
         let program = self.edges[side].program();
         let mut open = None;
         macro_rules! cut {
@@ -105,7 +106,7 @@ impl<'r> Explorer<'r> {
             };
         }
         const CAPTURES: &str = "what the captures expand to";
-        let rules = |cell: &Cell<'r>, stage: Stage| {
+        let rules = |track: &Track<'r>, cell: &Cell<'r>, stage: Stage| {
             let numbers = track.candidates(&self.pair, cell, stage);
             numbers.into_iter().map(move |number| program.numbered(stage, number))
         };
@@ -158,7 +159,7 @@ impl<'r> Explorer<'r> {
         }
         let is_decided = decided.is_some_and(|id| is_redirect(program.rule(id).rule()));
         if track.is_inside(&self.pair) && !is_decided {
-            for rule in rules(cell, Stage::Rewrite) {
+            for rule in rules(track, cell, Stage::Rewrite) {
                 cut_rule!(rule);
             }
             cut!(Cut::Named, CAPTURES);
@@ -172,16 +173,19 @@ impl<'r> Explorer<'r> {
             }
             if !is_first && !is_one {
                 cut!(Cut::Changed, CAPTURES);
-                match track.is_in(&self.pair, cell, Cut::Changed) {
-                    true if self.is_all => open = Some("the files are not the same"),
-                    true => return Split::Covered,
-                    false => {}
+                if track.is_in(&self.pair, cell, Cut::Changed) {
+                    let Ok(at) = request.address() else { return Split::Alike };
+                    match track.cut_by_file(&self.pair, cell, at) {
+                        CutResult::Whole => {}
+                        CutResult::Parts(parts) => return Split::Parts(parts),
+                        CutResult::Unknown => open = Some("which file is named"),
+                    }
                 }
             }
             if hop.is_none() {
                 cut!(Cut::Reading, CAPTURES);
                 for stage in [Stage::Rewrite, Stage::Fallback, Stage::Missing] {
-                    for rule in rules(cell, stage) {
+                    for rule in rules(track, cell, stage) {
                         cut_rule!(rule);
                         cut!(Cut::Shows(rule.rule()), CAPTURES);
                         if rule.spares_files() {
@@ -192,7 +196,7 @@ impl<'r> Explorer<'r> {
             }
         }
         if is_first {
-            for rule in rules(cell, Stage::Headers) {
+            for rule in rules(track, cell, Stage::Headers) {
                 cut_rule!(rule);
             }
         }

@@ -98,7 +98,12 @@ impl<'r> Track<'r> {
         hasher.finish()
     }
 
-    fn cut_by(&self, pair: &Pair<'r>, cell: &Cell<'r>, pieces: Vec<Piece<'r>>) -> CutResult<'r> {
+    pub(super) fn cut_by(
+        &self,
+        pair: &Pair<'r>,
+        cell: &Cell<'r>,
+        pieces: Vec<Piece<'r>>,
+    ) -> CutResult<'r> {
         let mut unknown = false;
         for piece in pieces {
             match self.pull_piece(pair, cell, piece) {

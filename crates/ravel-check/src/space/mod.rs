@@ -31,6 +31,7 @@ mod pull;
 mod redirect;
 mod search;
 mod set;
+mod spelling;
 mod state;
 mod symbol;
 mod table;

@@ -15,6 +15,7 @@ use super::leaf::{Leaf, Names};
 use super::origin::{Origin, Region};
 use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::set::Piece;
+use super::spelling::Spellings;
 use super::symbol::{Symbol, spell, symbols};
 use ravel::address::{Request, Scheme};
 use ravel::edge::Edge;
@@ -31,6 +32,7 @@ pub(crate) struct Pair<'r> {
     /// same on the other side.
     shown: [Arc<Leaf<'r>>; 2],
     changed: [Arc<Leaf<'r>>; 2],
+    pub(super) spellings: [Spellings<'r>; 2],
     pub(super) pulled: RefCell<FxHashMap<PullKey, MadeLeaf<'r>>>,
     lifted: RefCell<FxHashMap<(Vec<Symbol>, usize), MadeLeaf<'r>>>,
 }
@@ -89,8 +91,9 @@ impl<'r> Pair<'r> {
             Arc::new(Leaf::Named(Arc::new(words)))
         });
         let (pulled, lifted) = Default::default();
-        let (frames, work) = Default::default();
-        let mut pair = Pair { sides, axes, frames, work, shown, changed, pulled, lifted };
+        let (frames, work, spellings) = Default::default();
+        let mut pair =
+            Pair { sides, axes, frames, work, shown, changed, spellings, pulled, lifted };
         let path = Arc::new(Leaf::Path);
         for (scheme, host) in hosts {
             let places = [0, 1].map(|side| pair.sides[side].places(scheme, &host));

@@ -22,6 +22,10 @@ pub(crate) struct Track<'r> {
     pub(super) rules: Vec<&'r Rule>,
     /// The method that each method has become.
     pub(super) methods: Vec<usize>,
+    /// No hop was made yet.
+    pub(super) is_first: bool,
+    /// All of them name one file.
+    pub(super) is_of_one_file: bool,
 }
 
 /// How the path behind the prefix of the place hangs on the one that was asked.
@@ -74,7 +78,8 @@ impl<'r> Track<'r> {
     pub(crate) fn new(pair: &Pair<'r>, cell: &Cell<'r>, side: usize) -> Option<Track<'r>> {
         let place = pair.frame(cell).places[side]?;
         let methods = (0..pair.methods().len()).collect();
-        Some(Track { side, place, path: TrackedPath::Asked, rules: Vec::new(), methods })
+        let (path, rules) = (TrackedPath::Asked, Vec::new());
+        Some(Track { side, place, path, rules, methods, is_first: true, is_of_one_file: false })
     }
 
     pub(crate) fn is_inside(&self, pair: &Pair<'r>) -> bool {
@@ -132,10 +137,13 @@ impl<'r> Track<'r> {
         };
         let (before, after) = (below(from, &prefixes[0]), below(hop.to(), &prefixes[1]));
         let is_one = matches!(self.path, TrackedPath::One(_)) || pair.is_one_path(cell);
-        let mut next = Track { place, ..self.clone() };
+        let mut next = Track { place, is_first: false, is_of_one_file: false, ..self.clone() };
         let Some(id) = hop.rule() else {
             if before != after {
-                next.path = match is_one || (cell.of_file.is_some() && self.rules.is_empty()) {
+                next.path = match is_one
+                    || self.is_of_one_file
+                    || (cell.of_file.is_some() && self.rules.is_empty())
+                {
                     true => TrackedPath::One(after),
                     false => TrackedPath::Among(Arc::clone(&space.named)),
                 };
@@ -184,6 +192,11 @@ impl<'r> Track<'r> {
             TrackedPath::Written(hops) => hops.len(),
             TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => 0,
         }
+    }
+
+    /// Whether no hop was made yet.
+    pub(crate) fn is_first(&self) -> bool {
+        self.is_first
     }
 
     /// Whether it has come to one path, whatever was asked.
