@@ -137,18 +137,27 @@ struct SeenAnswer {
     file: String,
 }
 
+/// The answers behind redirects to the canonical URL. Where there is but one, it does not matter by
+/// which URL it was come to.
 fn seen(walk: &Walk<'_>) -> Vec<SeenAnswer> {
+    let is_canonical = |(_, explanation): &&(String, Explanation<'_>)| {
+        let answer = explanation.answer();
+        answer.location().is_some() && answer.rule().is_none()
+    };
+    let answers = walk.answers();
+    let leading = answers.iter().take_while(is_canonical).count().min(answers.len() - 1);
+    let is_alone = answers.len() - leading == 1;
     let one = |(asked, explanation): &(String, Explanation<'_>)| {
         let answer = explanation.answer();
         let file = answer.file().unwrap_or("-").replace("/index.html", ".html");
         SeenAnswer {
-            asked: asked.clone(),
+            asked: if is_alone { String::new() } else { asked.clone() },
             status: answer.status(),
             outcome: answer.outcome(),
             file,
         }
     };
-    walk.answers().iter().map(one).collect()
+    answers[leading..].iter().map(one).collect()
 }
 
 /// The headers of the first answer, in order.
@@ -162,7 +171,7 @@ fn first_headers(walk: &Walk<'_>) -> Vec<(String, String)> {
 
 /// Whether two walks differ, and whether only in headers of the first answer.
 fn differ(old: &Walk<'_>, new: &Walk<'_>) -> Option<bool> {
-    if seen(old) != seen(new) || old.url() != new.url() {
+    if seen(old) != seen(new) || (old.hops(), old.url()) != (new.hops(), new.url()) {
         return Some(false);
     }
     (first_headers(old) != first_headers(new)).then_some(true)

@@ -4,11 +4,12 @@ use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use ravel_draft::Draft;
+use ravel_draft::{Draft, OldSite};
 use ravel_serve::Site;
 use serde_json::json;
 
-use crate::style::{FAINT, in_style};
+use crate::style::{FAINT, NOTE, count, in_style};
+use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]
@@ -19,6 +20,16 @@ pub(crate) struct Arguments {
     /// The URL that the site will have, with its base path
     #[arg(long, value_name = "URL")]
     at: String,
+    /// What the site was asked for before: a list, a table as CSV or TSV, a sitemap, or the folder
+    /// that was published; redirects are drafted for what is missing now. May be given several times
+    #[arg(long, value_name = "SOURCE")]
+    old: Vec<String>,
+    /// The folder that was published before, of which the pages are compared with those of now
+    #[arg(long, value_name = "FOLDER")]
+    old_files: Option<PathBuf>,
+    /// The URL that the site had before, with its base path, if it was another
+    #[arg(long, value_name = "URL")]
+    old_at: Option<String>,
     /// Write the rules to a file that is not there yet
     #[arg(long, value_name = "FILE")]
     write: Option<PathBuf>,
@@ -34,6 +45,10 @@ impl Arguments {
             self.folder = folder.join(&self.folder);
         }
         self.write = self.write.map(|file| folder.join(file));
+        self.old_files = self.old_files.map(|old| folder.join(old));
+        for source in self.old.iter_mut().filter(|source| *source != "-") {
+            *source = folder.join(&*source).display().to_string();
+        }
         self
     }
 }
@@ -43,7 +58,8 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     let files = Site::files_of(folder)?;
     let read = |name: &str| std::fs::read(folder.join(name));
     let named = folder_from(arguments.write.as_deref(), folder)?;
-    let draft = Draft::of(&arguments.at, &named, files.names(), read)
+    let old = old_site(arguments)?;
+    let draft = Draft::after(&arguments.at, &named, files.names(), read, &old)
         .map_err(|error| Failure::Message(error.to_string()))?;
     if arguments.json {
         writeln!(out, "{:#}", json!({ "rules": draft.rules() }))?;
@@ -71,6 +87,42 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     let next = format!("ravel --rules {name} test, ravel --rules {name} check");
     writeln!(out, "{name}  {}", in_style(FAINT, next))?;
     Ok(ExitStatus::Well)
+}
+
+/// What was published before, or asked for.
+fn old_site(arguments: &Arguments) -> Result<OldSite, Failure> {
+    let at = arguments.old_at.as_deref().unwrap_or(&arguments.at);
+    let mut old = OldSite::default();
+    let folders = arguments.old.iter().map(Path::new).filter(|source| source.is_dir());
+    for folder in folders.chain(arguments.old_files.as_deref()) {
+        let files = Site::files_of(folder)?;
+        let read = |name: &str| std::fs::read(folder.join(name));
+        old.extend(OldSite::of_build(at, files.names(), read));
+    }
+    let sources: Vec<&String> =
+        arguments.old.iter().filter(|source| !Path::new(source).is_dir()).collect();
+    let (mut urls, mut unread) = (Vec::new(), Vec::new());
+    for source in sources {
+        UrlSources::default().read(source, &mut |hit| {
+            match hit {
+                Ok(hit) => urls.push(hit.url().to_owned()),
+                Err(why) => unread.push(why),
+            }
+            Ok(())
+        })?;
+    }
+    if let Some(first) = unread.first() {
+        let lines = count(unread.len(), "line cannot", "lines cannot");
+        anstream::eprintln!("{}: {lines} be read: {first}", in_style(NOTE, "warning"));
+    }
+    let (known, others) = OldSite::of_urls(at, urls.iter().map(String::as_str));
+    if others > 0 {
+        let urls = count(others, "URL is", "URLs are");
+        let said = format!("{urls} not below {at}; name another place with `--old-at`");
+        anstream::eprintln!("{}: {said}", in_style(NOTE, "warning"));
+    }
+    old.extend(known);
+    Ok(old)
 }
 
 /// The folder as the rules name it, from the place of their file.

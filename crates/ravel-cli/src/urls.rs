@@ -9,7 +9,7 @@ use ravel_traffic::{Columns, Entry, Hit, HitReader, SourceError};
 
 use crate::Failure;
 
-#[derive(clap::Args)]
+#[derive(clap::Args, Default)]
 pub(crate) struct UrlSources {
     /// URLs that are known: a list, a table as CSV or TSV, a sitemap or an index of sitemaps, each
     /// also with gzip; `-` is standard input; may be given several times

@@ -15,7 +15,9 @@ use url::Url;
 use crate::base;
 use crate::expectations::expectations;
 use crate::forms::page_form;
+use crate::moves::{Move, OldSite, SURE, moves};
 use crate::security::{count, policy};
+use crate::shapes::shapes;
 use crate::statements::{Statement, comment, text_of};
 use crate::survey::Survey;
 
@@ -88,6 +90,32 @@ impl Draft {
         names: &[N],
         read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     ) -> Result<Draft, DraftError> {
+        Draft::after(url, folder, names, read, &OldSite::default())
+    }
+
+    /// The same, with redirects for the URLs of the site before that are missing now: by what pages
+    /// say, or by the words of their paths. What is not sure is a comment.
+    ///
+    /// ```
+    /// let text = "<p>The ferry leaves at noon from the old pier, and comes back at six.";
+    /// let page = |_: &str| Ok::<_, String>(text.as_bytes().to_vec());
+    /// let old = ravel_draft::OldSite::of_build("https://h.example/", &["times.html"], page);
+    /// let new = &["index.html", "timetable.html"];
+    /// let read = |name: &str| if name == "index.html" { Ok(Vec::new()) } else { page(name) };
+    /// let draft = ravel_draft::Draft::after("https://h.example/", "dist", new, read, &old)?;
+    /// assert!(draft.rules().contains("/times -> /timetable"));
+    /// # Ok::<(), ravel_draft::DraftError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`Draft::of`].
+    pub fn after<N: AsRef<str>, E: fmt::Display>(
+        url: &str,
+        folder: &str,
+        names: &[N],
+        read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
+        old: &OldSite,
+    ) -> Result<Draft, DraftError> {
         let url = site_url(url)?;
         let files: FileList = names.iter().map(AsRef::as_ref).collect();
         let survey = Survey::of(files.names().iter().map(|name| &**name), &read);
@@ -109,6 +137,7 @@ impl Draft {
         let statements = drafting.statements(&drafting.edge(&text)?);
         text = format!("{text}\n{}", text_of(&statements));
         text = drafting.with_advice(text, &read)?;
+        text += &drafting.moves(&text, old)?;
         let edge = drafting.edge(&text)?;
         let expected = expectations(&edge);
         if !expected.is_empty() {
@@ -384,6 +413,68 @@ impl Drafting<'_, '_> {
             if text.len() == before {
                 break;
             }
+        }
+        Ok(text)
+    }
+}
+
+impl Drafting<'_, '_> {
+    /// Redirects for old URLs that are missing.
+    fn moves(&self, text: &str, old: &OldSite) -> Result<String, DraftError> {
+        if old.is_empty() {
+            return Ok(String::new());
+        }
+        let edge = self.edge(text)?;
+        let (moves, lost) = moves(old, self.survey, &edge);
+        let urls: Vec<&str> =
+            moves.iter().map(|one| &*one.from).chain(lost.iter().map(String::as_str)).collect();
+        let is_plain = |one: &&Move| !one.from.contains(['{', '}', ' ', '"', '#', '?']);
+        let (sure, unsure): (Vec<&Move>, Vec<&Move>) =
+            moves.iter().partition(|one| one.score >= SURE && is_plain(one));
+        let (shapes, rows) = shapes(sure, &urls, &edge);
+        let mut statements = Vec::new();
+        for (shape, group) in &shapes {
+            let least = group.iter().map(|one| one.score).fold(1.0, f64::min);
+            let evidence = format!(
+                "{} old URLs of this shape have such a page, alike by {least:.2} at least, as {}.",
+                group.len(),
+                group[0].from
+            );
+            statements.push(Statement::new(evidence, shape.statement()));
+        }
+        if !rows.is_empty() {
+            let lines: String = rows
+                .iter()
+                .map(|one| {
+                    format!("  {} -> {}  # {}, {:.2}\n", one.from, one.to, one.why, one.score)
+                })
+                .collect();
+            let what = "Old URLs, and the page that each has gone to.";
+            statements.push(Statement::new(what, format!("redirect permanent\n{lines}")));
+        }
+        let mut text = String::new();
+        if !statements.is_empty() {
+            text = format!("\n{}", text_of(&statements));
+        }
+        if !unsure.is_empty() {
+            text += "\n# Not sure enough for a rule: take away the `#` where it is right.\n";
+            for one in unsure {
+                text += &format!(
+                    "# redirect {} -> {} permanent  # {}, {:.2}\n",
+                    one.from, one.to, one.why, one.score
+                );
+            }
+        }
+        if !lost.is_empty() {
+            let first: Vec<&str> = lost.iter().take(5).map(String::as_str).collect();
+            let more = if lost.len() > 5 { ", …" } else { "" };
+            let what = format!(
+                "{} no page that is like {}: {}{more}",
+                count(lost.len(), "old URL has", "old URLs have"),
+                if lost.len() == 1 { "it" } else { "them" },
+                first.join(", ")
+            );
+            text += &format!("\n{}", comment(&what, ""));
         }
         Ok(text)
     }

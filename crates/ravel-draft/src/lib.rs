@@ -26,9 +26,13 @@ mod base;
 mod draft;
 mod expectations;
 mod forms;
+mod moves;
 mod page;
 mod security;
+mod shapes;
+mod similar;
 mod statements;
 mod survey;
 
 pub use draft::{Draft, DraftError};
+pub use moves::OldSite;

@@ -1,5 +1,7 @@
 //! What an HTML page says of itself and loads.
 
+use std::hash::{DefaultHasher, Hash, Hasher};
+
 use html5gum::{DefaultEmitter, StartTag, Token, Tokenizer};
 
 /// What is loaded, as Content Security Policy tells it apart (CSP Level 3, section 6.1).
@@ -32,25 +34,60 @@ pub(crate) struct Page {
     pub(crate) has_styles: bool,
     /// It has event handlers as attributes.
     pub(crate) has_handlers: bool,
+    pub(crate) text: PageText,
+    /// A hash of all of it.
+    pub(crate) bytes: u64,
 }
+
+/// What people read on a page.
+#[derive(Debug, Default, Clone)]
+pub(crate) struct PageText {
+    pub(crate) title: String,
+    /// Headings of the first two levels.
+    pub(crate) headings: Vec<String>,
+    /// The words of its own text, in lower case: without navigation, header and footer.
+    pub(crate) words: Vec<String>,
+}
+
+/// Where a text stands in a page.
+#[derive(Debug, Default)]
+struct Reading {
+    /// Elements that are open of which the text is not the page's own.
+    outside: usize,
+    in_title: bool,
+    heading: Option<String>,
+}
+
+/// Elements whose text is not what a page is about.
+const OUTSIDE: [&[u8]; 8] =
+    [b"nav", b"header", b"footer", b"aside", b"script", b"style", b"template", b"noscript"];
 
 impl Page {
     pub(crate) fn read(text: &str) -> Page {
         let mut emitter = DefaultEmitter::<()>::default();
         emitter.naively_switch_states(true);
-        let mut page = Page::default();
+        let mut hasher = DefaultHasher::new();
+        text.hash(&mut hasher);
+        let mut page = Page { bytes: hasher.finish(), ..Page::default() };
         let mut script = None;
+        let mut reading = Reading::default();
         for token in Tokenizer::new_with_emitter(text, emitter) {
             match token {
                 Ok(Token::StartTag(tag)) => {
                     script = page.take(&tag).then(String::new);
+                    reading.open(&tag);
                 }
                 Ok(Token::String(more)) => {
+                    let more = String::from_utf8_lossy(&more);
+                    reading.read(&more, &mut page.text);
                     if let Some(script) = &mut script {
-                        script.push_str(&String::from_utf8_lossy(&more));
+                        script.push_str(&more);
                     }
                 }
-                Ok(Token::EndTag(_)) => page.scripts.extend(script.take()),
+                Ok(Token::EndTag(tag)) => {
+                    page.scripts.extend(script.take());
+                    reading.close(&tag.name, &mut page.text);
+                }
                 Ok(_) => {}
                 Err(never) => match never {},
             }
@@ -113,6 +150,45 @@ impl Page {
         }
         false
     }
+}
+
+impl Reading {
+    fn open(&mut self, tag: &StartTag<()>) {
+        let name = &**tag.name;
+        self.outside += usize::from(OUTSIDE.contains(&name) && !tag.self_closing);
+        self.in_title = name == b"title";
+        if matches!(name, b"h1" | b"h2") {
+            self.heading = Some(String::new());
+        }
+    }
+
+    fn close(&mut self, name: &[u8], text: &mut PageText) {
+        self.outside = self.outside.saturating_sub(usize::from(OUTSIDE.contains(&name)));
+        self.in_title = false;
+        if matches!(name, b"h1" | b"h2") {
+            text.headings.extend(self.heading.take().map(|heading| heading.trim().to_owned()));
+        }
+    }
+
+    fn read(&mut self, more: &str, text: &mut PageText) {
+        if self.in_title {
+            text.title.push_str(more.trim());
+            return;
+        }
+        if self.outside > 0 {
+            return;
+        }
+        if let Some(heading) = &mut self.heading {
+            heading.push_str(more);
+        }
+        text.words.extend(words(more));
+    }
+}
+
+/// The words of a text, in lower case.
+pub(crate) fn words(text: &str) -> impl Iterator<Item = String> {
+    let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
+    words.map(str::to_lowercase)
 }
 
 /// Where a refresh leads that comes at once (HTML, section 4.2.5.3).
