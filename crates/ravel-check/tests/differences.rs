@@ -160,10 +160,12 @@ fn seen(walk: &Walk<'_>) -> Vec<SeenAnswer> {
     answers[leading..].iter().map(one).collect()
 }
 
-/// The headers of the first answer, in order.
+/// The headers of the first answer, in order, but for where it leads.
 fn first_headers(walk: &Walk<'_>) -> Vec<(String, String)> {
     let headers = walk.first().answer().headers().iter();
-    let headers = headers.map(|header| (header.name().to_owned(), header.value().to_owned()));
+    let headers = headers
+        .filter(|header| header.name() != "location")
+        .map(|header| (header.name().to_owned(), header.value().to_owned()));
     let mut headers: Vec<_> = headers.collect();
     headers.sort();
     headers

@@ -69,6 +69,18 @@ const WALK: &[(&str, &[&str])] = &[
         &["diff", "edge.ravel", "redesign.ravel", "--only", "missing,loop"],
     ),
     (
+        "Where its pages have gone, by what they say: redirects to begin with.",
+        &[
+            "draft",
+            "redesign",
+            "--at",
+            "https://lanternferries.example/",
+            "--old",
+            "dist",
+            "--moves",
+        ],
+    ),
+    (
         "The same with redirects for what has moved: nothing that was answered is lost.",
         &[
             "diff",

@@ -21,7 +21,7 @@ pub(crate) struct Arguments {
     #[arg(long, value_name = "URL")]
     at: String,
     /// What the site was asked for before: a list, a table as CSV or TSV, a sitemap, or the folder
-    /// that was published; redirects are drafted for what is missing now. May be given several times
+    /// that was published; redirects are drafted for those that are missing now. May be given several times
     #[arg(long, value_name = "SOURCE")]
     old: Vec<String>,
     /// The folder that was published before, of which the pages are compared with those of now
@@ -30,6 +30,9 @@ pub(crate) struct Arguments {
     /// The URL that the site had before, with its base path, if it was another
     #[arg(long, value_name = "URL")]
     old_at: Option<String>,
+    /// Only the redirects for old URLs that are missing now, for rules that are there already
+    #[arg(long, conflicts_with = "write")]
+    moves: bool,
     /// Write the rules to a file that is not there yet
     #[arg(long, value_name = "FILE")]
     write: Option<PathBuf>,
@@ -62,7 +65,11 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     let draft = Draft::after(&arguments.at, &named, files.names(), read, &old)
         .map_err(|error| Failure::Message(error.to_string()))?;
     if arguments.json {
-        writeln!(out, "{:#}", json!({ "rules": draft.rules() }))?;
+        writeln!(out, "{:#}", json!({ "rules": draft.rules(), "moves": draft.moves() }))?;
+        return Ok(ExitStatus::Well);
+    }
+    if arguments.moves {
+        out.write_all(draft.moves().as_bytes())?;
         return Ok(ExitStatus::Well);
     }
     let Some(file) = &arguments.write else {

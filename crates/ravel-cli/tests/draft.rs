@@ -58,3 +58,48 @@ fn what_cannot_be_drafted_says_what_to_do() {
         assert!(status == 2 && out.is_empty() && errors.contains(wanted), "{folder}: {errors}");
     }
 }
+
+/// The second edition of the demo: what moved is found by what its pages say.
+#[test]
+fn moves_are_drafted_from_the_site_before() {
+    let demo = demo();
+    let old =
+        |more: &[&str]| run(demo.path(), &[&["draft", "redesign"], &AT[..], more].concat(), "");
+    let (status, out, errors) = old(&["--old", "dist"]);
+    assert_eq!((status, errors.as_str()), (0, ""));
+    assert_eq!(out, old(&["--old-files", "dist"]).1);
+    for wanted in [
+        "/about               -> /company         # the same text, 0.99",
+        "/tickets/            -> /fares/          # the same text, 0.99",
+        "# redirect /book/ -> /booking/ permanent  # the same title",
+    ] {
+        assert!(out.contains(wanted), "no {wanted} in\n{out}");
+    }
+    // With these, nothing is lost but what is a question.
+    fs::write(demo.path().join("new.ravel"), out).unwrap();
+    let sitemap = ["--urls", "dist/sitemap.xml", "--only", "missing", "--json"];
+    let (_, out, _) =
+        run(demo.path(), &[&["diff", "edge.ravel", "new.ravel"], &sitemap[..]].concat(), "");
+    let told: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let lost: Vec<&str> = told["differences"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|one| one["urls"].as_u64() > Some(0))
+        .map(|one| one["example"]["url"].as_str().unwrap())
+        .collect();
+    assert_eq!(lost, ["https://lanternferries.example/book/"]);
+    // Lists and tables are sources, too; what is not of the site is said.
+    fs::write(
+        demo.path().join("old.csv"),
+        "url,hits\n/tickets/,9\nhttps://else.example/,1\nnews,1\n",
+    )
+    .unwrap();
+    let (status, out, errors) = old(&["--old", "old.csv"]);
+    assert_eq!(status, 0);
+    assert!(
+        errors.contains("1 line cannot be read") && errors.contains("1 URL is not below"),
+        "{errors}"
+    );
+    assert!(out.contains("1 old URL has no page that is like it: /tickets/"), "{out}");
+}

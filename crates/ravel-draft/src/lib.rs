@@ -22,13 +22,16 @@
 
 #![warn(missing_docs)]
 
+mod advice;
 mod base;
 mod draft;
 mod expectations;
 mod forms;
 mod moves;
+mod old_urls;
 mod page;
 mod security;
+mod settings;
 mod shapes;
 mod similar;
 mod statements;

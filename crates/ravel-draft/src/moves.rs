@@ -13,8 +13,14 @@ use crate::survey::Survey;
 
 /// A move that is at least so sure is written as a rule.
 pub(crate) const SURE: f64 = 0.75;
+/// Several of one shape that are so sure bear each other out.
+pub(crate) const NEAR: f64 = 0.71;
 /// One that is less sure is not even named.
 const POSSIBLE: f64 = 0.4;
+/// Pages that are less alike are not one page, whatever their paths are.
+const CONTRARY: f64 = 0.25;
+/// A name of fewer letters may be that of another page.
+const MIN_NAME: usize = 7;
 /// The next page must be so much less alike.
 const APART: f64 = 0.06;
 
@@ -111,6 +117,11 @@ pub(crate) fn moves(old: &OldSite, survey: &Survey<'_>, edge: &Edge) -> (Vec<Mov
         survey.pages.iter().filter_map(|(name, page)| NewPage::of(edge, name, page)).collect();
     let index = PageIndex::of(new.iter().map(|page| page.text));
     let paths = PathIndex::of(&new);
+    // What several old pages say tells none of them apart.
+    let mut texts: HashMap<&[String], usize> = HashMap::new();
+    for (text, _) in old.pages.values().flatten() {
+        *texts.entry(&text.words).or_default() += 1;
+    }
     let (mut moves, mut lost) = (Vec::new(), Vec::new());
     for (path, page) in &old.pages {
         let Ok(request) = Request::get(&edge.site().url_of(path)) else { continue };
@@ -120,16 +131,22 @@ pub(crate) fn moves(old: &OldSite, survey: &Survey<'_>, edge: &Edge) -> (Vec<Mov
         let by_content =
             page.as_ref().and_then(|page| by_content(path, page, &new, &index, &paths));
         let found = match by_content {
+            Some(found)
+                if page.as_ref().is_some_and(|(text, _)| texts[&*text.words] > 1)
+                    && found.score < 1.0 =>
+            {
+                Some(Move { score: found.score.min(NEAR - 0.01), ..found })
+            }
             Some(found) if found.score >= SURE => Some(found),
             by_content => {
-                let by_path = paths.find(path, &new);
-                let better = |one: &Move, other: &Option<Move>| {
-                    other.as_ref().is_none_or(|other| one.score >= other.score)
-                };
-                match by_content {
-                    Some(found) if better(&found, &by_path) => Some(found),
-                    _ => by_path,
-                }
+                let sketch = page.as_ref().map(|(text, _)| Sketch::of(text));
+                let contradicts =
+                    |to: usize| sketch.as_ref().is_some_and(|own| index.alike(own, to) < CONTRARY);
+                let by_path = paths.find(path, &new, contradicts);
+                [by_content, by_path]
+                    .into_iter()
+                    .flatten()
+                    .max_by(|a, b| a.score.total_cmp(&b.score))
             }
         };
         match found.filter(|found| found.score >= POSSIBLE) {
@@ -187,7 +204,11 @@ fn by_content(
     if let Some((page, _)) = best(&mut (0..new.len()).filter(|page| new[*page].bytes == *bytes)) {
         return Some(moved(page, 1.0, "the same page"));
     }
-    if let Some((page, _)) = best(&mut index.same(&sketch).iter().copied()) {
+    let same = index.same(&sketch);
+    if let Some((page, _)) = best(&mut same.iter().copied()) {
+        if sketch.is_short {
+            return Some(moved(page, NEAR - 0.01, "the same few words"));
+        }
         return Some(moved(page, 0.99, "the same text"));
     }
     // What scripts fill has no text; its title may say what it is.
@@ -196,7 +217,7 @@ fn by_content(
     };
     if sketch.is_empty {
         let (page, _) = best(&mut (0..new.len()).filter(|page| is_titled(&new[*page])))?;
-        return Some(moved(page, SURE - 0.05, "the same title"));
+        return Some(moved(page, NEAR - 0.01, "the same title"));
     }
     match index.nearest(&sketch).as_slice() {
         [(page, score), (_, next), ..] if score - next < APART => {
@@ -239,15 +260,25 @@ impl PathIndex {
         2.0 * shared / (sum(&old) + sum(new)).max(f64::MIN_POSITIVE)
     }
 
-    fn find(&self, path: &str, new: &[NewPage<'_>]) -> Option<Move> {
+    /// The page whose path is most alike; `contradicts` says that what it has is another page.
+    fn find(
+        &self,
+        path: &str,
+        new: &[NewPage<'_>],
+        contradicts: impl Fn(usize) -> bool,
+    ) -> Option<Move> {
         let slug = slug(path);
         let moved = |to: usize, score: f64, why| {
+            let score = if contradicts(to) { score.min(NEAR - 0.1) } else { score };
             Some(Move { from: path.to_owned(), to: new[to].path.clone(), score, why })
         };
+        let letters = slug.chars().filter(|c| c.is_alphabetic()).count();
         if let Some([only]) = self.slugs.get(&slug).map(Vec::as_slice)
             && slug.len() > 3
         {
-            return moved(*only, 0.85, "the only page of that name");
+            let is_telling = letters >= MIN_NAME || self.score(path, *only) >= SURE;
+            let score = if is_telling { 0.85 } else { SURE - 0.03 };
+            return moved(*only, score, "the only page of that name");
         }
         let mut scores: Vec<(usize, f64)> =
             (0..new.len()).map(|page| (page, self.score(path, page))).collect();

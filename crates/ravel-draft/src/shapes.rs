@@ -30,7 +30,7 @@ impl Shape {
     /// The shapes that a move could have.
     fn of(one: &Move) -> Vec<Shape> {
         let mut shapes = Vec::new();
-        // A pattern of all URLs would lead what is missing to what is missing.
+        // A pattern of all URLs would lead those that are missing to nothing.
         let tails = tails(&one.from, &one.to).filter(|(from, ..)| !from.is_empty());
         if let Some((from, to, _)) = tails {
             let (from, tests) = without_numbers(from);

@@ -7,6 +7,8 @@ use crate::page::PageText;
 
 /// Words that are compared together.
 const SHINGLE: usize = 3;
+/// Fewer words say little.
+const MIN_WORDS: usize = 12;
 /// More of a page are not compared.
 const MAX_SHINGLES: usize = 4_000;
 
@@ -17,6 +19,8 @@ pub(crate) struct Sketch {
     title: u64,
     all: u64,
     pub(crate) is_empty: bool,
+    /// It has so few words that another page may have the same by chance.
+    pub(crate) is_short: bool,
 }
 
 /// The pages of a site by what they say.
@@ -51,6 +55,7 @@ impl Sketch {
             title: hash(text.title.to_lowercase()),
             all: hash(&text.words),
             is_empty: text.words.is_empty(),
+            is_short: text.words.len() < MIN_WORDS,
         }
     }
 }
@@ -73,6 +78,13 @@ impl PageIndex {
     /// The pages with the same words.
     pub(crate) fn same(&self, sketch: &Sketch) -> &[usize] {
         if sketch.is_empty { &[] } else { self.by_text.get(&sketch.all).map_or(&[], Vec::as_slice) }
+    }
+
+    /// How alike a page is to one of these, from 0 to 1.
+    pub(crate) fn alike(&self, sketch: &Sketch, page: usize) -> f64 {
+        let other = &self.sketches[page];
+        let title = f64::from(u8::from(sketch.title == other.title));
+        dice(&sketch.shingles, &other.shingles).max(0.5 * title)
     }
 
     /// The two pages that are most alike, the first with how alike, from 0 to 1.

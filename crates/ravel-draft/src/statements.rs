@@ -43,3 +43,14 @@ pub(crate) fn comment(sentence: &str, indent: &str) -> String {
     }
     lines.iter().map(|line| format!("{indent}# {line}\n")).collect()
 }
+
+/// A text as a sentence.
+pub(crate) fn sentence(mut text: String) -> String {
+    if let Some(first) = text.get(..1).map(str::to_ascii_uppercase) {
+        text.replace_range(..1, &first);
+    }
+    if !text.ends_with(['.', '?']) {
+        text.push('.');
+    }
+    text
+}

@@ -1,0 +1,87 @@
+//! What the checks say to write, with why.
+
+use std::cmp::Reverse;
+use std::fmt;
+
+use ravel::edit::Edit;
+use ravel::finding::{Finding, FindingPlace};
+use ravel::rules::Code;
+use ravel_check::Audit;
+
+use crate::DraftError;
+use crate::settings::Drafting;
+use crate::statements::{comment, sentence};
+
+/// So often what the checks say to write is written.
+const MAX_ROUNDS: usize = 4;
+
+impl Drafting<'_, '_> {
+    /// What a statement rests on that a finding asks for.
+    fn evidence(&self, finding: &Finding) -> String {
+        match (finding.code(), finding.place()) {
+            (Code::AppWithoutFallback, FindingPlace::File { name, .. }) => {
+                let router = match self.survey.has_router {
+                    true => "are the app's own? Narrow the pattern if not all of them.",
+                    false => "it reads is not seen: take this out if it has no router.",
+                };
+                format!(
+                    "`{name}` is a single-page app: its scripts fill an empty element. Which paths \
+                     below {router}"
+                )
+            }
+            _ => sentence(finding.message().to_owned()),
+        }
+    }
+
+    /// The rules with all that the checks say to write, each with why.
+    pub(crate) fn with_advice<E: fmt::Display>(
+        &self,
+        mut text: String,
+        read: &(impl Fn(&str) -> Result<Vec<u8>, E> + Sync),
+    ) -> Result<String, DraftError> {
+        for _ in 0..MAX_ROUNDS {
+            let edge = self.edge(&text)?;
+            let (report, _) = Audit::new(&edge).all(read, Vec::new());
+            let mut advice: Vec<(&Finding, &str)> = report
+                .findings()
+                .iter()
+                .filter(|finding| is_advice(finding))
+                .flat_map(|finding| finding.edits().iter().map(move |edit| (finding, edit)))
+                .filter_map(|(finding, edit)| match edit {
+                    Edit::AtEnd { text } => Some((finding, text.as_str())),
+                    _ => None,
+                })
+                .collect();
+            // What is deeper comes first, or nothing would be left for it; an index file speaks for
+            // its folder.
+            advice.sort_by_key(|(finding, _)| place_order(finding));
+            let before = text.len();
+            for (finding, more) in advice {
+                let head = more.split(" -> ").next().unwrap_or(more);
+                if !text.contains(&format!("\n{head}")) {
+                    text += &format!("\n{}{more}", comment(&self.evidence(finding), ""));
+                }
+            }
+            if text.len() == before {
+                break;
+            }
+        }
+        Ok(text)
+    }
+}
+
+/// Deeper folders first, and of one folder its index file.
+fn place_order(finding: &Finding) -> (Reverse<usize>, bool, String) {
+    let FindingPlace::File { name, .. } = finding.place() else {
+        return (Reverse(0), false, String::new());
+    };
+    let is_index = name.rsplit('/').next() == Some("index.html");
+    (Reverse(name.matches('/').count()), !is_index, name.to_string())
+}
+
+/// Whether a finding says what to write at the end of the rules, about what the build is.
+fn is_advice(finding: &Finding) -> bool {
+    matches!(finding.code(), Code::AppWithoutFallback | Code::AssetNotCached)
+        && !finding.edits().is_empty()
+        && finding.edits().iter().all(|edit| matches!(edit, Edit::AtEnd { .. }))
+}
