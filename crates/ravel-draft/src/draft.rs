@@ -160,10 +160,12 @@ impl Draft {
 }
 
 fn site_url(text: &str) -> Result<Url, DraftError> {
-    let rules = Rules::parse(&format!("site {text}\n"));
-    let why = |problems: &dyn fmt::Display| {
-        DraftError::Url(format!("`{text}` is not the URL of a site: {problems}"))
+    let why = || {
+        DraftError::Url(format!(
+            "`{text}` is not the URL of a site; write scheme, host and base path alone, as in \
+             `https://harbour.example/guide/`"
+        ))
     };
-    let rules = rules.map_err(|problems| why(&problems))?;
-    Url::parse(&rules.site().url()).map_err(|error| why(&error))
+    let rules = Rules::parse(&format!("site {text}\n")).map_err(|_| why())?;
+    Url::parse(&rules.site().url()).map_err(|_| why())
 }

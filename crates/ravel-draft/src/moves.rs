@@ -40,6 +40,18 @@ pub(crate) struct Move {
     pub(crate) why: &'static str,
 }
 
+impl Move {
+    /// Whether an edge leads there, at once.
+    pub(crate) fn is_made_by(&self, edge: &Edge) -> bool {
+        let site = edge.site();
+        Request::get(&site.url_of(&self.from)).is_ok_and(|request| {
+            let walk = edge.walk_unexplained(&request);
+            (walk.hops(), walk.outcome()) == (1, Outcome::File)
+                && walk.url() == site.url_of(&self.to)
+        })
+    }
+}
+
 impl OldSite {
     /// The URLs of a site at this one; what is not below it is left out, and counted.
     ///

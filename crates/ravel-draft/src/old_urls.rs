@@ -4,7 +4,7 @@ use crate::DraftError;
 use crate::moves::{Move, NEAR, OldSite, SURE, moves};
 use crate::security::count;
 use crate::settings::Drafting;
-use crate::shapes::shapes;
+use crate::shapes::{Shape, shapes};
 use crate::statements::{Statement, comment, text_of};
 
 impl Drafting<'_, '_> {
@@ -15,34 +15,25 @@ impl Drafting<'_, '_> {
         }
         let edge = self.edge(text)?;
         let (moves, lost) = moves(old, self.survey, &edge);
-        let urls: Vec<&str> =
-            moves.iter().map(|one| &*one.from).chain(lost.iter().map(String::as_str)).collect();
         let is_plain = |one: &&Move| !one.from.contains(['{', '}', ' ', '"', '#', '?']);
         let (near, mut unsure): (Vec<&Move>, Vec<&Move>) =
             moves.iter().partition(|one| one.score >= NEAR && is_plain(one));
+        // Those that are sure have a row of their own, above all patterns.
+        let unknown = moves.iter().filter(|one| one.score < SURE).map(|one| &*one.from);
+        let urls: Vec<&str> = unknown.chain(lost.iter().map(String::as_str)).collect();
         let (shapes, left) = shapes(near, &urls, &edge);
         let (rows, others): (Vec<&Move>, Vec<&Move>) =
             left.into_iter().partition(|one| one.score >= SURE);
         unsure.extend(others);
-        let mut statements = Vec::new();
-        for (shape, group) in &shapes {
-            let least = group.iter().map(|one| one.score).fold(1.0, f64::min);
-            let evidence = format!(
-                "{} old URLs of this shape have such a page, alike by {least:.2} at least, as {}.",
-                group.len(),
-                group[0].from
-            );
-            statements.push(Statement::new(evidence, shape.statement()));
-        }
-        if !rows.is_empty() {
-            let lines: String = rows
-                .iter()
-                .map(|one| {
-                    format!("  {} -> {}  # {}, {:.2}\n", one.from, one.to, one.why, one.score)
-                })
-                .collect();
-            let what = "Old URLs, and the page that each has gone to.";
-            statements.push(Statement::new(what, format!("redirect permanent\n{lines}")));
+        let mut rows = rows;
+        let mut statements = written(&rows, &shapes);
+        // One that another's pattern takes has a row of its own, which comes first.
+        let all = self.edge(&format!("{text}\n{}", text_of(&statements)))?;
+        let grouped = shapes.iter().flat_map(|(_, group)| group);
+        let misled: Vec<&Move> = grouped.copied().filter(|one| !one.is_made_by(&all)).collect();
+        if !misled.is_empty() {
+            rows.extend(misled);
+            statements = written(&rows, &shapes);
         }
         let mut text = String::new();
         if !statements.is_empty() {
@@ -70,4 +61,27 @@ impl Drafting<'_, '_> {
         }
         Ok(text)
     }
+}
+
+/// Rows for single URLs, and then a rule for each shape.
+fn written(rows: &[&Move], shapes: &[(Shape, Vec<&Move>)]) -> Vec<Statement> {
+    let mut statements = Vec::new();
+    if !rows.is_empty() {
+        let row = |one: &&Move| {
+            format!("  {} -> {}  # {}, {:.2}\n", one.from, one.to, one.why, one.score)
+        };
+        let lines: String = rows.iter().map(row).collect();
+        let what = "Old URLs, and the page that each has gone to.";
+        statements.push(Statement::new(what, format!("redirect permanent\n{lines}")));
+    }
+    for (shape, group) in shapes {
+        let least = group.iter().map(|one| one.score).fold(1.0, f64::min);
+        let evidence = format!(
+            "{} old URLs of this shape have such a page, alike by {least:.2} at least, as {}.",
+            group.len(),
+            group[0].from
+        );
+        statements.push(Statement::new(evidence, shape.statement()));
+    }
+    statements
 }

@@ -4,7 +4,10 @@
 use std::collections::BTreeMap;
 
 use ravel::edge::Edge;
+use ravel::finding::Finding;
+use ravel::rules::{Code, Severity};
 use ravel::{Outcome, Request, Rules};
+use ravel_check::Audit;
 
 use crate::moves::Move;
 
@@ -92,8 +95,8 @@ fn without_numbers(path: &str) -> (String, Vec<String>) {
     (text, tests)
 }
 
-/// The shapes that hold, with the moves that each takes; and the moves that are left. `urls` are all
-/// old URLs that are missing.
+/// The shapes that hold, with the moves that each takes; and the moves that are left. `urls` are
+/// missing old URLs of which it is not known where they went.
 pub(crate) fn shapes<'m>(
     moves: Vec<&'m Move>,
     urls: &[&str],
@@ -138,13 +141,22 @@ fn holds(shape: &Shape, group: &[&Move], urls: &[&str], edge: &Edge) -> bool {
     let end = |path: &str| {
         let request = Request::get(&edge.site().url_of(path)).ok()?;
         let walk = edge.walk_unexplained(&request);
-        Some((walk.hops(), walk.outcome(), walk.url().to_owned()))
+        Some((walk.hops(), walk.outcome()))
     };
-    let is_right =
-        |one: &&Move| end(&one.from) == Some((1, Outcome::File, edge.site().url_of(&one.to)));
     // What it does not match is as missing as it was.
     let is_well = |path: &&str| {
-        end(path).is_some_and(|(hops, outcome, _)| hops == 0 || outcome == Outcome::File)
+        end(path).is_some_and(|(hops, outcome)| {
+            outcome == Outcome::File || (hops == 0 && outcome == Outcome::Missing)
+        })
     };
-    group.iter().all(is_right) && urls.iter().all(is_well)
+    group.iter().all(|one| one.is_made_by(&edge))
+        && urls.iter().all(is_well)
+        && causes_no_error(&edge)
+}
+
+/// Whether the checks find no error, such as a loop of URLs that nobody knows.
+fn causes_no_error(edge: &Edge) -> bool {
+    let found = Audit::new(edge).rules();
+    let is_of_rule = |finding: &&Finding| finding.code() != Code::MissingIndex;
+    !found.iter().filter(is_of_rule).any(|finding| finding.code().severity() == Severity::Error)
 }

@@ -135,6 +135,10 @@ impl<'r> Table<'r> {
             return Err("the row has more columns than names; quote what has separators".to_owned());
         }
         let url = field(Some(self.url))?.ok_or("the URL is missing")?;
+        if url.contains(char::is_control) {
+            let shown = short(&url.replace(char::is_control, " "));
+            return Err(format!("`{shown}` goes over several lines; is a quote left open?"));
+        }
         if !is_url(url) {
             return Err(format!("expected a URL, or a path from `/`, found `{}`", short(url)));
         }

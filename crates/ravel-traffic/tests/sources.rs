@@ -86,7 +86,8 @@ fn columns_may_be_named() {
 #[test]
 fn a_line_that_cannot_be_read_has_its_number_and_hides_no_other() {
     let long = format!("/a\n/{}\n/b\n", "x".repeat(80_000));
-    let cases: [(&[u8], &[&str]); 6] = [
+    let cases: [(&[u8], &[&str]); 7] = [
+        (b"url\n\"/a\n/b\n", &["line 2: `/a /b` goes over several lines; is a quote left open?"]),
         (
             b"/a\nnews\n/b",
             &["1 /a", "line 2: expected a URL, or a path from `/`, found `news`", "1 /b"],
