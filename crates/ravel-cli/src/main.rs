@@ -60,6 +60,7 @@ const HELP: &str = "\
 {usage-heading} {usage}
 
 Write:
+  draft    Write a first rules file from what a built folder shows
   fmt      Format rules files
   check    Find mistakes in the rules and in the built files
 
