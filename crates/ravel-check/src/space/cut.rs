@@ -65,6 +65,31 @@ impl<'r> Track<'r> {
         self.cut_by(pair, cell, pieces)
     }
 
+    /// Cuts a cell by whether it has come to the file that an address names; where all of it has,
+    /// a redirect to the file's own address leads to one path.
+    pub(crate) fn cut_by_file(
+        &mut self,
+        pair: &Pair<'r>,
+        cell: &Cell<'r>,
+        at: &Address,
+    ) -> CutResult<'r> {
+        if matches!(self.path, TrackedPath::Among(_)) {
+            return CutResult::Unknown;
+        }
+        let space = &pair.sides[self.side];
+        let path = at.path().strip_prefix(&*space.region(self.place).prefix).unwrap_or_default();
+        let Some(leaf) = pair.spellings[self.side].of_path(space.edge(), path) else {
+            return CutResult::Unknown;
+        };
+        let mut pieces = space.all().pieces;
+        pieces.retain(|piece| piece.origins.has(self.place));
+        pieces.truncate(1);
+        pieces.iter_mut().for_each(|piece| piece.path.push((Arc::clone(&leaf), true)));
+        let result = self.cut_by(pair, cell, pieces);
+        self.is_of_one_file = matches!(result, CutResult::Whole);
+        result
+    }
+
     /// Cuts a cell by something at the place where it has come to.
     pub(crate) fn cut(&self, pair: &Pair<'r>, cell: &mut Cell<'r>, cut: Cut<'r>) -> CutResult<'r> {
         let key = self.key(cut);

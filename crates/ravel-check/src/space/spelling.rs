@@ -5,12 +5,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::cut::CutResult;
 use super::leaf::{Leaf, Names};
-use super::pair::{Cell, Pair};
-use super::symbol::{SLASH, Symbol, spell, symbols};
-use super::track::{Track, TrackedPath};
-use ravel::address::Address;
 use ravel::edge::Edge;
 
 /// The paths that name each file of a side, made when they are asked for.
@@ -22,7 +17,13 @@ pub(super) struct Spellings<'r> {
 }
 
 impl<'r> Spellings<'r> {
-    /// The paths below the base path that name a file, empty segments and all.
+    /// The paths that name the file which a path below the base path names, empty segments and all.
+    pub(super) fn of_path(&self, edge: &'r Edge, path: &str) -> Option<Arc<Leaf<'r>>> {
+        let named = edge.file_number(path);
+        let file = named.or_else(|| edge.file_number(&without_empty_segments(path)))?;
+        Some(self.of(edge, file))
+    }
+
     fn of(&self, edge: &'r Edge, file: u32) -> Arc<Leaf<'r>> {
         if let Some(known) = self.leaves.borrow().get(&file) {
             return Arc::clone(known);
@@ -41,38 +42,10 @@ impl<'r> Spellings<'r> {
     }
 }
 
-impl<'r> Track<'r> {
-    /// Cuts a cell by whether it has come to the file that an address names; where all of it has,
-    /// a redirect to the file's own address leads to one path.
-    pub(crate) fn cut_by_file(
-        &mut self,
-        pair: &Pair<'r>,
-        cell: &Cell<'r>,
-        at: &Address,
-    ) -> CutResult<'r> {
-        if matches!(self.path, TrackedPath::Among(_)) {
-            return CutResult::Unknown;
-        }
-        let space = &pair.sides[self.side];
-        let path = at.path().strip_prefix(&*space.region(self.place).prefix).unwrap_or_default();
-        let (edge, word) = (space.edge(), symbols(path).collect::<Vec<_>>());
-        let single = spell(&without_empty_segments(&word));
-        let Some(file) = edge.file_number(path).or_else(|| edge.file_number(&single)) else {
-            return CutResult::Unknown;
-        };
-        let leaf = pair.spellings[self.side].of(edge, file);
-        let mut pieces = space.all().pieces;
-        pieces.retain(|piece| piece.origins.has(self.place));
-        pieces.truncate(1);
-        pieces.iter_mut().for_each(|piece| piece.path.push((Arc::clone(&leaf), true)));
-        let result = self.cut_by(pair, cell, pieces);
-        self.is_of_one_file = matches!(result, CutResult::Whole);
-        result
+fn without_empty_segments(path: &str) -> String {
+    let mut single = path.to_owned();
+    while single.contains("//") {
+        single = single.replace("//", "/");
     }
-}
-
-fn without_empty_segments(word: &[Symbol]) -> Vec<Symbol> {
-    let mut single = word.to_vec();
-    single.dedup_by(|a, b| *a == SLASH && *b == SLASH);
     single
 }
