@@ -63,12 +63,12 @@ use ravel::address::Scheme;
 use ravel::edge::Edge;
 use ravel::program::{Role, Rule, RuleRef, Stage, Tests};
 use ravel::template::Pattern;
-use search::Work;
+use search::{SignedLeaf, Work};
 use set::Piece;
 use symbol::symbols;
 
 /// Paths at which a redirect could lead to itself, and whether it does at all of them.
-type SelfLed<'r> = Option<(Arc<Leaf<'r>>, bool)>;
+type SelfLed<'r> = Option<(SignedLeaf<'r>, bool)>;
 
 /// Every request that a site can be asked, to take sets from.
 #[derive(Debug)]
@@ -82,6 +82,8 @@ pub struct Space<'r> {
     known_type: Arc<Leaf<'r>>,
     /// Paths with which a rule can name a file.
     namable: OnceCell<Arc<Leaf<'r>>>,
+    /// Paths that begin with several `/`.
+    several: Arc<Leaf<'r>>,
     /// Where redirects could lead to the URL that was asked, by the rule and the origin.
     itself: RefCell<FxHashMap<(usize, usize), SelfLed<'r>>>,
     overlaps: [OnceCell<Overlaps>; 5],
@@ -123,6 +125,7 @@ impl<'r> Space<'r> {
             named: Arc::new(Leaf::Named(Arc::new(names))),
             known_type: Arc::new(Leaf::KnownType),
             namable: OnceCell::new(),
+            several: Arc::new(Leaf::Below(vec![symbol::SLASH])),
             itself: RefCell::default(),
             overlaps: Default::default(),
             addresses,

@@ -49,7 +49,7 @@ impl<'r> Track<'r> {
                 pieces
             }
             Cut::Itself(rule) => {
-                let leaf = space.itself_at(rule, self.place).map(|(leaf, _)| (leaf, true));
+                let leaf = space.itself_at(rule, self.place).map(|(leaf, _)| leaf);
                 let mut pieces = if leaf.is_some() { whole() } else { Vec::new() };
                 pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
                 pieces

@@ -9,7 +9,7 @@ use super::leaf::{Leaf, Names};
 use super::origin::Origin;
 use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
-use super::{RequestSet, Space};
+use super::{RequestSet, SelfLed, Space};
 use ravel::program::{Redirect, Rule};
 use ravel::template::{Expression, OriginPattern, Piece, Target, Template};
 
@@ -18,6 +18,8 @@ enum SelfTarget {
     Never,
     /// At every address.
     Always,
+    /// At every path that does not begin with several `/`, of which one is written.
+    Single,
     /// At this path.
     At(Vec<Symbol>),
     /// At addresses in this leaf, some of them or all.
@@ -59,6 +61,12 @@ impl<'r> Space<'r> {
                     maybe.pieces.push(here);
                 }
                 SelfTarget::Always => {}
+                SelfTarget::Single => {
+                    if self.own_prefix(redirect.target(), here.region).is_empty() {
+                        here.path.push((Arc::clone(&self.several), true));
+                        sure.pieces.push(here);
+                    }
+                }
                 SelfTarget::At(word) => {
                     let read = self.own_prefix(redirect.target(), here.region);
                     if let Some(word) = word.strip_prefix(&*read) {
@@ -87,7 +95,7 @@ impl<'r> Space<'r> {
 
     /// The paths of an origin at which a redirect's target could be the URL that was asked, so that
     /// it does not act; and whether it is at all of them.
-    pub(super) fn itself_at(&self, rule: &'r Rule, place: usize) -> Option<(Arc<Leaf<'r>>, bool)> {
+    pub(super) fn itself_at(&self, rule: &'r Rule, place: usize) -> SelfLed<'r> {
         let key = (std::ptr::from_ref(rule) as usize, place);
         if let Some(known) = self.itself.borrow().get(&key) {
             return known.clone();
@@ -97,7 +105,7 @@ impl<'r> Space<'r> {
         found
     }
 
-    fn find_itself(&self, rule: &'r Rule, place: usize) -> Option<(Arc<Leaf<'r>>, bool)> {
+    fn find_itself(&self, rule: &'r Rule, place: usize) -> SelfLed<'r> {
         let redirect = rule.redirect()?;
         let target = redirect.target();
         if !self.could_be_itself(target, &self.axes.origins[place]) {
@@ -106,13 +114,16 @@ impl<'r> Space<'r> {
         let read = self.own_prefix(target, self.axes.origins[place].region);
         match itself(rule, redirect, self.edge.site().base() == "/") {
             SelfTarget::Never | SelfTarget::Always => None,
+            SelfTarget::Single => {
+                read.is_empty().then(|| ((Arc::clone(&self.several), false), true))
+            }
             SelfTarget::At(word) => {
                 let rest = word.strip_prefix(&*read)?.to_vec();
-                Some((Arc::new(Leaf::Word(rest)), true))
+                Some(((Arc::new(Leaf::Word(rest)), true), true))
             }
             SelfTarget::Among(template) => {
                 let leaf = PatternLeaf::new(&template, Vec::new(), false, &read);
-                Some((Arc::new(Leaf::Pattern(leaf)), false))
+                Some(((Arc::new(Leaf::Pattern(leaf)), true), false))
             }
         }
     }
@@ -197,6 +208,13 @@ impl<'r> Space<'r> {
                 ));
             }
         }
+        if leaves_slashes(target) {
+            for piece in &mut set.pieces {
+                if self.own_prefix(target, piece.region).is_empty() {
+                    piece.path.push((Arc::clone(&self.several), false));
+                }
+            }
+        }
         set.pieces.extend(empty);
         // Who asks brings the same cookies and header fields along.
         rule.tests()
@@ -250,7 +268,10 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
         return among();
     }
     let same_shape = pattern.path().as_str() == target.path().as_str();
+    let leaves_slashes = leaves_slashes(target);
     match (same_shape, target.path().is_literal()) {
+        (true, _) if leaves_slashes && redirect.drop_query() => among(),
+        (true, _) if leaves_slashes => SelfTarget::Single,
         (true, _) => SelfTarget::Always,
         (false, true) if pattern.path().is_literal() => SelfTarget::Never,
         (false, true) if !redirect.drop_query() => {
@@ -258,6 +279,14 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
         }
         (false, _) => among(),
     }
+}
+
+/// Whether a target could write several `/` at its start, of which it leaves one: `{/x*}` leads `//a`
+/// to `/a`.
+fn leaves_slashes(target: &Target) -> bool {
+    let first = target.path().expressions().next();
+    first.is_some_and(|(form, _)| form != Expression::Segment)
+        && matches!(target.path().literal_prefix(), "" | "/")
 }
 
 /// By how many symbols a redirect makes a path longer at least and at most, where that has a bound.
