@@ -185,7 +185,8 @@ pub(crate) fn canonical_hops(walk: &Walk<'_>) -> usize {
     leading.count().min(answers.len() - 1)
 }
 
-/// The headers that differ, but for `location`, in the order of their names.
+/// The headers that differ, but for `location`, in the order of their names; of `vary`, the names
+/// count, and not their order (RFC 9110, section 12.5.5).
 pub(crate) fn headers(old: &Answer<'_>, new: &Answer<'_>) -> Vec<HeaderDifference> {
     let mut names: Vec<&str> =
         old.headers().iter().chain(new.headers()).map(|header| header.name()).collect();
@@ -193,7 +194,11 @@ pub(crate) fn headers(old: &Answer<'_>, new: &Answer<'_>) -> Vec<HeaderDifferenc
     names.dedup();
     let value = |answer: &Answer<'_>, name: &str| {
         let headers = answer.headers().iter().filter(|header| header.name() == name);
-        let values: Vec<&str> = headers.map(|header| header.value()).collect();
+        let mut values: Vec<&str> = headers.map(|header| header.value()).collect();
+        if name == "vary" {
+            values = values.iter().flat_map(|value| value.split(',')).map(str::trim).collect();
+            values.sort_unstable();
+        }
         (!values.is_empty()).then(|| values.join(", "))
     };
     let difference = |name: &str| HeaderDifference {

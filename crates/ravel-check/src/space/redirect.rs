@@ -16,10 +16,8 @@ use ravel::template::{Expression, OriginPattern, Piece, Target, Template};
 /// Where a redirect could lead to the very address that was asked, so that it does not act.
 enum SelfTarget {
     Never,
-    /// At every address.
+    /// At every address, but for what leaves out `/` at the start of a path.
     Always,
-    /// At every path that does not begin with several `/`, of which one is written.
-    Single,
     /// At this path.
     At(Vec<Symbol>),
     /// At addresses in this leaf, some of them or all.
@@ -61,12 +59,6 @@ impl<'r> Space<'r> {
                     maybe.pieces.push(here);
                 }
                 SelfTarget::Always => {}
-                SelfTarget::Single => {
-                    if self.own_prefix(redirect.target(), here.region).is_empty() {
-                        here.path.push((Arc::clone(&self.several), true));
-                        sure.pieces.push(here);
-                    }
-                }
                 SelfTarget::At(word) => {
                     let read = self.own_prefix(redirect.target(), here.region);
                     if let Some(word) = word.strip_prefix(&*read) {
@@ -113,10 +105,11 @@ impl<'r> Space<'r> {
         }
         let read = self.own_prefix(target, self.axes.origins[place].region);
         match itself(rule, redirect, self.edge.site().base() == "/") {
-            SelfTarget::Never | SelfTarget::Always => None,
-            SelfTarget::Single => {
-                read.is_empty().then(|| ((Arc::clone(&self.several), false), true))
+            // What writes one `/` for several leads `//a` elsewhere, and nothing else.
+            SelfTarget::Always if leaves_slashes(target) && read.is_empty() => {
+                Some(((Arc::clone(&self.several), false), true))
             }
+            SelfTarget::Never | SelfTarget::Always => None,
             SelfTarget::At(word) => {
                 let rest = word.strip_prefix(&*read)?.to_vec();
                 Some(((Arc::new(Leaf::Word(rest)), true), true))
@@ -268,10 +261,7 @@ fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
         return among();
     }
     let same_shape = pattern.path().as_str() == target.path().as_str();
-    let leaves_slashes = leaves_slashes(target);
     match (same_shape, target.path().is_literal()) {
-        (true, _) if leaves_slashes && redirect.drop_query() => among(),
-        (true, _) if leaves_slashes => SelfTarget::Single,
         (true, _) => SelfTarget::Always,
         (false, true) if pattern.path().is_literal() => SelfTarget::Never,
         (false, true) if !redirect.drop_query() => {
