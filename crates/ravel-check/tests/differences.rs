@@ -268,6 +268,7 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
             "redirect /q{/x*} -> {/x*}\nheaders /q{/x*} on all\n  set a: 1\n",
         ),
         ("redirect {/x*} -> {/x*}\n", ""),
+        ("redirect /{x}/ -> /{x}\n", "redirect /{x}/ -> /{x}\ngone /{+x}\n"),
         ("redirect /{x}b -> /{x}\n  when no file\n", "redirect /{x}b -> /{x}\n  when no file\n"),
         (
             "redirect /q/{x} -> /r/{x}\nredirect /r/{x} -> /{x}\n",

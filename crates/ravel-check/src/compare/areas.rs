@@ -52,7 +52,8 @@ impl<'r> Explorer<'r> {
         let whole: FxHashSet<usize> =
             changed.rules.iter().flatten().map(|rule| std::ptr::from_ref(*rule) as usize).collect();
         self.noisy = whole.clone();
-        self.quiet_before = changed.quiet_redirects(self.edges);
+        // Where all can differ, each redirect leads to what is not the same.
+        self.quiet_before = if self.is_all { 0 } else { changed.quiet_redirects(self.edges) };
         let mut back = 0;
         while from < areas.len() {
             let until = areas.len();
