@@ -37,6 +37,10 @@ impl Drafting<'_, '_> {
             ),
             "",
         );
+        if let Some(first) = self.survey.unread.first() {
+            let files = count(self.survey.unread.len(), "file", "files");
+            text += &comment(&format!("{files} could not be read, as {first}."), "");
+        }
         if fit.fits > 0 {
             let below = format!(
                 "{} of {} references from `/` name a file below this base path.",

@@ -11,6 +11,8 @@ pub(crate) struct Survey<'n> {
     pub(crate) names: Vec<&'n str>,
     /// Each page that could be read, by the name of its file.
     pub(crate) pages: BTreeMap<&'n str, Page>,
+    /// Files that could not be read.
+    pub(crate) unread: Vec<&'n str>,
     /// Origins that scripts of the build name.
     pub(crate) script_origins: BTreeSet<String>,
     /// Style sheets load from these origins.
@@ -32,6 +34,7 @@ impl<'n> Survey<'n> {
         let mut survey = Survey {
             names: names.into_iter().collect(),
             pages: BTreeMap::new(),
+            unread: Vec::new(),
             script_origins: BTreeSet::new(),
             style_origins: BTreeSet::new(),
             has_data_images: false,
@@ -43,7 +46,10 @@ impl<'n> Survey<'n> {
             if !["html", "htm", "js", "mjs", "css"].contains(&&*ending) {
                 continue;
             }
-            let Ok(bytes) = read(name) else { continue };
+            let Ok(bytes) = read(name) else {
+                survey.unread.push(name);
+                continue;
+            };
             let text = String::from_utf8_lossy(&bytes);
             survey.has_data_images |= text.contains("data:image/");
             match &*ending {

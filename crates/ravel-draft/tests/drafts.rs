@@ -172,6 +172,13 @@ fn what_is_not_a_build_for_this_url_is_refused() {
 }
 
 #[test]
+fn files_that_cannot_be_read_are_said() {
+    let read = |name: &str| if name == "b.html" { Err("denied") } else { Ok(b"<p>x".to_vec()) };
+    let draft = Draft::of("https://h.example/", "dist", &["index.html", "b.html"], read).unwrap();
+    assert!(draft.rules().contains("# 1 file could not be read, as b.html."), "{}", draft.rules());
+}
+
+#[test]
 fn the_demo_is_drafted_as_it_was_written() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/lantern-ferries/dist");
     let mut all = Files::new();
