@@ -298,3 +298,22 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
         }
     }
 }
+
+/// What is gone shows the 404 page of the visitor.
+#[test]
+fn what_is_gone_is_shown_by_the_visitors_404_page() {
+    let site = "site https://h.example/\n  missing /404.html\ngone /\n";
+    let rules = ["missing /{+x} -> /a\n  when cookie c\n", ""]
+        .map(|rules| Rules::parse(&format!("{site}{rules}")).unwrap());
+    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+    let comparison = compare(&edges[0], &edges[1]);
+    let request = Request::get("https://h.example/").unwrap();
+    let kind = |request: &Request| {
+        comparison.difference_of(request).map(|number| comparison.differences()[number].kind())
+    };
+    // Of the others, `vary` alone is not the same.
+    assert_eq!(kind(&request), Some(DifferenceKind::Headers));
+    let cookie = http::HeaderValue::from_static("c=1");
+    let request = request.with_header(http::header::COOKIE, cookie);
+    assert_eq!(kind(&request), Some(DifferenceKind::File));
+}

@@ -195,6 +195,14 @@ impl<'r> Explorer<'r> {
                 }
             }
         }
+        // What is gone shows a 404 page, too.
+        if track.is_inside(&self.pair) && is_decided && hop.is_none() {
+            cut!(Cut::Reading, CAPTURES);
+            for rule in rules(track, cell, Stage::Missing) {
+                cut_rule!(rule);
+                cut!(Cut::Shows(rule.rule()), CAPTURES);
+            }
+        }
         if is_first {
             for rule in rules(track, cell, Stage::Headers) {
                 cut_rule!(rule);
