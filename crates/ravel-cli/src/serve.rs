@@ -16,7 +16,7 @@ use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
 use crate::domain::no_zone;
-use crate::edition::Draft;
+use crate::edition::EditionRules;
 use crate::load::LoadedSite;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{ExitStatus, Failure, problems, style};
@@ -96,7 +96,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 
 /// The edition that answers are compared with; without built files of its own, with those served.
 fn old_edition(old: &str, arguments: &Arguments, rules: &Path) -> Result<OldEdition, Failure> {
-    let old = Draft::read(old, rules)?;
+    let old = EditionRules::read(old, rules)?;
     let files = old.files(arguments.old_files.as_deref())?;
     if files.is_none() {
         let said = format!("{} has no built files: those that are served are used", old.name());

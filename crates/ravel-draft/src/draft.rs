@@ -127,7 +127,7 @@ impl Draft {
         let mut text = drafting.site(folder, &own);
         let statements = drafting.statements(&drafting.edge(&text)?);
         text = format!("{text}\n{}", text_of(&statements));
-        text = drafting.with_advice(text, &read)?;
+        text = drafting.with_help(text, &read)?;
         let moves = drafting.moves(&text, old)?;
         text += &moves;
         let edge = drafting.edge(&text)?;

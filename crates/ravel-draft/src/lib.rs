@@ -22,11 +22,11 @@
 
 #![warn(missing_docs)]
 
-mod advice;
 mod base;
 mod draft;
 mod expectations;
 mod forms;
+mod help;
 mod moves;
 mod old_urls;
 mod page;

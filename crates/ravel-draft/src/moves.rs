@@ -89,7 +89,10 @@ impl OldSite {
         read: impl Fn(&str) -> Result<Vec<u8>, E>,
     ) -> OldSite {
         let files: FileList = names.iter().map(AsRef::as_ref).collect();
-        let survey = Survey::of(files.names().iter().map(|name| &**name), &read);
+        // What its pages load does not matter here.
+        let is_page = |name: &&str| name.ends_with(".html") || name.ends_with(".htm");
+        let pages = files.names().iter().map(|name| &**name).filter(is_page);
+        let survey = Survey::of(pages, &read);
         let mut old = OldSite::default();
         let form = page_form(&survey, at, &files);
         let Ok(rules) = Rules::parse(&format!("site {at}\n  pages {}\n", form.name)) else {
@@ -208,9 +211,10 @@ fn by_content(
     };
     let sketch = Sketch::of(text);
     // Of several that are the same, the path says which.
+    let own = path_words(path);
     let best = |pages: &mut dyn Iterator<Item = usize>| {
         pages
-            .map(|page| (page, paths.score(path, page)))
+            .map(|page| (page, paths.score(&own, page)))
             .max_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0)))
     };
     if let Some((page, _)) = best(&mut (0..new.len()).filter(|page| new[*page].bytes == *bytes)) {
@@ -261,15 +265,15 @@ impl PathIndex {
         PathIndex { words, slugs, weights: counts.into_iter().map(weight).collect() }
     }
 
-    /// How alike the words of an old path and of a page's path are, from 0 to 1.
-    fn score(&self, path: &str, page: usize) -> f64 {
-        let (old, new) = (path_words(path), &self.words[page]);
+    /// How alike the words of an old path and those of a page's path are, from 0 to 1.
+    fn score(&self, old: &[String], page: usize) -> f64 {
+        let new = &self.words[page];
         // A word that no page has tells as much as the rarest.
         let most = (1.0 + self.words.len() as f64).ln();
         let weight = |word: &String| self.weights.get(word).copied().unwrap_or(most);
         let sum = |words: &[String]| words.iter().map(&weight).sum::<f64>();
         let shared: f64 = new.iter().filter(|word| old.contains(word)).map(weight).sum();
-        2.0 * shared / (sum(&old) + sum(new)).max(f64::MIN_POSITIVE)
+        2.0 * shared / (sum(old) + sum(new)).max(f64::MIN_POSITIVE)
     }
 
     /// The page whose path is most alike; `contradicts` says that what it has is another page.
@@ -279,7 +283,7 @@ impl PathIndex {
         new: &[NewPage<'_>],
         contradicts: impl Fn(usize) -> bool,
     ) -> Option<Move> {
-        let slug = slug(path);
+        let (slug, words) = (slug(path), path_words(path));
         let moved = |to: usize, score: f64, why| {
             let score = if contradicts(to) { score.min(NEAR - 0.1) } else { score };
             Some(Move { from: path.to_owned(), to: new[to].path.clone(), score, why })
@@ -288,12 +292,12 @@ impl PathIndex {
         if let Some([only]) = self.slugs.get(&slug).map(Vec::as_slice)
             && slug.len() > 3
         {
-            let is_telling = letters >= MIN_NAME || self.score(path, *only) >= SURE;
+            let is_telling = letters >= MIN_NAME || self.score(&words, *only) >= SURE;
             let score = if is_telling { 0.85 } else { SURE - 0.03 };
             return moved(*only, score, "the only page of that name");
         }
         let mut scores: Vec<(usize, f64)> =
-            (0..new.len()).map(|page| (page, self.score(path, page))).collect();
+            (0..new.len()).map(|page| (page, self.score(&words, page))).collect();
         scores.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
         match scores.as_slice() {
             [(page, score), (_, next), ..] if score - next < APART => {

@@ -58,11 +58,7 @@ impl<'r> Track<'r> {
         let prefix = &*space.region(self.place).prefix;
         let word = symbols(at.path().strip_prefix(prefix).unwrap_or_default()).collect();
         let leaf = (Arc::new(Leaf::Word(word)), true);
-        let mut pieces = space.all().pieces;
-        pieces.retain(|piece| piece.origins.has(self.place));
-        pieces.truncate(1);
-        pieces.iter_mut().for_each(|piece| piece.path.push(leaf.clone()));
-        self.cut_by(pair, cell, pieces)
+        self.cut_by(pair, cell, self.pieces_within(pair, Some(leaf)))
     }
 
     /// Cuts a cell by whether it has come to the file that an address names; where all of it has,
@@ -81,11 +77,7 @@ impl<'r> Track<'r> {
         let Some(leaf) = pair.spellings[self.side].of_path(space.edge(), path) else {
             return CutResult::Unknown;
         };
-        let mut pieces = space.all().pieces;
-        pieces.retain(|piece| piece.origins.has(self.place));
-        pieces.truncate(1);
-        pieces.iter_mut().for_each(|piece| piece.path.push((Arc::clone(&leaf), true)));
-        let result = self.cut_by(pair, cell, pieces);
+        let result = self.cut_by(pair, cell, self.pieces_within(pair, Some((leaf, true))));
         self.is_of_one_file = matches!(result, CutResult::Whole);
         result
     }

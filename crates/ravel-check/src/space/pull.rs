@@ -26,17 +26,9 @@ impl<'r> Track<'r> {
     pub(super) fn pieces_of(&self, pair: &Pair<'r>, cut: Cut<'r>) -> Vec<Piece<'r>> {
         let space = &pair.sides[self.side];
         let is_inside = space.region(self.place).inside;
-        let whole = || {
-            let mut all = space.all();
-            all.pieces.retain(|piece| piece.origins.has(self.place));
-            all.pieces.truncate(1);
-            all.pieces
-        };
+        let within = |leaf: SignedLeaf<'r>| self.pieces_within(pair, Some(leaf));
         let with = |leaf: Option<Arc<Leaf<'r>>>| {
-            let mut pieces = if leaf.is_some() && is_inside { whole() } else { Vec::new() };
-            let leaf = leaf.map(|leaf| (leaf, true));
-            pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
-            pieces
+            leaf.filter(|_| is_inside).map_or_else(Vec::new, |leaf| within((leaf, true)))
         };
         match cut {
             Cut::Rule(rule) | Cut::Visitors(rule) => {
@@ -49,10 +41,7 @@ impl<'r> Track<'r> {
                 pieces
             }
             Cut::Itself(rule) => {
-                let leaf = space.itself_at(rule, self.place).map(|(leaf, _)| leaf);
-                let mut pieces = if leaf.is_some() { whole() } else { Vec::new() };
-                pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
-                pieces
+                space.itself_at(rule, self.place).map_or_else(Vec::new, |(leaf, _)| within(leaf))
             }
             Cut::Shows(rule) => with(space.showing(rule, self.place)),
             Cut::Named => with(Some(Arc::clone(&space.named))),
@@ -60,7 +49,7 @@ impl<'r> Track<'r> {
             Cut::Changed => with(Some(pair.changed(self.side))),
             Cut::KnownType => with(Some(Arc::clone(&space.known_type))),
             Cut::Reading => {
-                let mut pieces = whole();
+                let mut pieces = self.pieces_within(pair, None);
                 let reads = |at: usize| {
                     matches!(pair.methods().get(at), Some(&Method::GET | &Method::HEAD))
                 };
@@ -68,6 +57,19 @@ impl<'r> Track<'r> {
                 pieces
             }
         }
+    }
+
+    /// All of the place where it is, or what of it is in a leaf.
+    pub(super) fn pieces_within(
+        &self,
+        pair: &Pair<'r>,
+        leaf: Option<SignedLeaf<'r>>,
+    ) -> Vec<Piece<'r>> {
+        let mut pieces = pair.sides[self.side].all().pieces;
+        pieces.retain(|piece| piece.origins.has(self.place));
+        pieces.truncate(1);
+        pieces.iter_mut().for_each(|piece| piece.path.extend(leaf.clone()));
+        pieces
     }
 
     /// A piece of a later place, as a piece of the requests themselves; none where it has nothing of

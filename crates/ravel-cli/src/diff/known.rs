@@ -76,9 +76,6 @@ impl KnownUrls {
         edges: [&Edge; 2],
     ) -> KnownSummary {
         comparison.count(self.hits.values().cloned());
-        let sum =
-            |urls: &dyn Fn(&Difference) -> u64| comparison.differences().iter().map(urls).sum();
-        let differing: u64 = sum(&|one| one.urls() as u64);
         let is_outside = |(request, _): &&(Request, u64)| {
             edges.iter().all(|edge| {
                 matches!(edge.answer(request).outcome(), Outcome::Outside | Outcome::Refused)
@@ -89,7 +86,10 @@ impl KnownUrls {
                 self.hits.len(),
                 self.hits.values().fold(0, |sum, (_, times)| sum.saturating_add(*times)),
             ),
-            differing: (usize::try_from(differing).unwrap_or(usize::MAX), sum(&Difference::hits)),
+            differing: (
+                comparison.differences().iter().map(Difference::urls).sum(),
+                comparison.differences().iter().map(Difference::hits).sum(),
+            ),
             outside: self.hits.values().filter(is_outside).count(),
             unread: self.unread_count,
         }

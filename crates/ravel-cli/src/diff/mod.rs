@@ -13,7 +13,7 @@ use ravel_check::{Difference, DifferenceKind, compare};
 
 use known::{KnownSummary, KnownUrls};
 
-use crate::edition::{Draft, Edition};
+use crate::edition::{Edition, EditionRules};
 use crate::report::{Form, Reports, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 use crate::urls::UrlSources;
@@ -94,10 +94,10 @@ struct Compared<'r> {
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let forms = arguments.reports.of_forms(FORMS)?;
-    let old = Draft::read(&arguments.old, rules)?;
+    let old = EditionRules::read(&arguments.old, rules)?;
     let new = match &arguments.new {
-        Some(new) => Draft::read(new, rules)?,
-        None => Draft::on_disk(rules)?,
+        Some(new) => EditionRules::read(new, rules)?,
+        None => EditionRules::on_disk(rules)?,
     };
     let old_files = old.files(arguments.old_files.as_deref())?;
     let new_files = new.files(arguments.new_files.as_deref())?;

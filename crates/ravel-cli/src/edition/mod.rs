@@ -22,7 +22,7 @@ pub(crate) struct Edition {
 }
 
 /// Rules whose built files are still to be found.
-pub(crate) struct Draft<'p> {
+pub(crate) struct EditionRules<'p> {
     name: String,
     rules: Rules,
     /// The folder that the rules file is in, on disk.
@@ -30,10 +30,10 @@ pub(crate) struct Draft<'p> {
     revision: Option<Revision<'p>>,
 }
 
-impl<'p> Draft<'p> {
+impl<'p> EditionRules<'p> {
     /// Reads the rules of OLD or NEW; `usual` is the rules file that is meant where a folder or a
     /// revision alone is named.
-    pub(crate) fn read(text: &str, usual: &'p Path) -> Result<Draft<'p>, Failure> {
+    pub(crate) fn read(text: &str, usual: &'p Path) -> Result<EditionRules<'p>, Failure> {
         let forced = text.strip_prefix("git:");
         let path = Path::new(text);
         if forced.is_none() && path.exists() {
@@ -41,7 +41,7 @@ impl<'p> Draft<'p> {
                 true => path.join(usual.file_name().unwrap_or_default()),
                 false => path.to_owned(),
             };
-            return Draft::on_disk(&file);
+            return EditionRules::on_disk(&file);
         }
         let at = usual.parent().unwrap_or(Path::new(""));
         let file = usual.file_name().unwrap_or_default().to_string_lossy();
@@ -50,14 +50,14 @@ impl<'p> Draft<'p> {
         let name = format!("{}:{}", revision.name, revision.rules);
         // Lines are named with the revision: the file of the working tree may be another.
         let rules = parse(&name, text_of(bytes, &name)?, |path| revision.named(path))?;
-        Ok(Draft { name, rules, folder: None, revision: Some(revision) })
+        Ok(EditionRules { name, rules, folder: None, revision: Some(revision) })
     }
 
-    pub(crate) fn on_disk(file: &Path) -> Result<Draft<'p>, Failure> {
+    pub(crate) fn on_disk(file: &Path) -> Result<EditionRules<'p>, Failure> {
         let site = Site::read_rules(file)?;
         let rules = site.rules().clone();
         let folder = Some(site.folder().clone());
-        Ok(Draft { name: file.display().to_string(), rules, folder, revision: None })
+        Ok(EditionRules { name: file.display().to_string(), rules, folder, revision: None })
     }
 
     /// The built files: those that are named, those of the revision, or those of the folder that the

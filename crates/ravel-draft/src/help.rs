@@ -34,7 +34,7 @@ impl Drafting<'_, '_> {
     }
 
     /// The rules with all that the checks say to write, each with why.
-    pub(crate) fn with_advice<E: fmt::Display>(
+    pub(crate) fn with_help<E: fmt::Display>(
         &self,
         mut text: String,
         read: &(impl Fn(&str) -> Result<Vec<u8>, E> + Sync),
@@ -42,10 +42,10 @@ impl Drafting<'_, '_> {
         for _ in 0..MAX_ROUNDS {
             let edge = self.edge(&text)?;
             let (report, _) = Audit::new(&edge).all(read, Vec::new());
-            let mut advice: Vec<(&Finding, &str)> = report
+            let mut wanted: Vec<(&Finding, &str)> = report
                 .findings()
                 .iter()
-                .filter(|finding| is_advice(finding))
+                .filter(|finding| says_what_to_write(finding))
                 .flat_map(|finding| finding.edits().iter().map(move |edit| (finding, edit)))
                 .filter_map(|(finding, edit)| match edit {
                     Edit::AtEnd { text } => Some((finding, text.as_str())),
@@ -54,9 +54,9 @@ impl Drafting<'_, '_> {
                 .collect();
             // What is deeper comes first, or nothing would be left for it; an index file speaks for
             // its folder.
-            advice.sort_by_key(|(finding, _)| place_order(finding));
+            wanted.sort_by_key(|(finding, _)| place_order(finding));
             let before = text.len();
-            for (finding, more) in advice {
+            for (finding, more) in wanted {
                 let head = more.split(" -> ").next().unwrap_or(more);
                 if !text.contains(&format!("\n{head}")) {
                     text += &format!("\n{}{more}", comment(&self.evidence(finding), ""));
@@ -80,7 +80,7 @@ fn place_order(finding: &Finding) -> (Reverse<usize>, bool, String) {
 }
 
 /// Whether a finding says what to write at the end of the rules, about what the build is.
-fn is_advice(finding: &Finding) -> bool {
+fn says_what_to_write(finding: &Finding) -> bool {
     matches!(finding.code(), Code::AppWithoutFallback | Code::AssetNotCached)
         && !finding.edits().is_empty()
         && finding.edits().iter().all(|edit| matches!(edit, Edit::AtEnd { .. }))
