@@ -282,9 +282,10 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
             Edge::new(&rules[1], FileList::from_iter(new)),
         ];
         let comparison = compare(&edges[0], &edges[1]);
-        for path in
-            ["ab", "a", "b", "b/", "a.html", "ab.html", "ab/", "z", "bb", "abb", "/a", "a//", ""]
-        {
+        for path in [
+            "ab", "a", "b", "b/", "a.html", "ab.html", "ab/", "z", "/z", "bb", "abb", "/a", "a//",
+            "",
+        ] {
             for prefix in ["/", "/q/", "/r/"] {
                 let request = Request::get(&format!("https://h.example{prefix}{path}")).unwrap();
                 let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));

@@ -5,14 +5,13 @@ mod common;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
-use std::process::Command;
 use std::time::Instant;
 
 use scraper::{Html, Selector};
 use tempfile::TempDir;
 use url::Url;
 
-use common::run;
+use common::{fetch, run};
 
 /// Packages, and where their documentation is.
 const PACKAGES: [(&str, &str); 3] = [
@@ -63,62 +62,6 @@ fn broken_references_of_documentation_are_those_another_reader_finds() {
         assert!(missed.is_empty() && invented.is_empty(), "{package}: {missed:#?}, {invented:#?}");
         println!("{package}: {} broken targets, in {took:?}", wanted.len());
     }
-}
-
-/// Two versions of one documentation: whatever is written as a rule leads to a page, at once.
-#[test]
-#[ignore = "fetches packages with npm"]
-fn moves_between_two_versions_end_well() {
-    let site = TempDir::new().unwrap();
-    for version in ["vis@3.12.0", "vis@4.21.0"] {
-        let place = site.path().join(version);
-        fs::create_dir(&place).unwrap();
-        fetch(version, &place);
-    }
-    let at = ["draft", "vis@4.21.0/package", "--at", "https://h.example/"];
-    let old = ["--old", "vis@3.12.0/package"];
-    let (status, _, errors) =
-        run(site.path(), &[&at[..], &old, &["--write", "edge.ravel"]].concat(), "");
-    assert_eq!((status, errors.as_str()), (0, ""));
-    let (_, moves, _) = run(site.path(), &[&at[..], &old, &["--moves"]].concat(), "");
-    let rows: Vec<(&str, &str)> = moves
-        .lines()
-        .filter_map(|line| line.strip_prefix("  ")?.split_once(" -> "))
-        .map(|(from, to)| (from.trim(), to.split(' ').next().unwrap()))
-        .collect();
-    assert!(rows.len() >= 40, "{moves}");
-    let asked: String = rows.iter().map(|(from, _)| format!("{from}\n")).collect();
-    let (_, answers, _) = run(site.path(), &["explain", "-", "--json"], &asked);
-    for ((from, to), answer) in rows.iter().zip(answers.lines()) {
-        let answer: serde_json::Value = serde_json::from_str(answer).unwrap();
-        let (ends, hops) = (&answer["ends"], &answer["hops"]);
-        assert_eq!((&ends["outcome"], hops), (&"file".into(), &1.into()), "{from} -> {to}: {ends}");
-        assert!(ends["url"].as_str().unwrap().ends_with(to), "{from} -> {to}: {ends}");
-    }
-    let (_, out, _) = run(site.path(), &["test"], "");
-    assert!(out.contains("expectations hold"), "{out}");
-    let errors = [
-        "check",
-        "--json",
-        "--only",
-        "redirect-to-missing,redirect-loop,redirect-chain,unreachable-rule",
-    ];
-    let (_, found, _) = run(site.path(), &errors, "");
-    let found: serde_json::Value = serde_json::from_str(&found).unwrap();
-    assert_eq!(found["findings"].as_array().unwrap().len(), 0, "{found}");
-}
-
-fn fetch(package: &str, folder: &Path) {
-    let packed = Command::new("npm")
-        .args(["pack", "--silent", package])
-        .current_dir(folder)
-        .output()
-        .unwrap();
-    assert!(packed.status.success(), "{package}: {}", String::from_utf8_lossy(&packed.stderr));
-    let archive = String::from_utf8(packed.stdout).unwrap();
-    let unpacked =
-        Command::new("tar").args(["xzf", archive.trim()]).current_dir(folder).status().unwrap();
-    assert!(unpacked.success());
 }
 
 /// The targets on the site for which a folder has nothing: what a file host would answer with 404.

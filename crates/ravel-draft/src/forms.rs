@@ -16,6 +16,9 @@ pub(crate) struct PageForm {
     pub(crate) all: usize,
 }
 
+/// One in so many links has to be better answered where each page has several URLs.
+const LOOSE: usize = 20;
+
 /// The form that answers most links to pages without a redirect; `tidy` where that is as good.
 pub(crate) fn page_form(survey: &Survey<'_>, url: &str, files: &FileList) -> PageForm {
     let mut best: Option<PageForm> = None;
@@ -34,30 +37,34 @@ pub(crate) fn page_form(survey: &Survey<'_>, url: &str, files: &FileList) -> Pag
                 answer.outcome() == Outcome::File && answer.file().is_some_and(is_page),
             );
         }
-        if best.as_ref().is_none_or(|known| form.direct > known.direct) {
+        let least = if name == "loose" { form.all / LOOSE } else { 0 };
+        if best.as_ref().is_none_or(|known| form.direct > known.direct + least) {
             best = Some(form);
         }
     }
     best.unwrap_or(PageForm { name: "tidy", direct: 0, all: 0 })
 }
 
-/// What pages link to or state as their own, below the site's base path, where it names a page.
-fn page_urls(survey: &Survey<'_>, edge: &Edge) -> Vec<Url> {
+/// What pages link to or state as their own and what sitemaps list, below the site's base path,
+/// where it names a page.
+pub(crate) fn page_urls(survey: &Survey<'_>, edge: &Edge) -> Vec<Url> {
     let site = edge.site();
     let mut urls = Vec::new();
+    let mut take = |mut target: Url| {
+        target.set_fragment(None);
+        let is_own = target.host_str() == Some(site.host().as_str());
+        let below = target.path().strip_prefix(site.open_base()).filter(|_| is_own);
+        if below.and_then(|path| edge.file_of(path)).is_some_and(|file| file.ends_with(".html")) {
+            urls.push(target);
+        }
+    };
+    survey.sitemap.iter().filter_map(|url| Url::parse(url).ok()).for_each(&mut take);
     for (name, page) in &survey.pages {
         let Some(file) = edge.number_of(name) else { continue };
         let Ok(own) = Url::parse(&edge.url_of(file)) else { continue };
         let base = page.base.as_ref().and_then(|base| own.join(base).ok()).unwrap_or(own);
         for url in page.links.iter().chain(&page.own) {
-            let Ok(mut target) = base.join(url) else { continue };
-            target.set_fragment(None);
-            let is_own = target.host_str() == Some(site.host().as_str());
-            let below = target.path().strip_prefix(site.open_base()).filter(|_| is_own);
-            if below.and_then(|path| edge.file_of(path)).is_some_and(|file| file.ends_with(".html"))
-            {
-                urls.push(target);
-            }
+            base.join(url).into_iter().for_each(&mut take);
         }
     }
     urls

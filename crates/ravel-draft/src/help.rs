@@ -12,6 +12,8 @@ use crate::DraftError;
 use crate::settings::Drafting;
 use crate::statements::{comment, sentence};
 
+/// So many views of an app are named.
+const MAX_VIEWS: usize = 8;
 /// So often what the checks say to write is written.
 const MAX_ROUNDS: usize = 4;
 
@@ -24,9 +26,15 @@ impl Drafting<'_, '_> {
                     true => "are the app's own? Narrow the pattern if not all of them.",
                     false => "it reads is not seen: take this out if it has no router.",
                 };
+                let views: Vec<&str> =
+                    self.survey.views.iter().take(MAX_VIEWS).map(String::as_str).collect();
+                let named = match views.as_slice() {
+                    [] => String::new(),
+                    views => format!(" Scripts name views at {}.", views.join(", ")),
+                };
                 format!(
                     "`{name}` is a single-page app: its scripts fill an empty element. Which paths \
-                     below {router}"
+                     below {router}{named}"
                 )
             }
             _ => sentence(finding.message().to_owned()),

@@ -1,13 +1,14 @@
 //! Where old URLs have gone: by what pages say, or by the words of their paths.
 
 use std::collections::{BTreeMap, HashMap};
+use std::hash::Hash;
 
 use ravel::edge::Edge;
 use ravel::{FileList, Outcome, Request, Rules};
-use url::Url;
 
-use crate::forms::page_form;
-use crate::page::{PageText, words};
+use crate::forms::{page_form, page_urls};
+use crate::page::PageText;
+use crate::paths::{PathIndex, path_words, slug};
 use crate::similar::{PageIndex, Sketch};
 use crate::survey::Survey;
 
@@ -19,10 +20,12 @@ pub(crate) const NEAR: f64 = 0.71;
 const POSSIBLE: f64 = 0.4;
 /// Pages that are less alike are not one page, whatever their paths are.
 const CONTRARY: f64 = 0.25;
-/// A name of fewer letters may be that of another page.
-const MIN_NAME: usize = 7;
+/// Pages that are so alike speak against one that the path names.
+const CONTRADICTING: f64 = 0.6;
+/// What several pages have alike.
+const SHARED: f64 = 0.55;
 /// The next page must be so much less alike.
-const APART: f64 = 0.06;
+pub(crate) const APART: f64 = 0.06;
 
 /// What a site answered before: URLs that are known, or its build.
 #[derive(Debug, Default)]
@@ -38,6 +41,20 @@ pub(crate) struct Move {
     pub(crate) to: String,
     pub(crate) score: f64,
     pub(crate) why: &'static str,
+}
+
+/// A page that may be an old one's, and how sure that is, from 0 to 1.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Candidate {
+    pub(crate) page: usize,
+    pub(crate) score: f64,
+    pub(crate) why: &'static str,
+}
+
+impl Candidate {
+    fn at_most(self, score: f64) -> Candidate {
+        Candidate { score: self.score.min(score), ..self }
+    }
 }
 
 impl Move {
@@ -104,6 +121,17 @@ impl OldSite {
             old.pages
                 .insert(edge.own_address(file).to_owned(), Some((page.text.clone(), page.bytes)));
         }
+        // Where a page has several URLs, those are known that are linked to.
+        for url in page_urls(&survey, &edge) {
+            let path = &url.path()[edge.site().open_base().len()..];
+            let page = edge.file_of(path).and_then(|name| survey.pages.get(name));
+            let is_shown = Request::get(url.as_str())
+                .is_ok_and(|request| edge.answer(&request).outcome() == Outcome::File);
+            if let Some(page) = page.filter(|_| is_shown) {
+                let known = old.pages.entry(path.to_owned()).or_default();
+                *known = Some((page.text.clone(), page.bytes));
+            }
+        }
         old
     }
 
@@ -131,45 +159,89 @@ pub(crate) fn moves(old: &OldSite, survey: &Survey<'_>, edge: &Edge) -> (Vec<Mov
     let new: Vec<NewPage<'_>> =
         survey.pages.iter().filter_map(|(name, page)| NewPage::of(edge, name, page)).collect();
     let index = PageIndex::of(new.iter().map(|page| page.text));
-    let paths = PathIndex::of(&new);
-    // What several old pages say tells none of them apart.
-    let mut texts: HashMap<&[String], usize> = HashMap::new();
+    let paths = PathIndex::of(new.iter().map(|page| &*page.path));
+    // What several old pages say, or how several are named, tells none of them apart.
+    let (mut texts, mut titles) = (Times::default(), Times::default());
     for (text, _) in old.pages.values().flatten() {
-        *texts.entry(&text.words).or_default() += 1;
+        texts.add(&text.words);
+        titles.add(&text.title);
     }
+    let mut slugs = Times::default();
+    old.pages.keys().for_each(|path| slugs.add(slug(path)));
     let (mut moves, mut lost) = (Vec::new(), Vec::new());
     for (path, page) in &old.pages {
         let Ok(request) = Request::get(&edge.site().url_of(path)) else { continue };
         if edge.walk_unexplained(&request).outcome() != Outcome::Missing {
             continue;
         }
-        let by_content =
-            page.as_ref().and_then(|page| by_content(path, page, &new, &index, &paths));
-        let found = match by_content {
-            Some(found)
-                if page.as_ref().is_some_and(|(text, _)| texts[&*text.words] > 1)
-                    && found.score < 1.0 =>
-            {
-                Some(Move { score: found.score.min(NEAR - 0.01), ..found })
-            }
-            Some(found) if found.score >= SURE => Some(found),
-            by_content => {
-                let sketch = page.as_ref().map(|(text, _)| Sketch::of(text));
-                let contradicts =
-                    |to: usize| sketch.as_ref().is_some_and(|own| index.alike(own, to) < CONTRARY);
-                let by_path = paths.find(path, &new, contradicts);
-                [by_content, by_path]
-                    .into_iter()
-                    .flatten()
-                    .max_by(|a, b| a.score.total_cmp(&b.score))
-            }
-        };
-        match found.filter(|found| found.score >= POSSIBLE) {
-            Some(found) => moves.push(found),
+        let is_one_of_many = |text: &PageText| texts.of(&&text.words) > 1;
+        let by_content = page.as_ref().and_then(|page| {
+            let is_titled = !page.0.title.is_empty() && titles.of(&&page.0.title) == 1;
+            let found = by_content(page, path, is_titled, &new, &index, &paths)?;
+            let is_unsure = found.score < 1.0 && is_one_of_many(&page.0);
+            Some(if is_unsure { found.at_most(NEAR - 0.01) } else { found })
+        });
+        let sketch = page.as_ref().map(|(text, _)| Sketch::of(text));
+        let contradicts =
+            |to: usize| sketch.as_ref().is_some_and(|own| index.alike(own, to) < CONTRARY);
+        let by_path = paths.find(path, slugs.of(&slug(path)) == 1, contradicts);
+        let found = both(by_content, by_path).filter(|found| found.score >= POSSIBLE);
+        match found {
+            Some(found) => moves.push(Move {
+                from: path.clone(),
+                to: new[found.page].path.clone(),
+                score: found.score,
+                why: found.why,
+            }),
             None => lost.push(path.clone()),
         }
     }
     (moves, lost)
+}
+
+/// What the page says and what its path says, together.
+fn both(by_content: Option<Candidate>, by_path: Option<Candidate>) -> Option<Candidate> {
+    let (content, path) = match (by_content, by_path) {
+        (Some(content), Some(path)) => (content, path),
+        (content, path) => return content.or(path),
+    };
+    if content.page == path.page {
+        // Either may be wrong alone.
+        let score = 1.0 - (1.0 - content.score) * (1.0 - path.score);
+        let why = if content.score >= path.score { content.why } else { path.why };
+        return Some(Candidate {
+            score: score.clamp(content.score.max(path.score), 0.99),
+            why,
+            ..content
+        });
+    }
+    if content.score >= SURE {
+        return Some(content);
+    }
+    if content.score >= CONTRADICTING {
+        let (more, _) = if content.score >= path.score { (content, path) } else { (path, content) };
+        return Some(more.at_most(SURE - 0.01));
+    }
+    Some(if path.score > content.score { path } else { content })
+}
+
+/// How often something was there.
+struct Times<T>(HashMap<T, usize>);
+
+impl<T> Default for Times<T> {
+    fn default() -> Times<T> {
+        Times(HashMap::new())
+    }
+}
+
+impl<T: Hash + Eq> Times<T> {
+    fn add(&mut self, one: T) {
+        *self.0.entry(one).or_default() += 1;
+    }
+
+    fn of(&self, one: &T) -> usize {
+        self.0.get(one).copied().unwrap_or_default()
+    }
 }
 
 struct NewPage<'p> {
@@ -197,18 +269,13 @@ impl<'p> NewPage<'p> {
 }
 
 fn by_content(
-    path: &str,
     (text, bytes): &(PageText, u64),
+    path: &str,
+    is_titled: bool,
     new: &[NewPage<'_>],
     index: &PageIndex,
     paths: &PathIndex,
-) -> Option<Move> {
-    let moved = |to: usize, score: f64, why| Move {
-        from: path.to_owned(),
-        to: new[to].path.clone(),
-        score,
-        why,
-    };
+) -> Option<Candidate> {
     let sketch = Sketch::of(text);
     // Of several that are the same, the path says which.
     let own = path_words(path);
@@ -216,113 +283,39 @@ fn by_content(
         pages
             .map(|page| (page, paths.score(&own, page)))
             .max_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0)))
+            .map(|(page, _)| page)
     };
-    if let Some((page, _)) = best(&mut (0..new.len()).filter(|page| new[*page].bytes == *bytes)) {
-        return Some(moved(page, 1.0, "the same page"));
+    if let Some(page) = best(&mut (0..new.len()).filter(|page| new[*page].bytes == *bytes)) {
+        return Some(Candidate { page, score: 1.0, why: "the same page" });
     }
-    let same = index.same(&sketch);
-    if let Some((page, _)) = best(&mut same.iter().copied()) {
-        if sketch.is_short {
-            return Some(moved(page, NEAR - 0.01, "the same few words"));
+    if let Some(page) = best(&mut index.same(&sketch).iter().copied()) {
+        return Some(match sketch.is_short {
+            true => Candidate { page, score: NEAR - 0.01, why: "the same few words" },
+            false => Candidate { page, score: 0.99, why: "the same text" },
+        });
+    }
+    let has_title = |page: &usize| {
+        !text.title.is_empty() && new[*page].text.title.eq_ignore_ascii_case(&text.title)
+    };
+    let mut titled = (0..new.len()).filter(has_title);
+    let by_title = match (titled.next(), titled.next()) {
+        (Some(page), None) if is_titled => {
+            Some(Candidate { page, score: NEAR - 0.01, why: "the only page of that title" })
         }
-        return Some(moved(page, 0.99, "the same text"));
-    }
-    // What scripts fill has no text; its title may say what it is.
-    let is_titled = |page: &NewPage<'_>| {
-        !text.title.is_empty() && page.text.title.eq_ignore_ascii_case(&text.title)
+        // What scripts fill has no text; its title may say what it is.
+        (Some(_), _) if sketch.is_empty => best(&mut (0..new.len()).filter(has_title))
+            .map(|page| Candidate { page, score: SHARED, why: "the same title" }),
+        _ => None,
     };
-    if sketch.is_empty {
-        let (page, _) = best(&mut (0..new.len()).filter(|page| is_titled(&new[*page])))?;
-        return Some(moved(page, NEAR - 0.01, "the same title"));
-    }
-    match index.nearest(&sketch).as_slice() {
+    let by_text = match index.nearest(&sketch).as_slice() {
         [(page, score), (_, next), ..] if score - next < APART => {
-            Some(moved(*page, score.min(SURE - 0.01), "two pages are as alike"))
+            let score = score.min(SURE - 0.01);
+            Some(Candidate { page: *page, score, why: "two pages are as alike" })
         }
-        [(page, score), ..] => Some(moved(*page, score.min(0.98), "alike")),
+        [(page, score), ..] => {
+            Some(Candidate { page: *page, score: score.min(0.98), why: "alike" })
+        }
         [] => None,
-    }
-}
-
-/// The words of new pages' paths, and how much each tells.
-struct PathIndex {
-    words: Vec<Vec<String>>,
-    slugs: HashMap<String, Vec<usize>>,
-    weights: HashMap<String, f64>,
-}
-
-impl PathIndex {
-    fn of(new: &[NewPage<'_>]) -> PathIndex {
-        let words: Vec<Vec<String>> = new.iter().map(|page| path_words(&page.path)).collect();
-        let mut counts: HashMap<String, usize> = HashMap::new();
-        let mut slugs: HashMap<String, Vec<usize>> = HashMap::new();
-        for (number, (list, page)) in words.iter().zip(new).enumerate() {
-            list.iter().for_each(|word| *counts.entry(word.clone()).or_default() += 1);
-            slugs.entry(slug(&page.path)).or_default().push(number);
-        }
-        let all = words.len().max(1) as f64;
-        let weight = |(word, count): (String, usize)| (word, (1.0 + all / count as f64).ln());
-        PathIndex { words, slugs, weights: counts.into_iter().map(weight).collect() }
-    }
-
-    /// How alike the words of an old path and those of a page's path are, from 0 to 1.
-    fn score(&self, old: &[String], page: usize) -> f64 {
-        let new = &self.words[page];
-        // A word that no page has tells as much as the rarest.
-        let most = (1.0 + self.words.len() as f64).ln();
-        let weight = |word: &String| self.weights.get(word).copied().unwrap_or(most);
-        let sum = |words: &[String]| words.iter().map(&weight).sum::<f64>();
-        let shared: f64 = new.iter().filter(|word| old.contains(word)).map(weight).sum();
-        2.0 * shared / (sum(old) + sum(new)).max(f64::MIN_POSITIVE)
-    }
-
-    /// The page whose path is most alike; `contradicts` says that what it has is another page.
-    fn find(
-        &self,
-        path: &str,
-        new: &[NewPage<'_>],
-        contradicts: impl Fn(usize) -> bool,
-    ) -> Option<Move> {
-        let (slug, words) = (slug(path), path_words(path));
-        let moved = |to: usize, score: f64, why| {
-            let score = if contradicts(to) { score.min(NEAR - 0.1) } else { score };
-            Some(Move { from: path.to_owned(), to: new[to].path.clone(), score, why })
-        };
-        let letters = slug.chars().filter(|c| c.is_alphabetic()).count();
-        if let Some([only]) = self.slugs.get(&slug).map(Vec::as_slice)
-            && slug.len() > 3
-        {
-            let is_telling = letters >= MIN_NAME || self.score(&words, *only) >= SURE;
-            let score = if is_telling { 0.85 } else { SURE - 0.03 };
-            return moved(*only, score, "the only page of that name");
-        }
-        let mut scores: Vec<(usize, f64)> =
-            (0..new.len()).map(|page| (page, self.score(&words, page))).collect();
-        scores.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
-        match scores.as_slice() {
-            [(page, score), (_, next), ..] if score - next < APART => {
-                moved(*page, score.min(SURE - 0.01), "two paths are as alike")
-            }
-            // Words alone are never as sure as what pages say.
-            [(page, score), ..] => moved(*page, score * 0.9, "words of the path"),
-            [] => None,
-        }
-    }
-}
-
-/// The last name of a path, without an ending.
-fn slug(path: &str) -> String {
-    let path =
-        path.trim_end_matches('/').trim_end_matches("/index.html").trim_end_matches("/index.php");
-    let last = path.rsplit('/').next().unwrap_or_default();
-    last.split('.').next().unwrap_or(last).to_lowercase()
-}
-
-fn path_words(path: &str) -> Vec<String> {
-    let decoded = Url::parse(&format!("https://h.example{path}"))
-        .map_or(path.to_owned(), |url| url.path().to_owned());
-    let ending =
-        decoded.rsplit_once('.').filter(|(_, ending)| ending.len() <= 5 && !ending.contains('/'));
-    let stem = ending.map_or(&*decoded, |(stem, _)| stem);
-    words(stem).filter(|word| word != "index").collect()
+    };
+    by_text.into_iter().chain(by_title).max_by(|a, b| a.score.total_cmp(&b.score))
 }

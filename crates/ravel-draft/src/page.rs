@@ -26,10 +26,15 @@ pub(crate) struct Page {
     pub(crate) own: Vec<String>,
     /// Where it leads a visitor by itself, at once.
     pub(crate) refresh: Option<String>,
+    /// The languages that it says other pages have, or `x-default`, with their URLs (HTML, section
+    /// 4.6.7.1).
+    pub(crate) alternates: Vec<(String, String)>,
     pub(crate) links: Vec<String>,
     pub(crate) loads: Vec<(LoadKind, String)>,
     /// The texts of scripts in the page.
     pub(crate) scripts: Vec<String>,
+    /// The texts of style elements.
+    pub(crate) styles: Vec<String>,
     /// It has styles in the page, as elements or attributes.
     pub(crate) has_styles: bool,
     /// It has event handlers as attributes.
@@ -69,23 +74,25 @@ impl Page {
         let mut hasher = DefaultHasher::new();
         text.hash(&mut hasher);
         let mut page = Page { bytes: hasher.finish(), ..Page::default() };
-        let mut script = None;
+        let (mut script, mut style) = (None, None);
         let mut reading = Reading::default();
         for token in Tokenizer::new_with_emitter(text, emitter) {
             match token {
                 Ok(Token::StartTag(tag)) => {
                     script = page.take(&tag).then(String::new);
+                    style = (*tag.name == b"style"[..]).then(String::new);
                     reading.open(&tag);
                 }
                 Ok(Token::String(more)) => {
                     let more = String::from_utf8_lossy(&more);
                     reading.read(&more, &mut page.text);
-                    if let Some(script) = &mut script {
-                        script.push_str(&more);
+                    if let Some(own) = script.as_mut().or(style.as_mut()) {
+                        own.push_str(&more);
                     }
                 }
                 Ok(Token::EndTag(tag)) => {
                     page.scripts.extend(script.take());
+                    page.styles.extend(style.take());
                     reading.close(&tag.name, &mut page.text);
                 }
                 Ok(_) => {}
@@ -136,6 +143,8 @@ impl Page {
                 let loaded_as = get("as").unwrap_or_default();
                 if has("canonical") {
                     self.own.extend(get("href"));
+                } else if has("alternate") {
+                    self.alternates.extend(get("hreflang").zip(get("href")));
                 } else if has("stylesheet") {
                     load(LoadKind::Style, "href");
                 } else if has("modulepreload") || (has("preload") && loaded_as == "script") {

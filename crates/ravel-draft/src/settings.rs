@@ -52,38 +52,38 @@ impl Drafting<'_, '_> {
         let host = self.url.host_str().unwrap_or_default();
         let other = host.strip_prefix("www.").map_or_else(|| format!("www.{host}"), str::to_owned);
         let stated = self.stated_hosts();
+        let says = |(pages, in_sitemap): &(usize, bool)| match (pages, in_sitemap) {
+            (0, _) => "The sitemap states".to_owned(),
+            (pages, false) => count(*pages, "page states", "pages state"),
+            (pages, true) => format!("{} and the sitemap state", count(*pages, "page", "pages")),
+        };
         let is_name = host.contains('.')
             && !host.ends_with(']')
             && host.parse::<std::net::Ipv4Addr>().is_err();
         if is_name {
             let why = match stated.get(&other) {
-                Some(times) => {
-                    format!("{} state it as their own host.", count(*times, "page", "pages"))
-                }
+                Some(stated) => format!("{} it as their own host.", says(stated)),
                 None => "People type it; take it out where the domain has no such host.".to_owned(),
             };
             text += &format!("{}  alias {other}\n", comment(&why, "  "));
         }
-        for (name, times) in stated.iter().filter(|(name, _)| **name != host && **name != other) {
-            let pages = count(*times, "page states", "pages state");
-            text += &comment(
-                &format!("{pages} {name} as their own host: an alias, or a mistake of the build?"),
-                "  ",
-            );
+        for (name, by) in stated.iter().filter(|(name, _)| **name != host && **name != other) {
+            let question = "as their own host: an alias, or a mistake of the build?";
+            text += &comment(&format!("{} {name} {question}", says(by)), "  ");
         }
         let form = page_form(self.survey, self.url.as_str(), self.files);
+        let links = match self.survey.sitemap.is_empty() {
+            true => "links to pages",
+            false => "links to pages and URLs in sitemaps",
+        };
+        let how = if form.name == "tidy" { "by tidy URLs, without endings" } else { "so" };
+        let evidence =
+            format!("{} of {} {links} are answered at once {how}.", form.direct, form.all);
+        if form.all > 0 {
+            text += &comment(&evidence, "  ");
+        }
         if form.name != "tidy" {
-            let why =
-                format!("{} of {} links to pages are answered at once so.", form.direct, form.all);
-            text += &format!("{}  pages {}\n", comment(&why, "  "), form.name);
-        } else if form.all > 0 {
-            text += &comment(
-                &format!(
-                    "{} of {} links to pages are answered at once by tidy URLs, without endings.",
-                    form.direct, form.all
-                ),
-                "  ",
-            );
+            text += &format!("  pages {}\n", form.name);
         }
         if let Some(page) = ["404.html", "404/index.html", "not-found.html"]
             .into_iter()
@@ -101,33 +101,52 @@ impl Drafting<'_, '_> {
         text
     }
 
-    /// The hosts that pages state as their own, with how many do.
-    fn stated_hosts(&self) -> BTreeMap<String, usize> {
-        let mut hosts: BTreeMap<String, usize> = BTreeMap::new();
+    /// The hosts that pages state as their own, with how many do, and whether a sitemap does.
+    fn stated_hosts(&self) -> BTreeMap<String, (usize, bool)> {
+        let host = |url: &String| Some(Url::parse(url).ok()?.host_str()?.to_owned());
+        let mut hosts: BTreeMap<String, (usize, bool)> =
+            self.survey.sitemap.iter().filter_map(host).map(|host| (host, (0, true))).collect();
         for page in self.survey.pages.values() {
-            let stated: BTreeSet<String> = page
-                .own
-                .iter()
-                .filter_map(|url| Some(Url::parse(url).ok()?.host_str()?.to_owned()))
-                .collect();
+            let stated: BTreeSet<String> = page.own.iter().filter_map(host).collect();
             for host in stated {
-                *hosts.entry(host).or_default() += 1;
+                hosts.entry(host).or_default().0 += 1;
             }
         }
         hosts
     }
 
-    /// The languages that have a folder of their own, with an index, which says so itself.
+    /// The languages that have a folder of their own, with an index: it says so itself, or others
+    /// do.
     fn languages(&self) -> Vec<String> {
+        let alternates = self.alternates();
         let folders = self.survey.pages.iter().filter_map(|(name, page)| {
             let folder = name.strip_suffix("/index.html").filter(|folder| !folder.contains('/'))?;
-            let language = page.language.as_deref()?;
-            language.eq_ignore_ascii_case(folder).then(|| folder.to_owned())
+            let itself = page.language.iter();
+            let by_others = alternates.iter().filter(|(_, to)| *to == folder).map(|(tag, _)| *tag);
+            let mut tags = itself.chain(by_others);
+            tags.any(|tag| tag.eq_ignore_ascii_case(folder)).then(|| folder.to_owned())
         });
         let mut folders: Vec<String> = folders.collect();
-        // English comes first where it is there: most who want none of the others read it.
-        folders.sort_by_key(|folder| (!folder.starts_with("en"), folder.clone()));
+        let default = alternates.iter().find(|(tag, _)| *tag == "x-default").map(|(_, to)| *to);
+        // English comes next where it is there: most who want none of the others read it.
+        folders.sort_by_key(|folder| {
+            (Some(&**folder) != default, !folder.starts_with("en"), folder.clone())
+        });
         folders
+    }
+
+    /// What pages say of others' languages, each with the folder right below the site's URL.
+    fn alternates(&self) -> BTreeSet<(&String, &str)> {
+        let base = self.url.path();
+        let all = self.survey.pages.values().flat_map(|page| &page.alternates);
+        let folders = all.filter_map(|(tag, url)| {
+            let from_host = url
+                .split_once("://")
+                .map_or(&**url, |(_, rest)| rest.find('/').map_or("", |at| &rest[at..]));
+            let below = from_host.strip_prefix(base)?;
+            Some((tag, below.split('/').next()?))
+        });
+        folders.collect()
     }
 
     /// Redirects that the pages make themselves, to languages, and headers.

@@ -30,6 +30,25 @@ impl Shape {
         format!("redirect {} -> {} permanent\n{tests}  when no file\n", self.from, self.to)
     }
 
+    /// Without the names of a few old URLs that it would match too, and of which it is not known
+    /// where they went.
+    fn with_exceptions(mut self, group: &[&Move], urls: &[&str]) -> Shape {
+        let Some((before, after)) = self.from.split_once("{page}") else { return self };
+        let name = |url: &str| {
+            let name = url.strip_prefix(before)?.strip_suffix(after)?;
+            (!name.is_empty() && !name.contains('/')).then(|| name.to_owned())
+        };
+        let others: Vec<String> = urls.iter().filter_map(|url| name(url)).collect();
+        let is_plain = |name: &String| {
+            name.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte))
+        };
+        let are_few = others.len() * 4 <= group.len();
+        if !others.is_empty() && are_few && others.iter().all(is_plain) {
+            self.tests.push(format!("where page is not one of {}", others.join(", ")));
+        }
+        self
+    }
+
     /// The shapes that a move could have.
     fn of(one: &Move) -> Vec<Shape> {
         let mut shapes = Vec::new();
@@ -119,7 +138,11 @@ pub(crate) fn shapes<'m>(
     for (shape, _) in sorted {
         let group: Vec<&Move> =
             left.iter().copied().filter(|one| Shape::of(one).contains(&shape)).collect();
-        if group.len() >= MIN_MOVES && holds(&shape, &group, urls, edge) {
+        if group.len() < MIN_MOVES {
+            continue;
+        }
+        let shape = shape.with_exceptions(&group, urls);
+        if holds(&shape, &group, urls, edge) {
             left.retain(|one| !group.contains(one));
             found.push((shape, group));
         }

@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use url::Url;
+use ravel_check::Sitemap;
 
+use crate::origins;
 use crate::page::{LoadKind, Page};
 
 /// What the pages of a build say, all together.
@@ -21,6 +22,10 @@ pub(crate) struct Survey<'n> {
     pub(crate) has_data_images: bool,
     /// Some script changes the path in the browser.
     pub(crate) has_router: bool,
+    /// Paths that scripts name as those of views.
+    pub(crate) views: BTreeSet<String>,
+    /// What sitemaps list.
+    pub(crate) sitemap: Vec<String>,
 }
 
 /// Longer files are not looked through for origins, in bytes.
@@ -39,11 +44,15 @@ impl<'n> Survey<'n> {
             style_origins: BTreeSet::new(),
             has_data_images: false,
             has_router: false,
+            views: BTreeSet::new(),
+            sitemap: Vec::new(),
         };
         survey.names.sort_unstable();
         for name in survey.names.clone() {
             let ending = name.rsplit('.').next().unwrap_or_default().to_ascii_lowercase();
-            if !["html", "htm", "js", "mjs", "css"].contains(&&*ending) {
+            let last = name.rsplit('/').next().unwrap_or_default();
+            let is_sitemap = ending == "xml" && last.contains("sitemap");
+            if !is_sitemap && !["html", "htm", "js", "mjs", "css"].contains(&&*ending) {
                 continue;
             }
             let Ok(bytes) = read(name) else {
@@ -53,12 +62,24 @@ impl<'n> Survey<'n> {
             let text = String::from_utf8_lossy(&bytes);
             survey.has_data_images |= text.contains("data:image/");
             match &*ending {
-                "html" | "htm" => drop(survey.pages.insert(name, Page::read(&text))),
+                "html" | "htm" => {
+                    let page = Page::read(&text);
+                    survey
+                        .style_origins
+                        .extend(page.styles.iter().flat_map(|css| origins::in_style(css)));
+                    survey.pages.insert(name, page);
+                }
+                "xml" => {
+                    // What is wrong with one is for the checks to say.
+                    let sitemap = Sitemap::parse(&text).unwrap_or_default();
+                    survey.sitemap.extend(sitemap.pages().map(str::to_owned));
+                }
                 _ if text.len() > MAX_SCRIPT_BYTES => {}
-                "css" => survey.style_origins.extend(origins_in(&text)),
+                "css" => survey.style_origins.extend(origins::in_style(&text)),
                 _ => {
                     survey.has_router |= text.contains("pushState") || text.contains("navigate(");
-                    survey.script_origins.extend(origins_in(&text));
+                    survey.views.extend(views_in(&text));
+                    survey.script_origins.extend(origins::in_script(&text));
                 }
             }
         }
@@ -77,29 +98,25 @@ impl<'n> Survey<'n> {
     /// The origins that pages load something of a kind from, but for a host's own.
     pub(crate) fn origins_of(&self, kind: LoadKind, own: &str) -> BTreeSet<String> {
         let loads = self.pages.values().flat_map(|page| &page.loads);
-        let urls = loads.filter(|(known, _)| *known == kind).filter_map(|(_, url)| {
-            let whole = if url.starts_with("//") { format!("https:{url}") } else { url.clone() };
-            Url::parse(&whole).ok()
-        });
-        let others = urls.filter(|url| url.host_str().is_some_and(|host| host != own));
-        others.filter(|url| url.scheme().starts_with("http")).map(|url| origin(&url)).collect()
+        let origins = loads
+            .filter(|(known, _)| *known == kind)
+            .filter_map(|(_, url)| origins::origin_of(url));
+        origins
+            .filter(|origin| origin.split_once("://").is_some_and(|(_, host)| host != own))
+            .collect()
     }
 }
 
-fn origin(url: &Url) -> String {
-    url.origin().ascii_serialization()
-}
-
-/// Origins of HTTPS that a text names.
-fn origins_in(text: &str) -> impl Iterator<Item = String> {
-    text.match_indices("https://").filter_map(|(at, _)| {
-        let is_end = |c: char| !(c.is_ascii_alphanumeric() || "-.:/".contains(c));
-        let rest = &text[at..];
-        let url = &rest[..rest.find(is_end).unwrap_or(rest.len())];
-        let url = Url::parse(url).ok()?;
-        let is_whole = url.host_str().is_some_and(|host| host.contains('.'));
-        // Namespaces are names, not places.
-        let is_namespace = url.host_str().is_some_and(|host| host.ends_with("w3.org"));
-        (is_whole && !is_namespace).then(|| origin(&url))
+/// The paths from `/` that a script has as the property `path`, as routers take them.
+fn views_in(text: &str) -> impl Iterator<Item = String> {
+    text.match_indices("path").filter_map(|(at, name)| {
+        let is_whole = !text[..at].ends_with(|c: char| c.is_alphanumeric() || "_$.".contains(c));
+        let rest = text[at + name.len()..].trim_start_matches(['"', '\'']).trim_start();
+        let rest = rest.strip_prefix(':').filter(|_| is_whole)?.trim_start();
+        let quote = rest.chars().next().filter(|c| "\"'`".contains(*c))?;
+        let path = &rest[1..rest[1..].find(quote)? + 1];
+        let is_path = |c: char| c.is_ascii_alphanumeric() || "/-_.:*?()".contains(c);
+        (path.starts_with('/') && path.len() > 1 && path.chars().all(is_path))
+            .then(|| path.to_owned())
     })
 }

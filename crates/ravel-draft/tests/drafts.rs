@@ -52,12 +52,12 @@ fn is_right(url: &str, files: &Files) -> Result<String, TestCaseError> {
 fn what_a_build_shows_is_written() {
     let link = |to: &str| format!("<html lang=en><a href=\"{to}\">x</a>");
     let app = "<div id=app></div><script src=/assets/app-DaoxElbr.js></script>";
-    let cases: [Case; 9] = [
+    let cases: [Case; 12] = [
         (
             "links that end in `.html`",
             &[("index.html", &link("/a.html")), ("a.html", &link("/index.html"))],
             &[
-                "2 of 2 links to pages are answered at once",
+                "2 of 2 links to pages are answered at once so",
                 "pages exact",
                 "expect /a.html serves /a.html",
             ],
@@ -80,11 +80,15 @@ fn what_a_build_shows_is_written() {
             &[
                 ("index.html", &link("/app/")),
                 ("app/index.html", app),
-                ("assets/app-DaoxElbr.js", "history.pushState(0)"),
+                (
+                    "assets/app-DaoxElbr.js",
+                    "history.pushState(0);r=[{path:\"/boats/:id\"},{path : '/fares'},{xpath:'/no'}]",
+                ),
                 ("assets/app-C_Xhz7D9.css", ""),
             ],
             &[
                 "fallback /app{/step*} -> /app/",
+                "Scripts name views at /boats/:id, /fares.",
                 "headers /assets/{+file}",
                 "expect /app/some/page serves /app/index.html",
             ],
@@ -107,6 +111,50 @@ fn what_a_build_shows_is_written() {
             &[],
         ),
         (
+            "languages that other pages say, and the one for all others",
+            &[
+                (
+                    "en/index.html",
+                    "<link rel=alternate hreflang=pt href=/pt/><link rel=alternate hreflang=x-default href=https://h.example/pt/>",
+                ),
+                ("pt/index.html", "<link rel=alternate hreflang=en href=/en/>"),
+            ],
+            &[
+                "languages pt, en",
+                "redirect / -> /en/\n  when language is en",
+                "redirect / -> /pt/",
+            ],
+            &[],
+        ),
+        (
+            "what a sitemap lists",
+            &[
+                ("index.html", ""),
+                ("a.html", ""),
+                (
+                    "sitemap.xml",
+                    "<urlset><url><loc>https://h.example/a.html</loc></url><url><loc>https://old.example/</loc></url></urlset>",
+                ),
+            ],
+            &[
+                "1 of 1 links to pages and URLs in sitemaps are",
+                "pages exact",
+                "The sitemap states old.example as their own host",
+            ],
+            &[],
+        ),
+        (
+            "two apps, and pages beside them",
+            &[
+                ("index.html", &link("/a/")),
+                ("a/index.html", app),
+                ("a/b/index.html", app),
+                ("assets/app-DaoxElbr.js", "history.pushState(0)"),
+            ],
+            &["fallback /a/b{/step*} -> /a/b/", "fallback /a{/step*} -> /a/"],
+            &["fallback {/step*}"],
+        ),
+        (
             "a page that leads on",
             &[
                 ("index.html", ""),
@@ -122,7 +170,7 @@ fn what_a_build_shows_is_written() {
                 "index.html",
                 "<link rel=canonical href=https://www.h.example/><meta property=og:url content=https://old.example/>",
             )],
-            &["1 page state it as their own host", "1 page states old.example as their own host"],
+            &["1 page states it as their own host", "1 page states old.example as their own host"],
             &["alias   old.example"],
         ),
         (
@@ -132,17 +180,20 @@ fn what_a_build_shows_is_written() {
                     "index.html",
                     "<script>1</script><script src=https://cdn.example/x.js></script><p style=\"color:red\"><img src=data:image/png;base64,AA>",
                 ),
-                ("a.css", "a{background:url(https://img.example/x.png)}"),
-                ("a.js", "fetch('https://api.example/v1')"),
+                (
+                    "a.css",
+                    "/* see https://no.example */ a{background:url(https://img.example/x.png)}",
+                ),
+                ("a.js", "fetch('https://api.example/v1') // as in https://no.example"),
             ],
             &[
                 "script-src 'self' https://cdn.example 'sha256-a4ayc/80/OGda4BO/1o/V0etpOqiLx1JwB5S3beHW0s='",
                 "style-src 'self' 'unsafe-inline'",
                 "img-src 'self' data: https://img.example",
-                "connect-src 'self' https://api.example",
+                "connect-src 'self' https://api.example;",
                 "object-src 'none'",
             ],
-            &[],
+            &["no.example"],
         ),
     ];
     for (what, list, there, not_there) in cases {

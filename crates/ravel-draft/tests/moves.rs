@@ -199,3 +199,37 @@ fn pages_that_changed_or_went_into_others_are_found_or_left_open() {
     // Nothing is drafted for what is still there.
     assert!(!drafted(&old, &old_of(&old)).contains("redirect permanent"));
 }
+
+/// A pattern leaves out the few old URLs that it would lead to nothing.
+#[test]
+fn a_pattern_leaves_out_what_has_no_page() {
+    let old = build(9, |n| format!("cli/command-{n}.html"), |n| format!("/cli/command-{n}"));
+    let mut new =
+        build(8, |n| format!("commands/command-{n}.html"), |n| format!("/commands/command-{n}"));
+    new.insert("index.html".to_owned(), "<main>Home".to_owned());
+    let truth = (0..8).map(|n| (format!("/cli/command-{n}"), format!("/commands/command-{n}")));
+    let rules = hold("left out", &old_of(&old), &new, &truth.collect(), 1.0);
+    let rule = "redirect /cli/{page} -> /commands/{page} permanent\n  where page is not one of command-8\n";
+    assert!(rules.contains(rule), "{rules}");
+}
+
+/// Where only paths are known, names tell: also those with capitals for words.
+#[test]
+fn paths_alone_tell_where_names_are_the_same() {
+    let new: Build = ["index", "guide/basicUsage", "guide/rope-signals", "b/terms", "a/deck"]
+        .map(|name| (format!("{name}.html"), page(name.len(), &["/"])))
+        .into();
+    let (old, _) = OldSite::of_urls(
+        AT,
+        ["/docs/basic_usage", "/terms.php", "/old/guide/rope-signals", "/en/deck", "/xyz"],
+    );
+    let rules = drafted(&new, &old);
+    for wanted in [
+        "  /docs/basic_usage       -> /guide/basicUsage    # the only page of that name",
+        "  /old/guide/rope-signals -> /guide/rope-signals",
+        "# redirect /terms.php -> /b/terms",
+        "1 old URL has no page that is like it: /xyz",
+    ] {
+        assert!(rules.contains(wanted), "{wanted}: {rules}");
+    }
+}

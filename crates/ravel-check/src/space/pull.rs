@@ -11,6 +11,7 @@ use super::pair::{Cell, Pair};
 use super::redirect::read_before;
 use super::search::{SignedLeaf, contains};
 use super::set::Piece;
+use super::symbol::SLASH;
 use super::track::{Cut, Track, TrackedPath, WrittenHop};
 use ravel::address::parameters;
 
@@ -152,9 +153,13 @@ impl<'r> Track<'r> {
     }
 }
 
-/// Whether a leaf says no more than that a path is one of its region.
+/// Whether a leaf says no more than that a path is one of its region. No base path is below `//`.
 fn is_of_region((leaf, wanted): &SignedLeaf<'_>) -> bool {
-    matches!((&**leaf, wanted), (Leaf::Path, true) | (Leaf::Below(_), false))
+    match &**leaf {
+        Leaf::Path => *wanted,
+        Leaf::Below(base) => !wanted && base[..] != [SLASH],
+        _ => false,
+    }
 }
 
 impl<'r> Pair<'r> {

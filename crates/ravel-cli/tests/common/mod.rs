@@ -90,3 +90,17 @@ pub(crate) fn build(folder: &Path, kind: &str, out: &str) -> PathBuf {
     assert_eq!(status, 0, "{said}{errors}");
     folder.join(out)
 }
+
+/// A package of a registry, unpacked in a folder.
+pub(crate) fn fetch(package: &str, folder: &Path) {
+    let packed = Command::new("npm")
+        .args(["pack", "--silent", package])
+        .current_dir(folder)
+        .output()
+        .unwrap();
+    assert!(packed.status.success(), "{package}: {}", String::from_utf8_lossy(&packed.stderr));
+    let archive = String::from_utf8(packed.stdout).unwrap();
+    let unpacked =
+        Command::new("tar").args(["xzf", archive.trim()]).current_dir(folder).status().unwrap();
+    assert!(unpacked.success());
+}
