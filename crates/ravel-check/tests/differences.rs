@@ -300,6 +300,19 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
     }
 }
 
+/// A redirect that is the same acts elsewhere where it hangs on files.
+#[test]
+fn a_redirect_that_hangs_on_files_takes_what_they_leave() {
+    let site = "site https://h.example/\n  pages loose\nredirect /b?k -> https://w.example/a\n  when no file\n";
+    let rules = Rules::parse(site).unwrap();
+    let edges = [&["b/index.html"][..], &["a.html"]]
+        .map(|files| Edge::new(&rules, FileList::from_iter(files.iter().copied())));
+    let comparison = compare(&edges[0], &edges[1]);
+    for url in ["https://h.example/b?k=a", "https://h.example/b?z", "https://h.example/b/?k"] {
+        assert!(comparison.difference_of(&Request::get(url).unwrap()).is_some(), "{url}");
+    }
+}
+
 /// What is gone shows the 404 page of the visitor.
 #[test]
 fn what_is_gone_is_shown_by_the_visitors_404_page() {

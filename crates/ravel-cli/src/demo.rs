@@ -65,6 +65,10 @@ const WALK: &[(&str, &[&str])] = &[
         &["domain", "plan", "2027-03-01T06:00:00Z", "--zone", "dns/before.zone"],
     ),
     (
+        "An access log of two years: what its visitors would get now, by how often they came.",
+        &["tally", "access.log.gz", "--top", "5"],
+    ),
+    (
         "A redesign, with rules of its own: what visitors would lose by it, decided for every URL.",
         &["diff", "edge.ravel", "redesign.ravel", "--only", "missing,loop"],
     ),
@@ -91,6 +95,10 @@ const WALK: &[(&str, &[&str])] = &[
             "--fail-on",
             "missing,loop",
         ],
+    ),
+    (
+        "The visitors of the same two years on the redesign, with these redirects.",
+        &["tally", "access.log.gz", "--top", "5", "--rules", "redesign-kept.ravel"],
     ),
     (
         "What is wrong, or could be better, is found before anybody visits; and where each entry point ends.",
@@ -174,6 +182,7 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
         Some(Command::Explain(explain)) => Some(Command::Explain(explain.within(folder))),
         Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
         Some(Command::Diff(diff)) => Some(Command::Diff(diff.within(folder))),
+        Some(Command::Tally(tally)) => Some(Command::Tally(tally.within(folder))),
         other => other,
     };
     crate::run(arguments, out)

@@ -20,6 +20,7 @@ mod report;
 mod serve;
 mod shell;
 mod style;
+mod tally;
 mod test;
 mod urls;
 
@@ -70,6 +71,7 @@ Ask:
 
 Compare:
   diff     Show what a change of the rules or the files does to visitors
+  tally    Count what visitors would get, from access logs and other URLs
   domain   Compare the DNS and the certificate of a domain with what the site needs
 
 See:
@@ -105,6 +107,9 @@ enum Command {
     /// Show what a change of the rules or the files does to visitors
     #[command(after_help = EXIT_STATUS)]
     Diff(diff::Arguments),
+    /// Count what visitors would get, from access logs and other URLs
+    #[command(after_help = EXIT_STATUS)]
+    Tally(tally::Arguments),
     /// Write what is published, for hosts that run code or only serve files
     #[command(after_help = EXIT_STATUS)]
     Build(build::Arguments),
@@ -135,6 +140,7 @@ impl Command {
             Command::Check(check) => check.json,
             Command::Domain(domain) => domain.is_json(),
             Command::Diff(diff) => diff.json,
+            Command::Tally(tally) => tally.json,
             Command::Build(build) => build.json,
             Command::Serve(serve) => serve.json,
             Command::Fmt(fmt) => fmt.json,
@@ -224,6 +230,7 @@ fn run(arguments: Arguments, out: &mut dyn Write) -> Outcome {
         Command::Check(check) => check::run(rules, &check, out),
         Command::Domain(domain) => domain::run(rules, &domain, out),
         Command::Diff(diff) => diff::run(rules, &diff, out),
+        Command::Tally(tally) => tally::run(rules, &tally, out),
         Command::Build(build) => build::run(rules, &build, out),
         Command::Serve(serve) => serve::run(rules, &serve, out),
         Command::Fmt(fmt) => fmt::run(rules, &fmt, out),

@@ -48,21 +48,37 @@ impl UrlSources {
         self.sources.iter().try_for_each(|source| self.read(source, take))
     }
 
+    /// Columns by the names that are given, for commands that say them otherwise.
+    pub(crate) fn of_columns(url: Option<String>, count: Option<String>) -> UrlSources {
+        UrlSources { sources: Vec::new(), url_column: url, count_column: count }
+    }
+
+    fn columns(&self) -> Columns {
+        Columns::default().with_url(self.url_column.clone()).with_count(self.count_column.clone())
+    }
+
+    /// Reads what comes from somewhere.
+    pub(crate) fn read_from(
+        &self,
+        input: impl Read,
+        name: &str,
+        take: &mut Take<'_>,
+    ) -> Result<(), Failure> {
+        match read(input, name, &self.columns(), take)?.first() {
+            None => Ok(()),
+            Some(url) => Err(Failure::Message(format!(
+                "{name} is an index that names {url}; name it as a file, beside which its sitemaps \
+                 are"
+            ))),
+        }
+    }
+
     /// Reads one source; `-` is standard input.
     pub(crate) fn read(&self, source: &str, take: &mut Take<'_>) -> Result<(), Failure> {
-        let columns = Columns::default()
-            .with_url(self.url_column.clone())
-            .with_count(self.count_column.clone());
+        let columns = self.columns();
         let mut known = HashSet::new();
         if source == "-" {
-            let index = read(io::stdin().lock(), "standard input", &columns, take)?;
-            return match index.first() {
-                None => Ok(()),
-                Some(url) => Err(Failure::Message(format!(
-                    "standard input is an index that names {url}; name it as a file, beside which \
-                     its sitemaps are"
-                ))),
-            };
+            return self.read_from(io::stdin().lock(), "standard input", take);
         }
         let mut waiting = vec![PathBuf::from(source)];
         while let Some(path) = waiting.pop() {

@@ -253,7 +253,7 @@ fn the_demo_walks_the_job() {
     let (_, out, _) = run(folder.path(), &["demo", "--json"], "");
     let told: Value = serde_json::from_str(&out).unwrap();
     let steps = told["steps"].as_array().unwrap();
-    assert_eq!((steps.len(), &steps[2]["results"][0]["hops"]), (11, &json!(1)));
+    assert_eq!((steps.len(), &steps[2]["results"][0]["hops"]), (13, &json!(1)));
     assert_eq!(steps[1]["results"].as_array().unwrap().len(), 4);
     let rules = folder.path().join("lantern-ferries/edge.ravel");
     fs::write(&rules, "site https://mine.example/\nexpect / is missing\n").unwrap();

@@ -40,4 +40,5 @@ mod statements;
 mod survey;
 
 pub use draft::{Draft, DraftError};
-pub use moves::OldSite;
+pub use moves::{Move, OldSite};
+pub use old_urls::{redirects, suggestions};

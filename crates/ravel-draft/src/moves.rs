@@ -32,15 +32,19 @@ pub(crate) const APART: f64 = 0.06;
 pub struct OldSite {
     /// Each path below the base path, with what its page says, if that is known, and its bytes' hash.
     pages: BTreeMap<String, Option<(PageText, u64)>>,
+    /// How often paths were asked, where that is known.
+    requests: HashMap<String, u64>,
 }
 
 /// An old URL that is missing now, and where it has gone.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Move {
+pub struct Move {
     pub(crate) from: String,
     pub(crate) to: String,
     pub(crate) score: f64,
     pub(crate) why: &'static str,
+    /// How often it was asked; 0 where that is not known.
+    pub(crate) requests: u64,
 }
 
 /// A page that may be an old one's, and how sure that is, from 0 to 1.
@@ -58,6 +62,31 @@ impl Candidate {
 }
 
 impl Move {
+    /// The path of the old URL, below the base path.
+    pub fn from(&self) -> &str {
+        &self.from
+    }
+
+    /// The path of the page that it has gone to, below the base path.
+    pub fn to(&self) -> &str {
+        &self.to
+    }
+
+    /// Whether it is sure enough to be written as a rule.
+    pub fn is_sure(&self) -> bool {
+        self.score >= SURE
+    }
+
+    /// Why, and how sure from 0 to 1.
+    pub(crate) fn evidence(&self) -> String {
+        let often = match self.requests {
+            0 => String::new(),
+            1 => "; asked once".to_owned(),
+            often => format!("; asked {often} times"),
+        };
+        format!("{}, {:.2}{often}", self.why, self.score)
+    }
+
     /// Whether an edge leads there, at once.
     pub(crate) fn is_made_by(&self, edge: &Edge) -> bool {
         let site = edge.site();
@@ -82,15 +111,27 @@ impl OldSite {
         let mut others = 0;
         let at = at.trim_end_matches('/');
         for url in urls {
-            let rest = if url.starts_with('/') { Some(url) } else { url.strip_prefix(at) };
-            let path = rest.map(|rest| rest.split(['?', '#']).next().unwrap_or_default());
-            match path.filter(|path| path.starts_with('/') || path.is_empty()) {
-                Some("") => drop(old.pages.entry("/".to_owned()).or_default()),
+            match path_below(at, url) {
                 Some(path) => drop(old.pages.entry(path.to_owned()).or_default()),
                 None => others += 1,
             }
         }
         (old, others)
+    }
+
+    /// The same, with how often each was asked.
+    #[must_use]
+    pub fn with_requests<'u>(
+        mut self,
+        at: &str,
+        counts: impl IntoIterator<Item = (&'u str, u64)>,
+    ) -> OldSite {
+        for (url, requests) in counts {
+            if let Some(path) = path_below(at.trim_end_matches('/'), url) {
+                *self.requests.entry(path.to_owned()).or_default() += requests;
+            }
+        }
+        self
     }
 
     /// The pages of a build of the site before.
@@ -106,10 +147,7 @@ impl OldSite {
         read: impl Fn(&str) -> Result<Vec<u8>, E>,
     ) -> OldSite {
         let files: FileList = names.iter().map(AsRef::as_ref).collect();
-        // What its pages load does not matter here.
-        let is_page = |name: &&str| name.ends_with(".html") || name.ends_with(".htm");
-        let pages = files.names().iter().map(|name| &**name).filter(is_page);
-        let survey = Survey::of(pages, &read);
+        let survey = Survey::of_pages(&files, &read);
         let mut old = OldSite::default();
         let form = page_form(&survey, at, &files);
         let Ok(rules) = Rules::parse(&format!("site {at}\n  pages {}\n", form.name)) else {
@@ -137,6 +175,7 @@ impl OldSite {
 
     /// Takes in another's URLs.
     pub fn extend(&mut self, other: OldSite) {
+        self.requests.extend(other.requests);
         for (path, page) in other.pages {
             let known = self.pages.entry(path).or_default();
             *known = known.take().or(page);
@@ -151,6 +190,15 @@ impl OldSite {
     /// Whether none is known.
     pub fn is_empty(&self) -> bool {
         self.pages.is_empty()
+    }
+}
+
+/// The path of a URL below another, which has no `/` at its end.
+fn path_below<'u>(at: &str, url: &'u str) -> Option<&'u str> {
+    let rest = if url.starts_with('/') { Some(url) } else { url.strip_prefix(at) };
+    match rest?.split(['?', '#']).next().unwrap_or_default() {
+        "" => Some("/"),
+        path => path.starts_with('/').then_some(path),
     }
 }
 
@@ -192,6 +240,7 @@ pub(crate) fn moves(old: &OldSite, survey: &Survey<'_>, edge: &Edge) -> (Vec<Mov
                 to: new[found.page].path.clone(),
                 score: found.score,
                 why: found.why,
+                requests: old.requests.get(path).copied().unwrap_or(0),
             }),
             None => lost.push(path.clone()),
         }

@@ -1,11 +1,17 @@
 //! Redirects for old URLs that are missing, and what is not sure of them.
 
+use std::cmp::Reverse;
+
+use ravel::edge::Edge;
+use ravel::language::format;
+
 use crate::DraftError;
 use crate::moves::{Move, NEAR, OldSite, SURE, moves};
 use crate::security::count;
 use crate::settings::Drafting;
 use crate::shapes::{Shape, shapes};
 use crate::statements::{Statement, comment, text_of};
+use crate::survey::Survey;
 
 impl Drafting<'_, '_> {
     /// Redirects for old URLs that are missing.
@@ -14,62 +20,105 @@ impl Drafting<'_, '_> {
             return Ok(String::new());
         }
         let edge = self.edge(text)?;
-        let (moves, lost) = moves(old, self.survey, &edge);
-        let is_plain = |one: &&Move| !one.from.contains(['{', '}', ' ', '"', '#', '?']);
-        let (near, mut unsure): (Vec<&Move>, Vec<&Move>) =
-            moves.iter().partition(|one| one.score >= NEAR && is_plain(one));
-        // Those that are sure have a row of their own, above all patterns.
-        let unknown = moves.iter().filter(|one| one.score < SURE).map(|one| &*one.from);
-        let urls: Vec<&str> = unknown.chain(lost.iter().map(String::as_str)).collect();
-        let (shapes, left) = shapes(near, &urls, &edge);
-        let (rows, others): (Vec<&Move>, Vec<&Move>) =
-            left.into_iter().partition(|one| one.score >= SURE);
-        unsure.extend(others);
-        let mut rows = rows;
-        let mut statements = written(&rows, &shapes);
-        // One that another's pattern takes has a row of its own, which comes first.
-        let all = self.edge(&format!("{text}\n{}", text_of(&statements)))?;
-        let grouped = shapes.iter().flat_map(|(_, group)| group);
-        let misled: Vec<&Move> = grouped.copied().filter(|one| !one.is_made_by(&all)).collect();
-        if !misled.is_empty() {
-            rows.extend(misled);
-            statements = written(&rows, &shapes);
-        }
-        let mut text = String::new();
-        if !statements.is_empty() {
-            text = format!("\n{}", text_of(&statements));
-        }
-        if !unsure.is_empty() {
-            text += "\n# Not sure enough for a rule: take away the `#` where it is right.\n";
-            for one in unsure {
-                text += &format!(
-                    "# redirect {} -> {} permanent  # {}, {:.2}\n",
-                    one.from, one.to, one.why, one.score
-                );
-            }
-        }
-        if !lost.is_empty() {
-            let first: Vec<&str> = lost.iter().take(5).map(String::as_str).collect();
-            let more = if lost.len() > 5 { ", …" } else { "" };
-            let what = format!(
-                "{} no page that is like {}: {}{more}",
-                count(lost.len(), "old URL has", "old URLs have"),
-                if lost.len() == 1 { "it" } else { "them" },
-                first.join(", ")
-            );
-            text += &format!("\n{}", comment(&what, ""));
-        }
-        Ok(text)
+        let found = moves(old, self.survey, &edge);
+        redirects_for(&found, &edge, &|more| self.edge(&format!("{text}\n{more}")))
     }
+}
+
+/// Where URLs that are missing have gone, as far as pages and their paths tell.
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "guide/timetable.html"]));
+/// let read = |_: &str| Ok::<_, String>(b"<p>Hello".to_vec());
+/// let (old, _) = ravel_draft::OldSite::of_urls("https://h.example/", ["/timetable.php"]);
+/// let moved = ravel_draft::suggestions(&edge, read, &old);
+/// assert_eq!(moved[0].to(), "/guide/timetable");
+/// # Ok::<(), ravel::language::Problems>(())
+/// ```
+pub fn suggestions<E>(
+    edge: &Edge,
+    read: impl Fn(&str) -> Result<Vec<u8>, E>,
+    old: &OldSite,
+) -> Vec<Move> {
+    let survey = Survey::of_pages(edge.files(), &read);
+    moves(old, &survey, edge).0
+}
+
+/// Redirects for URLs that are missing on an edge, to be added to its rules; `with` makes the edge
+/// with more rules.
+///
+/// # Errors
+/// Those of `with`.
+pub fn redirects<E>(
+    edge: &Edge,
+    read: impl Fn(&str) -> Result<Vec<u8>, E>,
+    old: &OldSite,
+    with: &dyn Fn(&str) -> Result<Edge, DraftError>,
+) -> Result<String, DraftError> {
+    let survey = Survey::of_pages(edge.files(), &read);
+    let text = redirects_for(&moves(old, &survey, edge), edge, with)?;
+    format(text.trim_start()).map_err(|problems| DraftError::Rules(format!("{problems:?}")))
+}
+
+/// Redirects for what has moved, and what is not sure of them as comments.
+fn redirects_for(
+    (moves, lost): &(Vec<Move>, Vec<String>),
+    edge: &Edge,
+    with: &dyn Fn(&str) -> Result<Edge, DraftError>,
+) -> Result<String, DraftError> {
+    let is_plain = |one: &&Move| !one.from.contains(['{', '}', ' ', '"', '#', '?']);
+    let (near, mut unsure): (Vec<&Move>, Vec<&Move>) =
+        moves.iter().partition(|one| one.score >= NEAR && is_plain(one));
+    // Those that are sure have a row of their own, above all patterns.
+    let unknown = moves.iter().filter(|one| one.score < SURE).map(|one| &*one.from);
+    let urls: Vec<&str> = unknown.chain(lost.iter().map(String::as_str)).collect();
+    let (shapes, left) = shapes(near, &urls, edge);
+    let (mut rows, others): (Vec<&Move>, Vec<&Move>) =
+        left.into_iter().partition(|one| one.score >= SURE);
+    unsure.extend(others);
+    // What is asked most comes first.
+    rows.sort_by_key(|one| Reverse(one.requests));
+    unsure.sort_by_key(|one| Reverse(one.requests));
+    let mut statements = written(&rows, &shapes);
+    // One that another's pattern takes has a row of its own, which comes first.
+    let all = with(&text_of(&statements))?;
+    let grouped = shapes.iter().flat_map(|(_, group)| group);
+    let misled: Vec<&Move> = grouped.copied().filter(|one| !one.is_made_by(&all)).collect();
+    if !misled.is_empty() {
+        rows.extend(misled);
+        statements = written(&rows, &shapes);
+    }
+    let mut text = String::new();
+    if !statements.is_empty() {
+        text = format!("\n{}", text_of(&statements));
+    }
+    if !unsure.is_empty() {
+        text += "\n# Not sure enough for a rule: take away the `#` where it is right.\n";
+        for one in unsure {
+            text +=
+                &format!("# redirect {} -> {} permanent  # {}\n", one.from, one.to, one.evidence());
+        }
+    }
+    if !lost.is_empty() {
+        let first: Vec<&str> = lost.iter().take(5).map(String::as_str).collect();
+        let more = if lost.len() > 5 { ", …" } else { "" };
+        let what = format!(
+            "{} no page that is like {}: {}{more}",
+            count(lost.len(), "old URL has", "old URLs have"),
+            if lost.len() == 1 { "it" } else { "them" },
+            first.join(", ")
+        );
+        text += &format!("\n{}", comment(&what, ""));
+    }
+    Ok(text)
 }
 
 /// Rows for single URLs, and then a rule for each shape.
 fn written(rows: &[&Move], shapes: &[(Shape, Vec<&Move>)]) -> Vec<Statement> {
     let mut statements = Vec::new();
     if !rows.is_empty() {
-        let row = |one: &&Move| {
-            format!("  {} -> {}  # {}, {:.2}\n", one.from, one.to, one.why, one.score)
-        };
+        let row = |one: &&Move| format!("  {} -> {}  # {}\n", one.from, one.to, one.evidence());
         let lines: String = rows.iter().map(row).collect();
         let what = "Old URLs, and the page that each has gone to.";
         statements.push(Statement::new(what, format!("redirect permanent\n{lines}")));

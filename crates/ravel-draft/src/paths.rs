@@ -9,6 +9,8 @@ use crate::page::words;
 
 /// A name of fewer letters may be that of another page.
 const MIN_NAME: usize = 7;
+/// Of shorter words every letter counts.
+const MIN_WORD: usize = 5;
 /// Endings of pages, which say nothing of what they are about.
 const ENDINGS: [&str; 8] = ["html", "htm", "xhtml", "shtml", "php", "asp", "aspx", "jsp"];
 
@@ -63,6 +65,31 @@ impl PathIndex {
         2.0 * shared / (sum(old) + sum(new)).max(f64::MIN_POSITIVE)
     }
 
+    /// Words that no page has as the one that they were meant for, if it is but a letter or two.
+    fn corrected(&self, words: Vec<String>) -> Vec<String> {
+        let nearest = |word: &String| {
+            let most = word.chars().count().saturating_sub(MIN_WORD) / 4 + 1;
+            let known = self.weights.keys().filter(|known| {
+                known.len().abs_diff(word.len()) <= most && known.chars().count() >= MIN_WORD
+            });
+            known
+                .map(|known| (strsim::osa_distance(known, word), known))
+                .filter(|(distance, _)| *distance <= most)
+                .min()
+                .map(|(_, known)| known.clone())
+        };
+        let is_open = |word: &String| {
+            word.chars().count() >= MIN_WORD
+                && !self.weights.contains_key(word)
+                && word.chars().all(char::is_alphabetic)
+        };
+        let correct = |word: String| match is_open(&word) {
+            true => nearest(&word).unwrap_or(word),
+            false => word,
+        };
+        words.into_iter().map(correct).collect()
+    }
+
     /// The page whose path is most alike, for a path of which the last name is, or is not, that of
     /// one old page; `contradicts` says that what the page has is something else.
     pub(crate) fn find(
@@ -71,7 +98,7 @@ impl PathIndex {
         is_alone: bool,
         contradicts: impl Fn(usize) -> bool,
     ) -> Option<Candidate> {
-        let (slug, words) = (slug(path), path_words(path));
+        let (slug, words) = (slug(path), self.corrected(path_words(path)));
         let found = |page: usize, score: f64, why| {
             let score = if contradicts(page) { score.min(NEAR - 0.1) } else { score };
             Some(Candidate { page, score, why })
@@ -91,6 +118,12 @@ impl PathIndex {
             && is_alone
         {
             return found(*only, NEAR - 0.01, "the only page of that name, but for a number");
+        }
+        let corrected = self.corrected(slug.split('-').map(str::to_owned).collect()).join("-");
+        if corrected != slug
+            && let Some([only]) = self.slugs.get(&corrected).map(Vec::as_slice)
+        {
+            return found(*only, NEAR - 0.01, "the only page of nearly that name");
         }
         let mut scores: Vec<(usize, f64)> =
             (0..self.words.len()).map(|page| (page, self.score(&words, page))).collect();

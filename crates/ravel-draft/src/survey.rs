@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use ravel::FileList;
 use ravel_check::Sitemap;
 
 use crate::origins;
@@ -32,6 +33,15 @@ pub(crate) struct Survey<'n> {
 const MAX_SCRIPT_BYTES: usize = 4 * 1024 * 1024;
 
 impl<'n> Survey<'n> {
+    /// What the pages alone say, where it does not matter what they load.
+    pub(crate) fn of_pages<E>(
+        files: &'n FileList,
+        read: &impl Fn(&str) -> Result<Vec<u8>, E>,
+    ) -> Survey<'n> {
+        let is_page = |name: &&str| name.ends_with(".html") || name.ends_with(".htm");
+        Survey::of(files.names().iter().map(|name| &**name).filter(is_page), read)
+    }
+
     pub(crate) fn of<E>(
         names: impl IntoIterator<Item = &'n str>,
         read: &impl Fn(&str) -> Result<Vec<u8>, E>,

@@ -2,6 +2,8 @@
 
 use http::Method;
 
+use crate::log::Day;
+
 /// A request that is known, and how often it was made.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hit {
@@ -9,11 +11,51 @@ pub struct Hit {
     pub(crate) url: String,
     pub(crate) status: Option<u16>,
     pub(crate) count: u64,
+    pub(crate) day: Option<Day>,
 }
 
 impl Hit {
-    pub(crate) fn of(url: impl Into<String>) -> Hit {
-        Hit { method: None, url: url.into(), status: None, count: 1 }
+    /// A request for a URL, or for a path below the base path at the canonical origin, made once.
+    ///
+    /// ```
+    /// let hit = ravel_traffic::Hit::of("/a").times(12);
+    /// assert_eq!((hit.url(), hit.count()), ("/a", 12));
+    /// ```
+    pub fn of(url: impl Into<String>) -> Hit {
+        Hit { method: None, url: url.into(), status: None, count: 1, day: None }
+    }
+
+    /// The same, made so often.
+    #[must_use]
+    pub fn times(mut self, count: u64) -> Hit {
+        self.count = count;
+        self
+    }
+
+    /// The same, with its method.
+    #[must_use]
+    pub fn with_method(mut self, method: Method) -> Hit {
+        self.method = Some(method);
+        self
+    }
+
+    /// The same, with the status that was answered.
+    #[must_use]
+    pub fn with_status(mut self, status: u16) -> Hit {
+        self.status = Some(status);
+        self
+    }
+
+    /// The same, made on a day.
+    #[must_use]
+    pub fn on(mut self, day: Day) -> Hit {
+        self.day = Some(day);
+        self
+    }
+
+    /// The day, where the source has it.
+    pub fn day(&self) -> Option<Day> {
+        self.day
     }
 
     /// The method, where the source has it.

@@ -13,16 +13,58 @@ const MAX_LOOK: u64 = 64 * 1024;
 /// A source, unpacked.
 pub(crate) type Input<'r> = Box<dyn BufRead + 'r>;
 
-/// Unpacks what is compressed, by its first bytes (gzip: RFC 1952, section 2.3.1).
-pub(crate) fn unpacked<'r>(input: impl Read + 'r) -> Result<Input<'r>, SourceError> {
+/// How a source is compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Compression {
+    /// gzip (RFC 1952).
+    Gzip,
+    /// Zstandard (RFC 8878).
+    Zstandard,
+}
+
+impl Compression {
+    /// How a source is compressed that begins with these bytes, if it is.
+    ///
+    /// ```
+    /// use ravel_traffic::Compression;
+    ///
+    /// assert_eq!(Compression::of(&[0x1f, 0x8b, 8, 0]), Some(Compression::Gzip));
+    /// assert_eq!(Compression::of(b"/a\n"), None);
+    /// ```
+    pub fn of(first: &[u8]) -> Option<Compression> {
+        if first.starts_with(&[0x1f, 0x8b]) {
+            return Some(Compression::Gzip);
+        }
+        first.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]).then_some(Compression::Zstandard)
+    }
+}
+
+/// A source as it is without its compression, if it has one.
+///
+/// ```
+/// use std::io::Read;
+///
+/// let mut text = String::new();
+/// ravel_traffic::unpacked("/a\n".as_bytes())?.read_to_string(&mut text)?;
+/// assert_eq!(text, "/a\n");
+/// # Ok::<(), std::io::Error>(())
+/// ```
+///
+/// # Errors
+/// Those of the input.
+pub fn unpacked<'r>(input: impl Read + 'r) -> io::Result<Box<dyn BufRead + 'r>> {
     let mut input = input;
     let mut first = Vec::new();
-    input.by_ref().take(2).read_to_end(&mut first)?;
-    let is_gzip = first == [0x1f, 0x8b];
+    input.by_ref().take(4).read_to_end(&mut first)?;
+    let compression = Compression::of(&first);
     let whole = BufReader::new(Cursor::new(first).chain(input));
-    Ok(match is_gzip {
-        true => Box::new(BufReader::new(MultiGzDecoder::new(whole))),
-        false => Box::new(whole),
+    Ok(match compression {
+        Some(Compression::Gzip) => Box::new(BufReader::new(MultiGzDecoder::new(whole))),
+        Some(Compression::Zstandard) => {
+            Box::new(BufReader::new(zstd::stream::read::Decoder::with_buffer(whole)?))
+        }
+        None => Box::new(whole),
     })
 }
 

@@ -24,11 +24,19 @@ mod error;
 mod hit;
 mod input;
 mod list;
+mod log;
 mod reader;
 mod sitemap;
 mod table;
+mod tally;
 
 pub use error::SourceError;
 pub use hit::Hit;
+pub use input::{Compression, unpacked};
+pub use log::{Day, JsonKeys, LogFormat, Urlless};
 pub use reader::{Entry, HitReader, SourceFormat};
 pub use table::Columns;
+pub use tally::{
+    DifferingStatus, Ending, EndingCount, LogReader, PartialError, RuleHits, TalliedUrl, Tally,
+    TallyError, TallyOptions, TallyReport, UnreadLine,
+};

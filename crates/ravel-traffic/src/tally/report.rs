@@ -1,0 +1,396 @@
+//! What was counted, in order of what it costs visitors.
+
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+
+use http::HeaderName;
+use ravel::language::Line;
+use ravel::program::{RuleId, Stage};
+use rustc_hash::FxHashMap;
+
+use super::verdict::{Ending, HEADER_MARK};
+use super::{Tally, UnreadLine, locked};
+use crate::log::{Day, Urlless};
+
+/// What was counted.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct TallyReport {
+    requests: u64,
+    urls: u64,
+    endings: Vec<EndingCount>,
+    missing: Vec<TalliedUrl>,
+    redirected: Vec<TalliedUrl>,
+    hops: Vec<(u8, u64)>,
+    differing: Vec<DifferingStatus>,
+    rules: Vec<RuleHits>,
+    origins: Vec<(String, u64)>,
+    headers: Vec<(HeaderName, u64)>,
+    urlless: Vec<(Urlless, u64)>,
+    unread: u64,
+    examples: Vec<UnreadLine>,
+    days: BTreeMap<Day, BTreeMap<Ending, u64>>,
+}
+
+/// Requests that end in one way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct EndingCount {
+    ending: Ending,
+    requests: u64,
+    urls: u64,
+}
+
+impl EndingCount {
+    /// How they end.
+    pub fn ending(&self) -> Ending {
+        self.ending
+    }
+
+    /// How many there are.
+    pub fn requests(&self) -> u64 {
+        self.requests
+    }
+
+    /// How many distinct ones.
+    pub fn urls(&self) -> u64 {
+        self.urls
+    }
+}
+
+/// A URL with its requests.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TalliedUrl {
+    method: String,
+    url: String,
+    requests: u64,
+    hops: u8,
+}
+
+impl TalliedUrl {
+    /// The method, in capitals.
+    pub fn method(&self) -> &str {
+        &self.method
+    }
+
+    /// The whole URL.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// How often it was asked.
+    pub fn requests(&self) -> u64 {
+        self.requests
+    }
+
+    /// By how many redirects it comes to its end.
+    pub fn hops(&self) -> u8 {
+        self.hops
+    }
+}
+
+/// Requests whose log has another status than the rules give.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DifferingStatus {
+    logged: u16,
+    answered: u16,
+    requests: u64,
+    example: TalliedUrl,
+}
+
+impl DifferingStatus {
+    /// The status in the log.
+    pub fn logged(&self) -> u16 {
+        self.logged
+    }
+
+    /// That of the first answer; 0 if another service answers.
+    pub fn answered(&self) -> u16 {
+        self.answered
+    }
+
+    /// How many there are.
+    pub fn requests(&self) -> u64 {
+        self.requests
+    }
+
+    /// The URL of most of them.
+    pub fn example(&self) -> &TalliedUrl {
+        &self.example
+    }
+}
+
+/// A rule with the requests that it decided, at their first answer or behind a redirect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RuleHits {
+    line: Line,
+    rule: String,
+    requests: u64,
+}
+
+impl RuleHits {
+    /// The line of the rule.
+    pub fn line(&self) -> Line {
+        self.line
+    }
+
+    /// The rule as it is written.
+    pub fn rule(&self) -> &str {
+        &self.rule
+    }
+
+    /// How many requests it decided.
+    pub fn requests(&self) -> u64 {
+        self.requests
+    }
+}
+
+impl TallyReport {
+    /// All requests that are about a URL.
+    pub fn requests(&self) -> u64 {
+        self.requests
+    }
+
+    /// Distinct URLs; with different methods they are different.
+    pub fn urls(&self) -> u64 {
+        self.urls
+    }
+
+    /// How they end, in the order of [`Ending::ALL`]; only what there is.
+    pub fn endings(&self) -> &[EndingCount] {
+        &self.endings
+    }
+
+    /// Requests that end so.
+    pub fn ending(&self, ending: Ending) -> u64 {
+        self.endings.iter().find(|known| known.ending == ending).map_or(0, |known| known.requests)
+    }
+
+    /// Missing URLs, what is asked most first.
+    pub fn missing(&self) -> &[TalliedUrl] {
+        &self.missing
+    }
+
+    /// What is redirected, what is asked most first.
+    pub fn redirected(&self) -> &[TalliedUrl] {
+        &self.redirected
+    }
+
+    /// Requests by the number of their redirects, from 1.
+    pub fn hops(&self) -> &[(u8, u64)] {
+        &self.hops
+    }
+
+    /// What is answered otherwise than the log says, what is most first. 206 and 304 are as 200.
+    pub fn differing(&self) -> &[DifferingStatus] {
+        &self.differing
+    }
+
+    /// Redirects, rewrites and the like, in the order of the file; of headers it is not counted.
+    pub fn rules(&self) -> &[RuleHits] {
+        &self.rules
+    }
+
+    /// Schemes and hosts, what is asked most first.
+    pub fn origins(&self) -> &[(String, u64)] {
+        &self.origins
+    }
+
+    /// The headers on which requests hang that end with [`Ending::Depends`].
+    pub fn headers(&self) -> &[(HeaderName, u64)] {
+        &self.headers
+    }
+
+    /// Requests that are about no URL.
+    pub fn urlless(&self) -> &[(Urlless, u64)] {
+        &self.urlless
+    }
+
+    /// Lines that cannot be read.
+    pub fn unread(&self) -> u64 {
+        self.unread
+    }
+
+    /// The first of them.
+    pub fn examples(&self) -> &[UnreadLine] {
+        &self.examples
+    }
+
+    /// Requests of each day by how they end, where the source has times.
+    pub fn days(&self) -> &BTreeMap<Day, BTreeMap<Ending, u64>> {
+        &self.days
+    }
+}
+
+/// What is summed up while all requests are gone through.
+#[derive(Default)]
+struct Sums {
+    endings: [(u64, u64); Ending::ALL.len()],
+    hops: BTreeMap<u8, u64>,
+    rules: FxHashMap<RuleId, u64>,
+    origins: FxHashMap<String, u64>,
+    headers: BTreeMap<String, (HeaderName, u64)>,
+    /// By both statuses: requests, and those of the URL that has most.
+    differing: BTreeMap<(u16, u16), (u64, u64, String, u8)>,
+}
+
+impl Tally<'_> {
+    /// What was counted, with so many URLs in each list.
+    pub fn report(&self, most: usize) -> TallyReport {
+        let mut sums = Sums::default();
+        let (mut missing, mut redirected) = (Most::new(most), Most::new(most));
+        let mut days = locked(&self.others).days.clone();
+        for shard in &self.shards {
+            let mut shard = locked(shard);
+            for (day, counts) in shard.days() {
+                let known = days.entry(*day).or_default();
+                for (ending, count) in Ending::ALL.into_iter().zip(counts).filter(|(_, n)| **n > 0)
+                {
+                    *known.entry(ending).or_default() += count;
+                }
+            }
+            for (text, verdict, counts) in shard.each() {
+                let text = String::from_utf8_lossy(text);
+                let requests: u64 = counts.iter().map(|(_, count)| count).sum();
+                let (all, urls) = &mut sums.endings[verdict.ending as usize];
+                *all += requests;
+                *urls += 1;
+                let hops = verdict.hops;
+                if hops > 0 {
+                    *sums.hops.entry(hops).or_default() += requests;
+                    redirected.offer(requests, &text, hops);
+                }
+                if verdict.ending == Ending::Missing {
+                    missing.offer(requests, &text, hops);
+                }
+                // A rule that decides twice on one way is one that the request has met.
+                let mut seen: Vec<RuleId> = verdict.rules.to_vec();
+                seen.sort_unstable();
+                seen.dedup();
+                seen.iter().for_each(|id| *sums.rules.entry(*id).or_default() += requests);
+                for name in &verdict.headers {
+                    let known = sums.headers.entry(name.to_string());
+                    known.or_insert_with(|| (name.clone(), 0)).1 += requests;
+                }
+                let url = self.judge.url(&text);
+                let origin = url.match_indices('/').nth(2).map_or(&*url, |(at, _)| &url[..at]);
+                match sums.origins.get_mut(origin) {
+                    Some(known) => *known += requests,
+                    None => drop(sums.origins.insert(origin.to_owned(), requests)),
+                }
+                for (status, count) in counts {
+                    let is_same = status == verdict.status
+                        || (matches!(status, 206 | 304) && verdict.status == 200);
+                    if status == 0 || is_same || verdict.ending == Ending::Depends {
+                        continue;
+                    }
+                    let key = (status, verdict.status);
+                    let known =
+                        sums.differing.entry(key).or_insert((0, 0, String::new(), verdict.hops));
+                    known.0 += count;
+                    if (count, Reverse(&*text)) > (known.1, Reverse(&*known.2)) {
+                        (known.1, known.2, known.3) = (count, text.clone().into_owned(), hops);
+                    }
+                }
+            }
+        }
+        self.reported(sums, days, missing, redirected)
+    }
+
+    fn reported(
+        &self,
+        sums: Sums,
+        days: BTreeMap<Day, BTreeMap<Ending, u64>>,
+        missing: Most,
+        redirected: Most,
+    ) -> TallyReport {
+        let tallied = |(requests, text, hops): (u64, String, u8)| TalliedUrl {
+            method: text.split(' ').next().unwrap_or_default().to_owned(),
+            url: self.judge.url(text.split(HEADER_MARK).next().unwrap_or_default()),
+            requests,
+            hops,
+        };
+        let endings = Ending::ALL.into_iter().zip(sums.endings).filter(|(_, (_, urls))| *urls > 0);
+        let program = self.judge.edge.program();
+        let stages = [Stage::Redirect, Stage::Rewrite, Stage::Fallback, Stage::Missing];
+        let mut rules: Vec<RuleHits> = stages
+            .into_iter()
+            .flat_map(|stage| {
+                (0..program.stage(stage).len() as u32).map(move |n| program.numbered(stage, n))
+            })
+            .map(|rule| RuleHits {
+                line: rule.rule().line(),
+                rule: rule.rule().to_string(),
+                requests: sums.rules.get(&rule.id()).copied().unwrap_or(0),
+            })
+            .collect();
+        rules.sort_by_key(|rule| rule.line);
+        let mut origins: Vec<(String, u64)> = sums.origins.into_iter().collect();
+        origins.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+        let mut headers: Vec<(HeaderName, u64)> = sums.headers.into_values().collect();
+        headers.sort_by_key(|(_, count)| Reverse(*count));
+        let mut differing: Vec<DifferingStatus> = sums
+            .differing
+            .into_iter()
+            .map(|((logged, answered), (requests, most, text, hops))| DifferingStatus {
+                logged,
+                answered,
+                requests,
+                example: tallied((most, text, hops)),
+            })
+            .collect();
+        differing.sort_by_key(|one| Reverse(one.requests));
+        let others = locked(&self.others);
+        TallyReport {
+            requests: sums.endings.iter().map(|(requests, _)| requests).sum(),
+            urls: sums.endings.iter().map(|(_, urls)| urls).sum(),
+            endings: endings
+                .map(|(ending, (requests, urls))| EndingCount { ending, requests, urls })
+                .collect(),
+            missing: missing.sorted().map(tallied).collect(),
+            redirected: redirected.sorted().map(tallied).collect(),
+            hops: sums.hops.into_iter().collect(),
+            differing,
+            rules,
+            origins,
+            headers,
+            urlless: others.urlless.iter().map(|(why, count)| (*why, *count)).collect(),
+            unread: others.unread,
+            examples: others.examples.iter().cloned().collect(),
+            days,
+        }
+    }
+}
+
+/// The requests that are most, of any number.
+struct Most {
+    most: usize,
+    kept: Vec<(u64, String, u8)>,
+    /// Those with fewer requests are not among them.
+    least: u64,
+}
+
+impl Most {
+    fn new(most: usize) -> Most {
+        Most { most, kept: Vec::new(), least: 0 }
+    }
+
+    fn offer(&mut self, requests: u64, text: &str, hops: u8) {
+        if requests < self.least {
+            return;
+        }
+        self.kept.push((requests, text.to_owned(), hops));
+        if self.kept.len() > self.most.max(16).saturating_mul(4) {
+            self.cut();
+        }
+    }
+
+    fn cut(&mut self) {
+        self.kept.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
+        self.kept.truncate(self.most);
+        self.least = self.kept.last().map_or(0, |(requests, ..)| *requests);
+    }
+
+    fn sorted(mut self) -> impl Iterator<Item = (u64, String, u8)> {
+        self.cut();
+        self.kept.into_iter()
+    }
+}
