@@ -277,9 +277,7 @@ impl<'e> Tally<'e> {
     fn add<'t>(&self, shard: usize, counted: impl IntoIterator<Item = Counted<'t>>) {
         let mut shard = locked(&self.shards[shard]);
         let before = shard.bytes();
-        for one in counted {
-            shard.count(&one, &self.judge, &self.hasher);
-        }
+        shard.count_all(counted.into_iter(), &self.judge, &self.hasher);
         let more = shard.bytes() - before;
         if more > 0 {
             self.bytes.fetch_add(more, Ordering::Relaxed);

@@ -5,6 +5,7 @@ use std::hash::BuildHasher;
 
 use foldhash::fast::RandomState;
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
 use super::table::Table;
 use super::verdict::{Ending, Judge, Verdict};
@@ -21,6 +22,9 @@ pub(super) struct Counted<'t> {
     pub(super) day: Option<Day>,
     pub(super) count: u64,
 }
+
+/// So many are looked up at once.
+const BATCH: usize = 16;
 
 /// A part of a tally.
 #[derive(Debug)]
@@ -52,8 +56,36 @@ impl Shard {
         self.table.bytes()
     }
 
-    pub(super) fn count(&mut self, one: &Counted<'_>, judge: &Judge<'_>, hasher: &RandomState) {
-        let mut number = self.number_of(one.text, one.hash, judge);
+    /// Counts requests, some at once.
+    pub(super) fn count_all<'t>(
+        &mut self,
+        counted: impl Iterator<Item = Counted<'t>>,
+        judge: &Judge<'_>,
+        hasher: &RandomState,
+    ) {
+        let mut counted = counted;
+        loop {
+            let batch: SmallVec<[Counted<'t>; BATCH]> = counted.by_ref().take(BATCH).collect();
+            let Some(last) = batch.last() else { return };
+            let texts = std::array::from_fn(|one| {
+                let one = batch.get(one).unwrap_or(last);
+                (one.text, one.hash)
+            });
+            let known = self.table.known::<BATCH>(texts);
+            for (one, known) in batch.iter().zip(known) {
+                self.count(one, known, judge, hasher);
+            }
+        }
+    }
+
+    fn count(
+        &mut self,
+        one: &Counted<'_>,
+        known: Option<u32>,
+        judge: &Judge<'_>,
+        hasher: &RandomState,
+    ) {
+        let mut number = known.unwrap_or_else(|| self.number_of(one.text, one.hash, judge));
         if !one.headers.is_empty() && self.verdict(number).ending == Ending::Depends {
             // With what the source has of it, it may be decided.
             let text = [one.text, one.headers].concat();

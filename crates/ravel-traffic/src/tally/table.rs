@@ -118,6 +118,20 @@ impl Table {
         self.entry(number).verdict
     }
 
+    /// The numbers of texts with these hashes, of which some may be other texts, and whether they
+    /// are there. What is asked for at once is fetched from memory at once.
+    pub(super) fn known<const N: usize>(&self, texts: [(&[u8], u64); N]) -> [Option<u32>; N] {
+        let numbers = texts.map(|(_, hash)| self.places.find(hash, |_| true).copied());
+        let places = numbers.map(|number| number.map(|number| self.entry(number)));
+        let is_same = |place: Option<&Entry>, text: &[u8]| {
+            place.is_some_and(|entry| {
+                let (at, length) = (entry.at as usize, entry.length as usize);
+                self.blocks[entry.block as usize][at..at + length] == *text
+            })
+        };
+        std::array::from_fn(|one| numbers[one].filter(|_| is_same(places[one], texts[one].0)))
+    }
+
     /// The number of a text; `judge` gives its verdict if it is new.
     pub(super) fn number_of(
         &mut self,
