@@ -243,7 +243,7 @@ fn the_demo_walks_the_job() {
         "$ ravel explain /no-such-page",
         "$ ravel test",
         "37 expectations hold",
-        "9 missing",
+        "8 missing",
         "$ ravel diff edge.ravel redesign-kept.ravel --only missing,loop --fail-on missing,loop",
         "$ ravel check",
         "0 errors",

@@ -259,7 +259,7 @@ fn both(by_content: Option<Candidate>, by_path: Option<Candidate>) -> Option<Can
         let score = 1.0 - (1.0 - content.score) * (1.0 - path.score);
         let why = if content.score >= path.score { content.why } else { path.why };
         return Some(Candidate {
-            score: score.clamp(content.score.max(path.score), 0.99),
+            score: score.min(0.99).max(content.score).max(path.score),
             why,
             ..content
         });

@@ -197,7 +197,7 @@ pub(crate) fn demo(out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Few paths are asked often, and many seldom, as on any site.
-fn large(out: &mut impl Write, lines: u64, paths: u64) -> io::Result<()> {
+pub(crate) fn large(out: &mut impl Write, lines: u64, paths: u64) -> io::Result<()> {
     const SECTIONS: [&str; 6] = ["news", "ports", "timetable", "blog/archive", "guides", "photos"];
     let mut random = Random(11);
     for line in 0..lines {

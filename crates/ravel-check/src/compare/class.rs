@@ -121,7 +121,11 @@ impl SideKey {
         let causes = places.iter().map(|at| {
             let (asked, explanation) = &walk.answers()[*at];
             let to = explanation.answer().location().unwrap_or(asked);
-            cause(edge, to, explanation.answer())
+            match cause(edge, to, explanation.answer()) {
+                // Behind a redirect, pages of all folders are come to alike.
+                Cause::File(_) if *at > places[0] => Cause::File(String::new()),
+                cause => cause,
+            }
         });
         let mut causes: Vec<Cause> = causes.collect();
         if places[0] == places[1] {

@@ -100,9 +100,10 @@ impl Tally<'_> {
             lines += 1;
         }
         for line in &others.examples {
-            let source = line.source.replace(['\n', '\x0b'], " ");
+            let plain = |text: &str| text.replace(['\n', '\x0b'], " ");
+            let (source, why) = (plain(&line.source), plain(&line.why));
             let at = line.at.map(|at| at.to_string()).unwrap_or_default();
-            writeln!(out, "unread\x0b{source}\x0b{at}\x0b{}", line.why)?;
+            writeln!(out, "unread\x0b{source}\x0b{at}\x0b{why}")?;
             lines += 1;
         }
         writeln!(out, "end\x0b{lines}\x0b{}\x0b{}", self.lines(), others.unread)
