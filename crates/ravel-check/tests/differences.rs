@@ -323,6 +323,24 @@ fn a_redirect_that_hangs_on_files_takes_what_they_leave() {
     }
 }
 
+/// What rules look at behind a redirect from below another base path.
+#[test]
+fn an_alias_below_a_path_leads_to_rules_of_the_site() {
+    let site = |alias: &str| {
+        let text = format!("site https://h.example/\n{alias}fallback /ab?k -> /a\n");
+        Rules::parse(&text).unwrap()
+    };
+    let rules = [site("  alias https://w.example/t/\n"), site("")];
+    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(["a.html"])));
+    let comparison = compare(&edges[0], &edges[1]);
+    let kind = |url: &str| {
+        let found = comparison.difference_of(&Request::get(url).unwrap());
+        found.map(|number| comparison.differences()[number].kind())
+    };
+    assert_eq!(kind("https://w.example/t/ab?k=a"), Some(DifferenceKind::Missing));
+    assert_eq!(kind("https://w.example/t/ab"), Some(DifferenceKind::Status));
+}
+
 /// A page that loose URLs show is the same page at each, also where redirects write them.
 #[test]
 fn pages_at_several_urls_are_one_difference() {

@@ -101,7 +101,10 @@ impl<'r> Track<'r> {
             }
             (TrackedPath::Asked, _) => {
                 let (text, whole) = pair.literal_prefix(cell);
-                match text.strip_prefix(prefix) {
+                // A canonical redirect leads from below one base path to below another.
+                let first = pair.frame(cell).places[self.side];
+                let asked = first.map_or(prefix, |place| &*space.region(place).prefix);
+                match text.strip_prefix(asked) {
                     Some(rest) => (rest.to_owned(), whole),
                     None => Default::default(),
                 }
