@@ -1,7 +1,8 @@
 //! Makes an access log in Combined Log Format, the same each time: that of the demo, or a large one.
 //!
-//! `cargo run --example access_log > access.log` makes two years of Lantern Ferries, 20 000 lines;
-//! `… -- 3000000 200000` so many lines of so many distinct paths.
+//! `cargo run --example access_log -- demo > access.log` makes two years of Lantern Ferries, 20 000
+//! lines, of which the first are shown where `demo` is left out; `… -- 3000000 200000` so many lines
+//! of so many distinct paths.
 
 use std::io::{self, BufWriter, Write};
 
@@ -11,6 +12,8 @@ use time::{Duration, OffsetDateTime};
 const START: i64 = 1_740_787_200;
 const DAYS: i64 = 730;
 const LINES: u64 = 20_000;
+/// So many are shown of the demo's.
+const SHOWN: usize = 10;
 
 /// The same numbers in every run (SplitMix64).
 struct Random(u64);
@@ -227,10 +230,17 @@ pub(crate) fn large(out: &mut impl Write, lines: u64, paths: u64) -> io::Result<
 
 fn main() -> io::Result<()> {
     let mut out = BufWriter::new(io::stdout().lock());
-    let numbers: Vec<u64> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let numbers: Vec<u64> = arguments.iter().filter_map(|text| text.parse().ok()).collect();
     let done = match numbers[..] {
         [lines, paths, ..] => large(&mut out, lines.max(1), paths.max(1)),
-        _ => demo(&mut out),
+        _ if arguments.iter().any(|text| text == "demo") => demo(&mut out),
+        _ => {
+            let mut all = Vec::new();
+            demo(&mut all)?;
+            let first = all.split_inclusive(|byte| *byte == b'\n').take(SHOWN);
+            first.map(|line| out.write_all(line)).collect()
+        }
     };
     match done.and_then(|()| out.flush()) {
         // Whoever reads has seen enough.
