@@ -238,8 +238,8 @@ fn main() -> io::Result<()> {
         _ => {
             let mut all = Vec::new();
             demo(&mut all)?;
-            let first = all.split_inclusive(|byte| *byte == b'\n').take(SHOWN);
-            first.map(|line| out.write_all(line)).collect()
+            let mut first = all.split_inclusive(|byte| *byte == b'\n').take(SHOWN);
+            first.try_for_each(|line| out.write_all(line))
         }
     };
     match done.and_then(|()| out.flush()) {
