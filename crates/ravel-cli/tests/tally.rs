@@ -147,6 +147,7 @@ fn what_cannot_run_says_what_to_do() {
         (&["list", LOG, "--range", "0+5"], "a range is of one source"),
         (&[LOG, "--at", "lantern"], "`lantern` is not an origin"),
         (&[LOG, "--memory", "1KiB"], "`--merge` where there is more"),
+        (&[LOG, "--memory", "1KiB", "--threads", "1"], "`--merge` where there is more"),
         (&[LOG, "--memory", "much"], "write a number with `KiB`"),
         (&[LOG, "--fail-on", "lost"], "write one of file, redirect"),
         (&[LOG, "--fail-on", "missing=-1"], "is no number of requests and no share"),

@@ -104,7 +104,7 @@ pub(super) fn asked(shown: &Shown<'_>, one: &TalliedUrl) -> String {
     if one.method() == "GET" { url.to_owned() } else { format!("{} {url}", one.method()) }
 }
 
-/// The rule that would lead what is missing to a page, and how sure that is.
+/// The rule that would lead missing URLs to a page, and how sure that is.
 pub(super) fn fix(shown: &Shown<'_>, one: &TalliedUrl) -> Option<String> {
     let found = shown.move_of(one.url())?;
     let doubt = if found.is_sure() { "" } else { "perhaps " };

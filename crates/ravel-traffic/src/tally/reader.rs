@@ -125,6 +125,10 @@ impl<'t, 'e> LogReader<'t, 'e> {
             }
         }
         self.tally.lines.fetch_add(lines, Ordering::Relaxed);
+        // What waits may be too much; nobody would say it later.
+        if self.tally.bytes() + self.texts.len() > self.tally.budget {
+            self.hand_over();
+        }
         self.tally.is_within_budget()
     }
 
