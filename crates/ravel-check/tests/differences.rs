@@ -310,16 +310,25 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
     }
 }
 
-/// A redirect that is the same acts elsewhere where it hangs on files.
+/// A rule that is the same takes other requests where it hangs on files, and leaves others to the
+/// rules behind it.
 #[test]
-fn a_redirect_that_hangs_on_files_takes_what_they_leave() {
-    let site = "site https://h.example/\n  pages loose\nredirect /b?k -> https://w.example/a\n  when no file\n";
-    let rules = Rules::parse(site).unwrap();
-    let edges = [&["b/index.html"][..], &["a.html"]]
-        .map(|files| Edge::new(&rules, FileList::from_iter(files.iter().copied())));
-    let comparison = compare(&edges[0], &edges[1]);
-    for url in ["https://h.example/b?k=a", "https://h.example/b?z", "https://h.example/b/?k"] {
-        assert!(comparison.difference_of(&Request::get(url).unwrap()).is_some(), "{url}");
+fn a_rule_that_hangs_on_files_takes_what_they_leave() {
+    let redirect = "  pages loose\nredirect /b?k -> https://w.example/a\n  when no file\n";
+    let elsewhere = "elsewhere /b/\n  when no file\nredirect /{x}/?k -> /d/{x}\n";
+    let table = [
+        (redirect, ["b/index.html", "a.html"], &["/b?k=a", "/b?z", "/b/?k"][..]),
+        (elsewhere, ["b.html", "c.html"], &["/b/?k=a", "/b/?k", "/b/"]),
+    ];
+    for (rules, files, paths) in table {
+        let text = format!("site https://h.example/\n{rules}");
+        let rules = Rules::parse(&text).unwrap();
+        let edges = files.map(|file| Edge::new(&rules, FileList::from_iter([file])));
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in paths {
+            let request = Request::get(&format!("https://h.example{path}")).unwrap();
+            assert!(comparison.difference_of(&request).is_some(), "{path} by {text}");
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use ravel::Edge;
-use ravel::program::{Effect, HeaderOp, Rule, Site, Stage};
+use ravel::program::{Effect, HeaderOp, Rule, Site, Stage, TestKind};
 
 use super::kind::page_name;
 
@@ -65,8 +65,8 @@ impl<'r> Changed<'r> {
         Changed { settings, rules, addresses }
     }
 
-    /// The number of redirects that come, on both sides, before the first that is not the same. None
-    /// where conditions on headers, or statements that set some, are not the same: these can make
+    /// The number of redirects that come, on both sides, before the first that is not the same or that
+    /// hangs on files, which may not be the same. None where conditions on headers, or statements that set some, are not the same: these can make
     /// answers differ that a redirect gives before them.
     pub(super) fn quiet_redirects(&self, edges: [&Edge; 2]) -> u32 {
         let mut rules = self.rules.iter().flatten();
@@ -79,8 +79,12 @@ impl<'r> Changed<'r> {
             let all = edges[side].program().stage(Stage::Redirect);
             let known: FxHashSet<usize> =
                 self.rules[side].iter().map(|rule| std::ptr::from_ref(*rule) as usize).collect();
-            let is_changed = |rule: &Rule| known.contains(&(std::ptr::from_ref(rule) as usize));
-            all.iter().position(is_changed).unwrap_or(all.len()) as u32
+            let is_open = |rule: &Rule| {
+                let mut kinds = rule.tests().iter().map(|test| test.kind());
+                known.contains(&(std::ptr::from_ref(rule) as usize))
+                    || kinds.any(|kind| matches!(kind, TestKind::FileExists))
+            };
+            all.iter().position(is_open).unwrap_or(all.len()) as u32
         };
         first(0).min(first(1))
     }

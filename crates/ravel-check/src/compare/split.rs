@@ -2,7 +2,7 @@
 
 use ravel::address::Request;
 use ravel::edge::{MAX_HOPS, Route, RouteEnd, method_after};
-use ravel::program::{Rule, Stage, TestKind};
+use ravel::program::{Rule, Stage};
 use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
@@ -128,14 +128,10 @@ impl<'r> Explorer<'r> {
             if has_open_paths && pattern.origin().is_none() && pattern.path().is_literal() {
                 continue;
             }
-            // What a redirect takes that is the same, and comes before all that is not, is alike;
-            // not where it hangs on files, which may not be the same.
-            let looks_at_files =
-                rule.tests().iter().any(|test| matches!(test.kind(), TestKind::FileExists));
+            // What a redirect takes that is the same, and comes before all that may not be, is alike.
             let is_quiet = is_first
                 && number < self.quiet_before
                 && rule.redirect().is_some()
-                && !looks_at_files
                 && !self.noisy.contains(&(std::ptr::from_ref(rule.rule()) as usize));
             if is_quiet && rule.tests().request_headers() == 0 {
                 match track.cut(&self.pair, cell, Cut::Rule(rule.rule())) {
