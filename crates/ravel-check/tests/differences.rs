@@ -316,8 +316,11 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
 fn a_rule_that_hangs_on_files_takes_what_they_leave() {
     let redirect = "  pages loose\nredirect /b?k -> https://w.example/a\n  when no file\n";
     let elsewhere = "elsewhere /b/\n  when no file\nredirect /{x}/?k -> /d/{x}\n";
+    let headers =
+        "headers /b/ on redirects\n  when no file\n  set x-a: b\nredirect /{x}/?k -> /d/{x}\n";
     let table = [
-        (redirect, ["b/index.html", "a.html"], &["/b?k=a", "/b?z", "/b/?k"][..]),
+        (headers, ["b.html", "c.html"], &["/b/?k=a", "/b/?k"][..]),
+        (redirect, ["b/index.html", "a.html"], &["/b?k=a", "/b?z", "/b/?k"]),
         (elsewhere, ["b.html", "c.html"], &["/b/?k=a", "/b/?k", "/b/"]),
     ];
     for (rules, files, paths) in table {

@@ -65,14 +65,19 @@ impl<'r> Changed<'r> {
         Changed { settings, rules, addresses }
     }
 
-    /// The number of redirects that come, on both sides, before the first that is not the same or that
-    /// hangs on files, which may not be the same. None where conditions on headers, or statements that set some, are not the same: these can make
-    /// answers differ that a redirect gives before them.
+    /// The number of redirects that come, on both sides, before the first that is not the same, or
+    /// hangs on files that are not. None where conditions on headers, or statements that set some, are
+    /// such: these can make answers differ that a redirect gives before them.
     pub(super) fn quiet_redirects(&self, edges: [&Edge; 2]) -> u32 {
-        let mut rules = self.rules.iter().flatten();
+        let are_files_same = self.addresses.iter().all(Vec::is_empty);
+        let hangs_on_files = |rule: &Rule| {
+            let mut kinds = rule.tests().iter().map(|test| test.kind());
+            !are_files_same && kinds.any(|kind| matches!(kind, TestKind::FileExists))
+        };
         let looks =
             |rule: &&Rule| rule.stage() == Stage::Headers || rule.tests().request_headers() != 0;
-        if self.settings || rules.any(looks) {
+        let sets = |edge: &Edge| edge.program().stage(Stage::Headers).iter().any(hangs_on_files);
+        if self.settings || self.rules.iter().flatten().any(looks) || edges.into_iter().any(sets) {
             return 0;
         }
         let first = |side: usize| {
@@ -80,9 +85,7 @@ impl<'r> Changed<'r> {
             let known: FxHashSet<usize> =
                 self.rules[side].iter().map(|rule| std::ptr::from_ref(*rule) as usize).collect();
             let is_open = |rule: &Rule| {
-                let mut kinds = rule.tests().iter().map(|test| test.kind());
-                known.contains(&(std::ptr::from_ref(rule) as usize))
-                    || kinds.any(|kind| matches!(kind, TestKind::FileExists))
+                known.contains(&(std::ptr::from_ref(rule) as usize)) || hangs_on_files(rule)
             };
             all.iter().position(is_open).unwrap_or(all.len()) as u32
         };
