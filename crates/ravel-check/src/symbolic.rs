@@ -84,16 +84,52 @@ pub(super) fn written(
     Some((origin, put(target, captures)?))
 }
 
-/// The URL that requests of a pattern end at on a side, as far as its path: text, and captures of the
-/// pattern.
+/// The requests that are asked: those of a pattern, or all, below a base path.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Asked<'p> {
+    pub(super) base: &'p str,
+    pub(super) pattern: Option<&'p Pattern>,
+}
+
+impl Asked<'_> {
+    /// The whole paths, as pieces.
+    fn pieces(self) -> Vec<Symbol> {
+        let path = self.pattern.map_or(vec![Symbol::Capture(0)], pieces);
+        let is_whole = self.pattern.is_some_and(|asked| asked.origin().is_some());
+        let base = if is_whole { "" } else { self.base };
+        joined(&[&[Symbol::Text(base.to_owned())], &path[..]].concat())
+    }
+
+    /// The path below which the first capture begins with several `/`; none if it takes none, or
+    /// begins with one anyway.
+    pub(super) fn doubled(self) -> Option<String> {
+        let pattern = self.pattern?;
+        let prefix = pattern.path().literal_prefix();
+        let prefix = match pattern.path().expressions().next()?.0 {
+            Expression::Segments if !prefix.ends_with('/') => prefix,
+            Expression::Any => prefix.strip_suffix('/')?,
+            _ => return None,
+        };
+        let base = if pattern.origin().is_some() { "" } else { self.base };
+        Some(format!("{base}{prefix}/"))
+    }
+}
+
+/// The URL that requests end at on a side, as far as its path: text, and captures of the pattern that
+/// is asked.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct SymbolicUrl(Vec<Symbol>);
+pub(super) struct SymbolicUrl {
+    pieces: Vec<Symbol>,
+    /// A redirect has written it that begins with a capture: of several `/` that this begins with, one
+    /// is left.
+    is_short: bool,
+}
 
 impl SymbolicUrl {
-    /// Where a route leads all requests of a pattern, or all requests; none where that hangs on what is captured.
+    /// Where a route leads all requests that are asked; none where that hangs on what is captured.
     pub(super) fn of(
         edge: &Edge,
-        asked: Option<&Pattern>,
+        asked: Asked<'_>,
         request: &Request,
         route: &Route,
     ) -> Option<SymbolicUrl> {
@@ -101,16 +137,27 @@ impl SymbolicUrl {
         let origin = |address: &ravel::address::Address| {
             format!("{}://{}", address.scheme(), address.host())
         };
-        let base = edge.site().open_base().to_owned();
+        let base = edge.site().open_base();
         let mut at = origin(address);
-        let mut path = asked.map_or(vec![Symbol::Capture(0)], pieces);
-        // What is asked begins with a base path, unless the pattern does.
-        let mut is_whole = asked.is_some_and(|asked| asked.origin().is_some());
+        // Paths are below the base path, unless the pattern is asked with an origin.
+        let mut is_whole = asked.pattern.is_some_and(|asked| asked.origin().is_some());
+        let mut path = asked.pieces();
+        if !is_whole {
+            match path.first_mut() {
+                _ if base.is_empty() => {}
+                Some(Symbol::Text(text)) if text.starts_with(base) => {
+                    drop(text.drain(..base.len()))
+                }
+                _ => return None,
+            }
+            path = joined(&path);
+        }
+        let mut is_short = false;
         let mut last = address;
         for hop in route.hops() {
             at = origin(hop.to());
             match hop.rule() {
-                None if below(last.path(), &base) == below(hop.to().path(), &base) => {}
+                None if below(last.path(), base) == below(hop.to().path(), base) => {}
                 None => return None,
                 Some(id) => {
                     let rule = edge.program().rule(id).rule();
@@ -118,31 +165,36 @@ impl SymbolicUrl {
                     if target.origin().is_some_and(|origin| origin.host().capture().is_some()) {
                         return None;
                     }
-                    let captures = captures_in(rule.pattern(), &path, asked)?;
+                    let captures = captures_in(rule.pattern(), &path, asked.pattern)?;
                     let names = |name: &str| captures.iter().any(|(known, _)| known == name);
                     if !target.path().expressions().all(|(_, name)| names(name)) {
                         return None;
                     }
                     path = put(target, &captures)?;
+                    let slashes = matches!(path.first(), Some(Symbol::Text(text)) if text == "/");
+                    let first = path.get(usize::from(slashes));
+                    is_short = matches!(first, Some(Symbol::Capture(_)));
                     is_whole = target.origin().is_some();
                 }
             }
             last = hop.to();
         }
-        let mut all = vec![Symbol::Text(at)];
-        if !is_whole {
-            all.push(Symbol::Text(base));
-        }
-        all.extend(path);
-        Some(SymbolicUrl(joined(&all)))
+        let base = if is_whole { "" } else { base };
+        let all = [&[Symbol::Text(at), Symbol::Text(base.to_owned())], &path[..]].concat();
+        Some(SymbolicUrl { pieces: joined(&all), is_short })
     }
 
     /// Whether two are the same whatever is captured, or never; none where that hangs on it.
-    pub(super) fn is(&self, other: &SymbolicUrl) -> Option<bool> {
-        if self == other {
-            return Some(true);
+    /// `doubled`: whether the first capture begins with several `/`, where that is known.
+    pub(super) fn is(&self, other: &SymbolicUrl, doubled: Option<bool>) -> Option<bool> {
+        let is_short = [self, other].map(|url| url.is_short && doubled != Some(false));
+        if self.pieces == other.pieces {
+            return match (is_short[0] == is_short[1], doubled) {
+                (true, _) => Some(true),
+                (false, known) => known.map(|_| false),
+            };
         }
-        let (mut a, mut b) = (&self.0[..], &other.0[..]);
+        let (mut a, mut b) = (&self.pieces[..], &other.pieces[..]);
         while let ([first, rest @ ..], [same, others @ ..]) = (a, b)
             && first == same
         {
@@ -172,9 +224,16 @@ impl SymbolicUrl {
             (captures, length)
         };
         let ((captures, length), (others, other)) = (count(a), count(b));
+        // What is short can be shorter, and longer by a `/` where the capture is empty.
+        let is_longer = match is_short {
+            [false, false] => length != other,
+            [true, false] => other > length + 1,
+            [false, true] => length > other + 1,
+            [true, true] => false,
+        };
         let never = apart(&text(a.first()), &text(b.first()))
             || ends(&text(a.last()), &text(b.last()))
-            || (captures == others && length != other);
+            || (captures == others && is_longer);
         never.then_some(false)
     }
 }

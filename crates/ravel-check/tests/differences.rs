@@ -353,6 +353,38 @@ fn an_alias_below_a_path_leads_to_rules_of_the_site() {
     assert_eq!(kind("https://w.example/t/ab"), Some(DifferenceKind::Status));
 }
 
+/// Of several `/` at the start of what a redirect writes, one is left: there, one side leads elsewhere.
+#[test]
+fn what_begins_with_several_slashes_is_told_apart() {
+    let (root, below) = ("site https://h.example/\n", "site https://h.example/s/\n");
+    let itself = "redirect {/x*} -> {/x*}\n";
+    let table = [
+        ((root, ""), (root, itself)),
+        ((below, itself), (root, itself)),
+        ((below, itself), (root, "")),
+        ((root, "redirect /t{/x*} -> {/x*}\n"), (root, "redirect /t{/x*} -> /u{/x*}\n")),
+        ((root, "redirect /t/{+x} -> /{+x}\n"), (root, "redirect /t/{+x} -> /s/{+x}\n")),
+    ];
+    for editions in table {
+        let texts = <[_; 2]>::from(editions).map(|(site, rules)| format!("{site}{rules}"));
+        let rules = texts.each_ref().map(|text| Rules::parse(text).unwrap());
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in ["/c", "//c", "/s/c", "/s//c", "/s//", "/s/", "/t/c", "/t//c", "/t///c", "/t//"]
+        {
+            for scheme in ["http", "https"] {
+                let request = Request::get(&format!("{scheme}://h.example{path}")).unwrap();
+                let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
+                assert_eq!(
+                    differ(&walks[0], &walks[1]).is_some(),
+                    comparison.difference_of(&request).is_some(),
+                    "{scheme} {path}: {texts:?}"
+                );
+            }
+        }
+    }
+}
+
 /// A page that loose URLs show is the same page at each, also where redirects write them.
 #[test]
 fn pages_at_several_urls_are_one_difference() {

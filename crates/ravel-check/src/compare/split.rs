@@ -8,7 +8,7 @@ use ravel::template::Pattern;
 use super::explore::{Explorer, Split};
 use super::kind::{DifferenceKind, kind};
 use crate::space::{Cell, Cut, CutResult, Track};
-use crate::symbolic::SymbolicUrl;
+use crate::symbolic::{Asked, SymbolicUrl};
 
 /// Redirects in a row that write what they capture.
 const MAX_WRITTEN: usize = 3;
@@ -233,17 +233,36 @@ impl<'r> Explorer<'r> {
         if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
             return self.split_queries(cell, &routes);
         }
-        let patterns = [0, 1].map(|side| self.asked_pattern(side, &routes[side]));
-        let urls = |asked: Option<&Pattern>| {
+        let bases = self.edges.map(|edge| edge.site().open_base());
+        let of_side = |side: usize| {
+            let pattern = self.asked_pattern(side, &routes[side])?;
+            Some(Asked { base: bases[side], pattern: Some(pattern) })
+        };
+        // What is below both base paths is below the longer one.
+        let all = Asked {
+            base: bases.into_iter().max_by_key(|base| base.len()).unwrap_or(""),
+            pattern: None,
+        };
+        let asked = [of_side(0), of_side(1), Some(all)];
+        let both = asked.into_iter().flatten().find_map(|asked| {
             let url =
                 |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);
-            Some((url(0)?, url(1)?))
-        };
-        let asked = patterns.into_iter().filter(Option::is_some).chain([None]);
-        let both = asked.into_iter().find_map(urls);
-        match both {
-            Some((old, new)) if old.is(&new).is_some() => return self.split_queries(cell, &routes),
-            _ => {}
+            Some((asked, url(0)?, url(1)?))
+        });
+        if let Some((asked, old, new)) = both {
+            let mut same = old.is(&new, None);
+            if same.is_none()
+                && let Some(doubled) = asked.doubled()
+            {
+                if let Some(parts) = self.pair.cut_below(cell, &doubled) {
+                    return Split::Parts(parts);
+                }
+                let rest = request.address().ok().and_then(|at| at.path().strip_prefix(&*doubled));
+                same = old.is(&new, Some(rest.is_some_and(|rest| rest.starts_with('/'))));
+            }
+            if same.is_some() {
+                return self.split_queries(cell, &routes);
+            }
         }
         // Where one of them is a single URL, it is known for which paths the other is that.
         let literal = |side: usize| {

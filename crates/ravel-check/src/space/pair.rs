@@ -336,6 +336,14 @@ impl<'r> Pair<'r> {
         &self.axes.methods
     }
 
+    /// Cuts a cell by whether its whole paths are below a path.
+    pub(crate) fn cut_below(&self, cell: &Cell<'r>, path: &str) -> Option<Vec<Cell<'r>>> {
+        let mut by = cell.piece.clone();
+        by.path = vec![(Arc::new(Leaf::Below(symbols(path).collect())), true)];
+        by.facts.clear();
+        self.divide(cell, &by)
+    }
+
     /// A fact that no rule looks at: the query has a parameter.
     pub(crate) fn any_query(&self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
         let mut by = cell.piece.clone();
