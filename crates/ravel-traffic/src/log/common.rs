@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use super::{DayReader, LogLine, Parsed, split_line, unescaped};
+use super::{Asked, DayReader, LogLine, Parsed, unescaped};
 
 /// The bytes of `[26/Nov/2026:10:00:00 +0000]`.
 const TIME: usize = 28;
@@ -16,42 +16,25 @@ pub(crate) fn common<'l>(line: &'l [u8], days: &mut DayReader, headers: bool) ->
         return Parsed::Unread("the time in `[…]` is not a date");
     }
     let rest = line[at + TIME..].trim_ascii_start();
-    let Some((request, rest)) = quoted(rest) else {
+    let Some((request, is_escaped, rest)) = quoted(rest) else {
         return Parsed::Unread("there is no request in quotes");
     };
     let rest = rest.trim_ascii_start();
-    let end = memchr::memchr(b' ', rest).unwrap_or(rest.len());
+    let end = rest.iter().position(|byte| *byte == b' ').unwrap_or(rest.len());
     let Some(status) = status(&rest[..end]) else { return Parsed::Unread("there is no status") };
-    let mut parsed = LogLine { status, day, count: 1, ..LogLine::default() };
-    parsed.host = virtual_host(&line[..at]).map(Cow::Borrowed);
     // Behind the status are the bytes, and then fields in quotes, if any.
+    let (mut referer, mut user_agent) = (None, None);
     if headers
         && let Some(from) = memchr::memchr(b'"', &rest[end..])
-        && let Some((referer, rest)) = quoted(&rest[end + from..])
+        && let Some((field, _, rest)) = quoted(&rest[end + from..])
     {
-        parsed.referer = Some(referer);
-        parsed.user_agent = quoted(rest.trim_ascii_start()).map(|(field, _)| field);
+        referer = Some(field);
+        user_agent = quoted(rest.trim_ascii_start()).map(|(field, ..)| field);
     }
-    take_request(request, &mut parsed);
-    Parsed::Line(parsed)
-}
-
-/// Takes in a request line as the log has it, escaped.
-pub(super) fn take_request<'l>(request: &'l [u8], line: &mut LogLine<'l>) {
-    match unescaped(request) {
-        Cow::Borrowed(request) => match split_line(request) {
-            Ok((method, target)) => {
-                line.asked = Some((Cow::Borrowed(method), Cow::Borrowed(target)));
-            }
-            Err(why) => line.urlless = Some(why),
-        },
-        Cow::Owned(request) => match split_line(&request) {
-            Ok((method, target)) => {
-                line.asked = Some((Cow::Owned(method.to_vec()), Cow::Owned(target.to_vec())));
-            }
-            Err(why) => line.urlless = Some(why),
-        },
-    }
+    let host = virtual_host(&line[..at]).map(Cow::Borrowed);
+    let request = if is_escaped { unescaped(request) } else { Cow::Borrowed(request) };
+    let asked = Asked::Line(request);
+    Parsed::Line(LogLine { asked, scheme: None, host, status, day, count: 1, referer, user_agent })
 }
 
 /// Where the time is: a name of somebody who asks may have brackets, too.
@@ -62,14 +45,14 @@ fn time_in(line: &[u8]) -> Option<usize> {
     })
 }
 
-/// What is in quotes, in which quotes are escaped, and what is behind.
-fn quoted(text: &[u8]) -> Option<(&[u8], &[u8])> {
+/// What is in quotes, in which quotes are escaped, whether anything is, and what is behind.
+fn quoted(text: &[u8]) -> Option<(&[u8], bool, &[u8])> {
     let inner = text.strip_prefix(b"\"")?;
     let mut from = 0;
     loop {
         let at = from + memchr::memchr2(b'"', b'\\', &inner[from..])?;
         if inner[at] == b'"' {
-            return Some((&inner[..at], &inner[at + 1..]));
+            return Some((&inner[..at], from > 0, &inner[at + 1..]));
         }
         from = (at + 2).min(inner.len());
     }
@@ -90,10 +73,14 @@ pub(super) fn status(text: &[u8]) -> Option<u16> {
 
 /// The host in front of the client's address: `host:port address ident user`.
 fn virtual_host(before: &[u8]) -> Option<&[u8]> {
-    let mut fields = before.split(|byte| *byte == b' ');
-    let (first, second) = (fields.next()?, fields.next()?);
+    let end = before.iter().position(|byte| *byte == b' ')?;
+    let (first, rest) = (&before[..end], &before[end + 1..]);
     // Without a host, what follows the address is an identity that nobody has.
-    if second == b"-" || !second.iter().any(|byte| b".:".contains(byte)) {
+    if rest.starts_with(b"- ") {
+        return None;
+    }
+    let second = rest.split(|byte| *byte == b' ').next()?;
+    if !second.iter().any(|byte| b".:".contains(byte)) {
         return None;
     }
     std::str::from_utf8(second).ok()?.parse::<std::net::IpAddr>().ok()?;

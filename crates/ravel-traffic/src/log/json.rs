@@ -4,9 +4,8 @@ use std::borrow::Cow;
 
 use serde_json::{Map, Value};
 
-use super::common::take_request;
 use super::day::iso;
-use super::{Day, DayReader, LogLine, Parsed, Urlless};
+use super::{Asked, Day, DayReader, LogLine, Parsed, unescaped};
 use crate::hit;
 
 /// The keys of objects, where they have other names than usual.
@@ -70,7 +69,7 @@ impl JsonKeys {
             Some(name) => object.get(name),
             None => usual.iter().find_map(|name| object.get(*name)),
         };
-        let mut parsed = LogLine { count: 1, ..LogLine::default() };
+        let mut parsed: LogLine<'l> = LogLine::NOTHING;
         parsed.day = find(&None, &TIMES).and_then(day);
         let text = |value: &Value| value.as_str().map(|text| Cow::Owned(text.as_bytes().to_vec()));
         parsed.host = find(&None, &HOSTS).and_then(text);
@@ -92,19 +91,15 @@ impl JsonKeys {
         let method = find(&self.method, &METHODS).and_then(Value::as_str);
         match find(&self.url, &URLS).and_then(Value::as_str) {
             None => return Parsed::Unread("the URL is not found; name its key with `--url`"),
-            Some("" | "-") => parsed.urlless = Some(Urlless::Nothing),
+            Some("" | "-") => {}
             // A request line, whole.
             Some(url) if method.is_none() && url.contains(' ') => {
-                let mut own = LogLine::default();
-                take_request(url.as_bytes(), &mut own);
-                parsed.urlless = own.urlless;
-                parsed.asked = own.asked.map(|(method, target)| {
-                    (Cow::Owned(method.into_owned()), Cow::Owned(target.into_owned()))
-                });
+                parsed.asked = Asked::Line(Cow::Owned(unescaped(url.as_bytes()).into_owned()));
             }
             Some(url) => {
                 let method = method.unwrap_or("GET").as_bytes().to_vec();
-                parsed.asked = Some((Cow::Owned(method), Cow::Owned(url.as_bytes().to_vec())));
+                parsed.asked =
+                    Asked::Parts(Cow::Owned(method), Cow::Owned(url.as_bytes().to_vec()));
             }
         }
         Parsed::Line(parsed)

@@ -14,7 +14,7 @@ pub use request::Urlless;
 
 pub(crate) use common::common;
 pub(crate) use day::DayReader;
-pub(crate) use request::{Place, split_line, unescaped, write_asked};
+pub(crate) use request::{Asked, Place, unescaped};
 
 use w3c::W3cFields;
 
@@ -31,16 +31,10 @@ pub enum LogFormat {
     Json(JsonKeys),
 }
 
-/// A method and a target.
-pub(crate) type Asked<'l> = (Cow<'l, [u8]>, Cow<'l, [u8]>);
-
 /// What a line says of a request; a place in it is what the server was asked.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct LogLine<'l> {
-    /// The method and the target of the request, as they were sent.
-    pub(crate) asked: Option<Asked<'l>>,
-    /// Why there is no request.
-    pub(crate) urlless: Option<Urlless>,
+    pub(crate) asked: Asked<'l>,
     pub(crate) scheme: Option<Cow<'l, [u8]>>,
     pub(crate) host: Option<Cow<'l, [u8]>>,
     /// 0 where it is not known.
@@ -49,6 +43,20 @@ pub(crate) struct LogLine<'l> {
     pub(crate) count: u64,
     pub(crate) referer: Option<&'l [u8]>,
     pub(crate) user_agent: Option<&'l [u8]>,
+}
+
+impl LogLine<'_> {
+    /// What a line says that says nothing.
+    const NOTHING: LogLine<'static> = LogLine {
+        asked: Asked::Nothing,
+        scheme: None,
+        host: None,
+        status: 0,
+        day: None,
+        count: 1,
+        referer: None,
+        user_agent: None,
+    };
 }
 
 /// What a line is.

@@ -43,9 +43,88 @@ impl Urlless {
     }
 }
 
+/// What was asked, as it was sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Asked<'l> {
+    /// A request line.
+    Line(Cow<'l, [u8]>),
+    /// A method and a target.
+    Parts(Cow<'l, [u8]>, Cow<'l, [u8]>),
+    /// Nothing.
+    Nothing,
+}
+
+impl<'l> Asked<'l> {
+    /// `METHOD URL` as it stands in the request line: where the URL is a path of the place itself, and
+    /// nothing of it is to be encoded. That holds for almost all.
+    #[inline]
+    pub(crate) fn as_it_stands(
+        &self,
+        place: Place<'_>,
+        at: &[u8],
+        with_query: bool,
+    ) -> Option<&'l [u8]> {
+        let Asked::Line(Cow::Borrowed(line)) = self else { return None };
+        let (text, version) = line.split_last_chunk::<9>()?;
+        let [b' ', b'H', b'T', b'T', b'P', b'/', major, b'.', minor] = version else { return None };
+        let (method, target) = text.split_at(text.iter().position(|byte| *byte == b' ')?);
+        let target = &target[1..];
+        let is_one = [*major, *minor].iter().all(u8::is_ascii_digit)
+            && is_method(method)
+            && target.first() == Some(&b'/')
+            && are_plain(target)
+            && (with_query || memchr::memchr(b'?', target).is_none())
+            && origin_of(place, at).is_none();
+        is_one.then_some(text)
+    }
+
+    /// Writes `METHOD URL`, where a URL of the place itself is a path.
+    pub(crate) fn write(
+        &self,
+        place: Place<'_>,
+        at: &[u8],
+        with_query: bool,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Urlless> {
+        let (method, target) = match self {
+            Asked::Line(line) => split_line(line)?,
+            Asked::Parts(method, target) => (&**method, &**target),
+            Asked::Nothing => return Err(Urlless::Nothing),
+        };
+        if !is_method(method) {
+            return Err(Urlless::Unintelligible);
+        }
+        let (origin, path) = if target.first() == Some(&b'/') {
+            (origin_of(place, at), target)
+        } else if let Some(rest) = without_scheme(target) {
+            let end = rest.iter().position(|byte| b"/?#".contains(byte)).unwrap_or(rest.len());
+            let length = target.len() - rest.len() + end;
+            (Some(target[..length].to_ascii_lowercase()), &target[length..])
+        } else {
+            return Err(match target {
+                b"*" => Urlless::Server,
+                _ if method == b"CONNECT" => Urlless::Tunnel,
+                b"-" | b"" => Urlless::Nothing,
+                _ => Urlless::Unintelligible,
+            });
+        };
+        out.extend_from_slice(method);
+        out.push(b' ');
+        if let Some(origin) = origin.filter(|origin| **origin != *at) {
+            write_encoded(&origin, out);
+        }
+        if path.first() != Some(&b'/') {
+            out.push(b'/');
+        }
+        let end = if with_query { None } else { memchr::memchr(b'?', path) };
+        write_encoded(&path[..end.unwrap_or(path.len())], out);
+        Ok(())
+    }
+}
+
 /// The method and the target of a request line; without a version it is one of HTTP/0.9, and all
 /// of its rest is the target.
-pub(crate) fn split_line(line: &[u8]) -> Result<(&[u8], &[u8]), Urlless> {
+fn split_line(line: &[u8]) -> Result<(&[u8], &[u8]), Urlless> {
     if line.is_empty() || line == b"-" {
         return Err(Urlless::Nothing);
     }
@@ -67,46 +146,9 @@ fn without_spaces(mut text: &[u8]) -> &[u8] {
     text
 }
 
-/// Writes `METHOD URL`, where a URL of the place itself is a path.
-pub(crate) fn write_asked(
-    (method, target): (&[u8], &[u8]),
-    place: Place<'_>,
-    at: &[u8],
-    with_query: bool,
-    out: &mut Vec<u8>,
-) -> Result<(), Urlless> {
-    let is_method = |byte: &u8| byte.is_ascii_uppercase() || b"-_".contains(byte);
-    if method.is_empty() || method.len() > 32 || !method.iter().all(is_method) {
-        return Err(Urlless::Unintelligible);
-    }
-    let from = out.len();
-    out.extend_from_slice(method);
-    out.push(b' ');
-    let is_path = target.first() == Some(&b'/');
-    let (origin, path): (Cow<'_, [u8]>, &[u8]) = if is_path {
-        (origin_of(place, at), target)
-    } else if let Some(rest) = without_scheme(target) {
-        let end = rest.iter().position(|byte| b"/?#".contains(byte)).unwrap_or(rest.len());
-        let length = target.len() - rest.len() + end;
-        (Cow::Owned(target[..length].to_ascii_lowercase()), &target[length..])
-    } else {
-        out.truncate(from);
-        return Err(match target {
-            b"*" => Urlless::Server,
-            _ if method == b"CONNECT" => Urlless::Tunnel,
-            b"-" | b"" => Urlless::Nothing,
-            _ => Urlless::Unintelligible,
-        });
-    };
-    if *origin != *at {
-        write_encoded(&origin, out);
-    }
-    if path.first() != Some(&b'/') {
-        out.push(b'/');
-    }
-    let end = if with_query { None } else { memchr::memchr(b'?', path) };
-    write_encoded(&path[..end.unwrap_or(path.len())], out);
-    Ok(())
+fn is_method(method: &[u8]) -> bool {
+    let is_of_one = |byte: &u8| byte.is_ascii_uppercase() || b"-_".contains(byte);
+    !method.is_empty() && method.len() <= 32 && method.iter().all(is_of_one)
 }
 
 /// What is behind `http://` or `https://`.
@@ -117,10 +159,9 @@ fn without_scheme(target: &[u8]) -> Option<&[u8]> {
     })
 }
 
-fn origin_of<'l>(place: Place<'l>, at: &'l [u8]) -> Cow<'l, [u8]> {
-    let Some(host) = place.host.filter(|host| !host.is_empty() && *host != b"-") else {
-        return Cow::Borrowed(at);
-    };
+/// The origin of a request; none where it is that of requests that do not say theirs.
+fn origin_of(place: Place<'_>, at: &[u8]) -> Option<Vec<u8>> {
+    let host = place.host.filter(|host| !host.is_empty() && *host != b"-")?;
     let (own_scheme, own_host) = split_origin(at);
     let (name, port) = match host.iter().rposition(|byte| *byte == b':') {
         Some(colon) if host[colon + 1..].iter().all(u8::is_ascii_digit) => {
@@ -135,9 +176,9 @@ fn origin_of<'l>(place: Place<'l>, at: &'l [u8]) -> Cow<'l, [u8]> {
         _ => own_scheme,
     };
     if name.eq_ignore_ascii_case(own_host) && scheme.eq_ignore_ascii_case(own_scheme) {
-        return Cow::Borrowed(at);
+        return None;
     }
-    Cow::Owned([scheme, b"://", name].concat().to_ascii_lowercase())
+    Some([scheme, b"://", name].concat().to_ascii_lowercase())
 }
 
 fn split_origin(origin: &[u8]) -> (&[u8], &[u8]) {
@@ -145,17 +186,21 @@ fn split_origin(origin: &[u8]) -> (&[u8], &[u8]) {
     (&origin[..colon], origin.get(colon + 3..).unwrap_or_default())
 }
 
+/// Whether a URL can have all of these.
+fn are_plain(bytes: &[u8]) -> bool {
+    // All are looked at: that is faster than to stop at the first.
+    bytes.iter().fold(true, |plain, byte| plain & is_plain(*byte))
+}
+
+fn is_plain(byte: u8) -> bool {
+    byte.is_ascii_graphic() & (byte != b'#')
+}
+
 /// Writes what a URL cannot have as percent-encoded: an edge reads it so (RFC 3986, section 2.1).
 fn write_encoded(bytes: &[u8], out: &mut Vec<u8>) {
     const HEX: &[u8; 16] = b"0123456789ABCDEF";
-    let is_plain = |byte: &u8| byte.is_ascii_graphic() && *byte != b'#';
-    // All are looked at: that is faster than to stop at the first.
-    if bytes.iter().fold(true, |plain, byte| plain & is_plain(byte)) {
-        out.extend_from_slice(bytes);
-        return;
-    }
     for byte in bytes {
-        match is_plain(byte) {
+        match is_plain(*byte) {
             true => out.push(*byte),
             false => out.extend([b'%', HEX[usize::from(byte >> 4)], HEX[usize::from(byte & 15)]]),
         }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::common::status;
 use super::day::iso;
-use super::{DayReader, LogLine, Parsed, Urlless};
+use super::{Asked, DayReader, LogLine, Parsed};
 
 /// The fields of the lines, by the directive `#Fields:`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -50,7 +50,7 @@ impl W3cFields {
         if line.starts_with(b"#") {
             return Parsed::Nothing;
         }
-        let mut parsed = LogLine { count: 1, ..LogLine::default() };
+        let mut parsed: LogLine<'l> = LogLine::NOTHING;
         let (mut method, mut uri, mut query) = (&b"GET"[..], None, None);
         let mut fields = self.0.iter();
         for text in fields_of(line) {
@@ -80,15 +80,12 @@ impl W3cFields {
         if !self.0.iter().any(|field| matches!(field, Field::Uri | Field::Stem)) {
             return Parsed::Unread("`#Fields:` names no `cs-uri-stem`, and no `cs-uri`");
         }
-        match uri {
-            None => parsed.urlless = Some(Urlless::Nothing),
-            Some(uri) => {
-                let target = match query {
-                    Some(query) => Cow::Owned([uri, b"?", query].concat()),
-                    None => Cow::Borrowed(uri),
-                };
-                parsed.asked = Some((Cow::Borrowed(method), target));
-            }
+        if let Some(uri) = uri {
+            let target = match query {
+                Some(query) => Cow::Owned([uri, b"?", query].concat()),
+                None => Cow::Borrowed(uri),
+            };
+            parsed.asked = Asked::Parts(Cow::Borrowed(method), target);
         }
         Parsed::Line(parsed)
     }

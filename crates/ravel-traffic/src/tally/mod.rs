@@ -6,12 +6,14 @@
 //! ```
 
 mod partial;
+mod queue;
 mod reader;
 mod report;
 mod shard;
 mod table;
 mod verdict;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::hash::BuildHasher;
@@ -29,8 +31,9 @@ pub use report::{DifferingStatus, EndingCount, RuleHits, TalliedUrl, TallyReport
 pub use verdict::Ending;
 
 use crate::Hit;
-use crate::log::{Day, Place, Urlless, write_asked};
-use shard::{Counted, Shard};
+use crate::log::{Asked, Day, Place, Urlless};
+use queue::{Queue, Rare, Waiting};
+use shard::Shard;
 use verdict::Judge;
 
 /// What is counted is shared out among so many tables, so that threads seldom wait.
@@ -220,28 +223,24 @@ impl<'e> Tally<'e> {
         for hit in hits {
             text.clear();
             let url = site.url_of(hit.url());
-            let method = hit.method().map_or("GET", http::Method::as_str);
+            let method = hit.method().map_or("GET", http::Method::as_str).as_bytes();
             let place = Place { scheme: None, host: None };
-            let asked = (method.as_bytes(), url.as_bytes());
+            let asked = Asked::Parts(Cow::Borrowed(method), Cow::Borrowed(url.as_bytes()));
             self.lines.fetch_add(1, Ordering::Relaxed);
-            match write_asked(asked, place, self.at.as_bytes(), self.with_query, &mut text) {
+            match asked.write(place, self.at.as_bytes(), self.with_query, &mut text) {
                 Err(why) => *locked(&self.others).urlless.entry(why).or_default() += hit.count(),
-                Ok(()) => {
-                    let hash = self.hasher.hash_one(&text[..]);
-                    let counted = Counted {
-                        text: &text,
-                        headers: b"",
-                        hash,
-                        status: hit.status().unwrap_or(0),
-                        day: hit.day(),
-                        count: hit.count(),
-                    };
-                    self.add(self.shard_of(hash), [counted]);
-                }
+                Ok(()) => self.count_one(&text, hit.status(), hit.day(), hit.count()),
             }
             self.is_within_budget()?;
         }
         Ok(())
+    }
+
+    fn count_one(&self, text: &[u8], status: Option<u16>, day: Option<Day>, count: u64) {
+        let hash = self.hasher.hash_one(text);
+        let rare = Rare { count, with_headers: None };
+        let one = Waiting { text, hash, status: status.unwrap_or(0), day, rare: Some(&rare) };
+        self.add(one.shard(), std::slice::from_ref(&one));
     }
 
     /// Notes a line that cannot be read.
@@ -269,15 +268,16 @@ impl<'e> Tally<'e> {
         }
     }
 
-    fn shard_of(&self, hash: u64) -> usize {
-        // Tables use the other bits.
-        (hash >> 32) as usize % SHARDS
+    /// Hands what waits over to the shards.
+    fn hand_over(&self, queue: &mut Queue<'_>) {
+        queue.shards().for_each(|(number, waiting)| self.add(number, waiting));
+        queue.clear();
     }
 
-    fn add<'t>(&self, shard: usize, counted: impl IntoIterator<Item = Counted<'t>>) {
-        let mut shard = locked(&self.shards[shard]);
+    fn add(&self, number: usize, waiting: &[Waiting<'_>]) {
+        let mut shard = locked(&self.shards[number]);
         let before = shard.bytes();
-        shard.count_all(counted.into_iter(), &self.judge, &self.hasher);
+        shard.count_all(waiting, &self.judge);
         let more = shard.bytes() - before;
         if more > 0 {
             self.bytes.fetch_add(more, Ordering::Relaxed);

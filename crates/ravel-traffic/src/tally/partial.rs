@@ -2,13 +2,11 @@
 //! request in the order of their texts, so that the same requests make the same bytes.
 
 use std::fmt;
-use std::hash::BuildHasher;
 use std::io::{self, BufRead, Write};
 use std::str::FromStr;
 
 use sha2::{Digest, Sha256};
 
-use super::shard::Counted;
 use super::verdict::Ending;
 use super::{MAX_EXAMPLES, Tally, TallyError, UnreadLine, locked};
 use crate::log::{Day, Urlless};
@@ -171,14 +169,9 @@ impl Tally<'_> {
         };
         match *fields {
             [b"request", text, counted] => {
-                let hash = self.hasher.hash_one(text);
-                let one = |(status, count): (String, u64)| {
-                    let status = status.parse().ok()?;
-                    Some(Counted { text, headers: b"", hash, status, day: None, count })
-                };
-                let all: Vec<Counted<'_>> =
-                    counts(counted)?.into_iter().map(one).collect::<Option<_>>()?;
-                self.add(self.shard_of(hash), all);
+                for (status, count) in counts(counted)? {
+                    self.count_one(text, Some(status.parse().ok()?), None, count);
+                }
             }
             [b"day", day, counted] => {
                 let day = parsed::<Day>(day)?;

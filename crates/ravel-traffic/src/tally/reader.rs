@@ -3,22 +3,20 @@
 use std::hash::BuildHasher;
 use std::sync::atomic::Ordering;
 
+use bumpalo::Bump;
 use http::header::{REFERER, USER_AGENT};
 
-use super::shard::Counted;
+use super::queue::{Queue, Rare, Waiting};
 use super::verdict::HEADER_MARK;
-use super::{SHARDS, Tally, TallyError, UnreadLine, locked};
-use crate::log::{
-    Day, DayReader, LogFormat, LogLine, Parsed, Place, Urlless, unescaped, write_asked,
-};
+use super::{Tally, TallyError, UnreadLine, locked};
+use crate::log::{DayReader, LogFormat, LogLine, Parsed, Place, Urlless, unescaped};
 
 /// Longer lines are not read, in bytes.
 pub(crate) const MAX_LINE: usize = 64 * 1024;
+/// The bytes of a line, as most are.
+const USUAL_LINE: usize = 200;
 
-/// So many bytes of texts wait for their shards: many at once find more of a shard in the cache.
-const ENOUGH: usize = 1 << 20;
-
-/// Counts the lines of a log for a tally: one for each thread. All are counted when it is dropped.
+/// Counts the lines of a log for a tally: one for each thread.
 ///
 /// ```
 /// use ravel_traffic::{JsonKeys, LogFormat, LogReader, Tally, TallyOptions};
@@ -37,37 +35,11 @@ pub struct LogReader<'t, 'e> {
     tally: &'t Tally<'e>,
     format: LogFormat,
     days: DayReader,
-    texts: Vec<u8>,
-    buckets: Vec<Vec<Waiting>>,
-    more: Vec<More>,
-    /// The days of what waits; the first is for those of which it is not known.
-    waiting_days: Vec<Option<Day>>,
+    /// What a request is written into that is not asked as it stands.
+    written: Vec<u8>,
     wants_agent: bool,
     wants_referer: bool,
 }
-
-/// A request that waits for its shard, with the place of its text.
-#[derive(Debug)]
-struct Waiting {
-    hash: u64,
-    from: u32,
-    length: u32,
-    /// Its place among what few requests have.
-    more: u32,
-    status: u16,
-    day: u16,
-}
-
-/// What few requests have.
-#[derive(Debug)]
-struct More {
-    /// The bytes of headers behind the text.
-    headers: u32,
-    count: u64,
-}
-
-/// There is no more.
-const NOTHING: u32 = u32::MAX;
 
 impl<'t, 'e> LogReader<'t, 'e> {
     /// Begins to read lines of a format.
@@ -77,10 +49,7 @@ impl<'t, 'e> LogReader<'t, 'e> {
             tally,
             format,
             days: DayReader::default(),
-            texts: Vec::new(),
-            buckets: (0..SHARDS).map(|_| Vec::new()).collect(),
-            more: Vec::new(),
-            waiting_days: vec![None],
+            written: Vec::new(),
             wants_agent: deciding.contains(&USER_AGENT),
             wants_referer: deciding.contains(&REFERER),
         }
@@ -92,6 +61,8 @@ impl<'t, 'e> LogReader<'t, 'e> {
     /// # Errors
     /// Too many distinct URLs for the memory that is allowed.
     pub fn read(&mut self, block: &[u8], source: &str, at: u64) -> Result<(), TallyError> {
+        let arena = Bump::new();
+        let mut queue = Queue::new(block.len() / USUAL_LINE);
         let mut urlless = [0_u64; Urlless::ALL.len()];
         let (mut lines, mut from) = (0, 0);
         while from < block.len() {
@@ -101,7 +72,7 @@ impl<'t, 'e> LogReader<'t, 'e> {
             if line.first() == Some(&b'#') {
                 self.format.take_directive(line);
             }
-            let unread = match self.line(line) {
+            let unread = match self.line(line, &arena, &mut queue) {
                 Ok(None) => None,
                 Ok(Some(why)) => {
                     urlless[why as usize] += 1;
@@ -116,8 +87,13 @@ impl<'t, 'e> LogReader<'t, 'e> {
                     why: why.to_owned(),
                 });
             }
+            if queue.is_full() {
+                self.tally.hand_over(&mut queue);
+                self.tally.is_within_budget()?;
+            }
             from = end + 1;
         }
+        self.tally.hand_over(&mut queue);
         if urlless.iter().any(|count| *count > 0) {
             let mut others = locked(&self.tally.others);
             for (why, count) in Urlless::ALL.into_iter().zip(urlless).filter(|(_, n)| *n > 0) {
@@ -125,101 +101,58 @@ impl<'t, 'e> LogReader<'t, 'e> {
             }
         }
         self.tally.lines.fetch_add(lines, Ordering::Relaxed);
-        // What waits may be too much; nobody would say it later.
-        if self.tally.bytes() + self.texts.len() > self.tally.budget {
-            self.hand_over();
-        }
         self.tally.is_within_budget()
     }
 
-    fn line(&mut self, line: &[u8]) -> Result<Option<Urlless>, &'static str> {
+    fn line<'b>(
+        &mut self,
+        line: &'b [u8],
+        arena: &'b Bump,
+        queue: &mut Queue<'b>,
+    ) -> Result<Option<Urlless>, &'static str> {
         if line.len() > MAX_LINE {
             return Err("it is longer than 64 KiB");
         }
-        match self.format.parse(line, &mut self.days, self.wants_agent || self.wants_referer) {
+        let wants_headers = self.wants_agent || self.wants_referer;
+        match self.format.parse(line, &mut self.days, wants_headers) {
             Parsed::Nothing => Ok(None),
             Parsed::Unread(why) => Err(why),
-            Parsed::Line(parsed) => Ok(self.take(&parsed)),
+            Parsed::Line(parsed) => Ok(self.take(&parsed, arena, queue).err()),
         }
     }
 
-    fn take(&mut self, line: &LogLine<'_>) -> Option<Urlless> {
-        let Some((method, target)) = &line.asked else { return line.urlless };
+    fn take<'b>(
+        &mut self,
+        line: &LogLine<'b>,
+        arena: &'b Bump,
+        queue: &mut Queue<'b>,
+    ) -> Result<(), Urlless> {
         let place = Place { scheme: line.scheme.as_deref(), host: line.host.as_deref() };
-        let from = self.texts.len();
         let (at, with_query) = (self.tally.at.as_bytes(), self.tally.with_query);
-        if let Err(why) = write_asked((method, target), place, at, with_query, &mut self.texts) {
-            return Some(why);
-        }
-        let until = self.texts.len();
-        let logged = [
-            (self.wants_agent, "user-agent", line.user_agent),
-            (self.wants_referer, "referer", line.referer),
-        ];
-        for (_, name, value) in logged.into_iter().filter(|(is_wanted, ..)| *is_wanted) {
-            write_header(name, value, &mut self.texts);
-        }
-        let hash = self.tally.hasher.hash_one(&self.texts[from..until]);
-        let more = match (self.texts.len() - until, line.count) {
-            (0, 1) => NOTHING,
-            (headers, count) => {
-                self.more.push(More { headers: headers as u32, count });
-                self.more.len() as u32 - 1
+        let wants_headers = self.wants_agent || self.wants_referer;
+        let as_it_stands = || line.asked.as_it_stands(place, at, with_query);
+        let plain = if wants_headers { None } else { as_it_stands() };
+        let (text, with_headers) = match plain {
+            Some(text) => (text, None),
+            None => {
+                self.written.clear();
+                line.asked.write(place, at, with_query, &mut self.written)?;
+                let length = self.written.len();
+                if self.wants_agent {
+                    write_header("user-agent", line.user_agent, &mut self.written);
+                }
+                if self.wants_referer {
+                    write_header("referer", line.referer, &mut self.written);
+                }
+                let written = &*arena.alloc_slice_copy(&self.written);
+                (&written[..length], (length < written.len()).then_some(written))
             }
         };
-        let day = match line.day {
-            None => 0,
-            Some(_) if self.waiting_days.last() == Some(&line.day) => self.waiting_days.len() - 1,
-            Some(_) => {
-                self.waiting_days.push(line.day);
-                self.waiting_days.len() - 1
-            }
-        } as u16;
-        let (from, length) = (from as u32, (until - from) as u32);
-        self.buckets[self.tally.shard_of(hash)].push(Waiting {
-            hash,
-            from,
-            length,
-            more,
-            status: line.status,
-            day,
-        });
-        if self.texts.len() > ENOUGH || self.waiting_days.len() > usize::from(u16::MAX) {
-            self.hand_over();
-        }
-        None
-    }
-
-    /// Hands what waits over to the shards, first to those that nobody else has.
-    fn hand_over(&mut self) {
-        let first = self.texts.len() % SHARDS;
-        for shard in (0..SHARDS).map(|number| (first + number) % SHARDS) {
-            let (texts, days, more) = (&self.texts, &self.waiting_days, &self.more);
-            let counted = self.buckets[shard].iter().map(|one| {
-                let until = one.from as usize + one.length as usize;
-                let few = more.get(one.more as usize);
-                let headers = few.map_or(0, |few| few.headers as usize);
-                Counted {
-                    text: &texts[one.from as usize..until],
-                    headers: &texts[until..until + headers],
-                    hash: one.hash,
-                    status: one.status,
-                    day: days[usize::from(one.day)],
-                    count: few.map_or(1, |few| few.count),
-                }
-            });
-            self.tally.add(shard, counted);
-            self.buckets[shard].clear();
-        }
-        self.texts.clear();
-        self.more.clear();
-        self.waiting_days.truncate(1);
-    }
-}
-
-impl Drop for LogReader<'_, '_> {
-    fn drop(&mut self) {
-        self.hand_over();
+        let (count, hash) = (line.count, self.tally.hasher.hash_one(text));
+        let is_rare = count != 1 || with_headers.is_some();
+        let rare = is_rare.then(|| &*arena.alloc(Rare { count, with_headers }));
+        queue.push(Waiting { text, hash, status: line.status, day: line.day, rare });
+        Ok(())
     }
 }
 

@@ -8,7 +8,8 @@ use ravel::language::Line;
 use ravel::program::{RuleId, Stage};
 use rustc_hash::FxHashMap;
 
-use super::verdict::{Ending, HEADER_MARK};
+use super::shard::as_text;
+use super::verdict::{Ending, HEADER_MARK, Judge};
 use super::{Tally, UnreadLine, locked};
 use crate::log::{Day, Urlless};
 
@@ -226,6 +227,8 @@ struct Sums {
     endings: [(u64, u64); Ending::ALL.len()],
     hops: BTreeMap<u8, u64>,
     rules: FxHashMap<RuleId, u64>,
+    /// Those for the origin of requests that do not say theirs.
+    at_home: u64,
     origins: FxHashMap<String, u64>,
     headers: BTreeMap<String, (HeaderName, u64)>,
     /// By both statuses: requests, and those of the URL that has most.
@@ -248,7 +251,7 @@ impl Tally<'_> {
                 }
             }
             for (text, verdict, counts) in shard.each() {
-                let text = String::from_utf8_lossy(text);
+                let text = as_text(text);
                 let requests: u64 = counts.iter().map(|(_, count)| count).sum();
                 let (all, urls) = &mut sums.endings[verdict.ending as usize];
                 *all += requests;
@@ -262,19 +265,21 @@ impl Tally<'_> {
                     missing.offer(requests, &text, hops);
                 }
                 // A rule that decides twice on one way is one that the request has met.
-                let mut seen: Vec<RuleId> = verdict.rules.to_vec();
-                seen.sort_unstable();
-                seen.dedup();
-                seen.iter().for_each(|id| *sums.rules.entry(*id).or_default() += requests);
+                for (at, id) in verdict.rules.iter().enumerate() {
+                    if !verdict.rules[..at].contains(id) {
+                        *sums.rules.entry(*id).or_default() += requests;
+                    }
+                }
                 for name in &verdict.headers {
                     let known = sums.headers.entry(name.to_string());
                     known.or_insert_with(|| (name.clone(), 0)).1 += requests;
                 }
-                let url = self.judge.url(&text);
-                let origin = url.match_indices('/').nth(2).map_or(&*url, |(at, _)| &url[..at]);
-                match sums.origins.get_mut(origin) {
-                    Some(known) => *known += requests,
-                    None => drop(sums.origins.insert(origin.to_owned(), requests)),
+                match self.judge.origin(&text) {
+                    None => sums.at_home += requests,
+                    Some(origin) => match sums.origins.get_mut(origin) {
+                        Some(known) => *known += requests,
+                        None => drop(sums.origins.insert(origin.to_owned(), requests)),
+                    },
                 }
                 for (status, count) in counts {
                     let is_same = status == verdict.status
@@ -323,7 +328,12 @@ impl Tally<'_> {
             })
             .collect();
         rules.sort_by_key(|rule| rule.line);
-        let mut origins: Vec<(String, u64)> = sums.origins.into_iter().collect();
+        let mut origins = sums.origins;
+        if sums.at_home > 0 {
+            let Judge { scheme, host, .. } = &self.judge;
+            *origins.entry(format!("{scheme}://{host}")).or_default() += sums.at_home;
+        }
+        let mut origins: Vec<(String, u64)> = origins.into_iter().collect();
         origins.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         let mut headers: Vec<(HeaderName, u64)> = sums.headers.into_values().collect();
         headers.sort_by_key(|(_, count)| Reverse(*count));

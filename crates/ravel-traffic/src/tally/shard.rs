@@ -1,30 +1,18 @@
 //! A part of a tally: the requests whose texts have some of the hashes.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::hash::BuildHasher;
 
 use foldhash::fast::RandomState;
 use rustc_hash::FxHashMap;
-use smallvec::SmallVec;
 
-use super::table::Table;
+use super::queue::Waiting;
+use super::table::{Counts, Table};
 use super::verdict::{Ending, Judge, Verdict};
 use crate::log::Day;
 
-/// A request that came so often.
-pub(super) struct Counted<'t> {
-    /// `METHOD URL`.
-    pub(super) text: &'t [u8],
-    /// The headers that the source has of it, each behind a mark.
-    pub(super) headers: &'t [u8],
-    pub(super) hash: u64,
-    pub(super) status: u16,
-    pub(super) day: Option<Day>,
-    pub(super) count: u64,
-}
-
 /// So many are looked up at once.
-const BATCH: usize = 16;
+const BATCH: usize = 32;
 
 /// A part of a tally.
 #[derive(Debug)]
@@ -57,57 +45,46 @@ impl Shard {
     }
 
     /// Counts requests, some at once.
-    pub(super) fn count_all<'t>(
-        &mut self,
-        counted: impl Iterator<Item = Counted<'t>>,
-        judge: &Judge<'_>,
-        hasher: &RandomState,
-    ) {
-        let mut counted = counted;
-        loop {
-            let batch: SmallVec<[Counted<'t>; BATCH]> = counted.by_ref().take(BATCH).collect();
-            let Some(last) = batch.last() else { return };
+    pub(super) fn count_all(&mut self, waiting: &[Waiting<'_>], judge: &Judge<'_>) {
+        for batch in waiting.chunks(BATCH) {
             let texts = std::array::from_fn(|one| {
-                let one = batch.get(one).unwrap_or(last);
+                let one = batch.get(one).unwrap_or(&batch[0]);
                 (one.text, one.hash)
             });
             let known = self.table.known::<BATCH>(texts);
             for (one, known) in batch.iter().zip(known) {
-                self.count(one, known, judge, hasher);
+                self.count(one, known, judge);
             }
         }
     }
 
-    fn count(
-        &mut self,
-        one: &Counted<'_>,
-        known: Option<u32>,
-        judge: &Judge<'_>,
-        hasher: &RandomState,
-    ) {
-        let mut number = known.unwrap_or_else(|| self.number_of(one.text, one.hash, judge));
-        if !one.headers.is_empty() && self.verdict(number).ending == Ending::Depends {
+    fn count(&mut self, one: &Waiting<'_>, known: Option<u32>, judge: &Judge<'_>) {
+        let mut place = known.unwrap_or_else(|| self.place_of(one.text, one.hash, judge));
+        let mut ending = self.verdict(place).ending;
+        if ending == Ending::Depends
+            && let Some(text) = one.rare.and_then(|rare| rare.with_headers)
+        {
             // With what the source has of it, it may be decided.
-            let text = [one.text, one.headers].concat();
-            number = self.number_of(&text, hasher.hash_one(&text[..]), judge);
+            place = self.place_of(text, self.table.hash(text), judge);
+            ending = self.verdict(place).ending;
         }
-        self.table.add(number, one.status, one.count);
+        let count = one.count();
+        self.table.add(place, one.status, count);
         if let Some(day) = one.day {
-            let ending = self.verdict(number).ending as usize;
             if self.today.is_none_or(|(today, _)| today != day) {
                 self.end_day();
                 self.today = Some((day, [0; Ending::ALL.len()]));
             }
             if let Some((_, counts)) = &mut self.today {
-                counts[ending] += one.count;
+                counts[ending as usize] += count;
             }
         }
     }
 
-    fn number_of(&mut self, text: &[u8], hash: u64, judge: &Judge<'_>) -> u32 {
+    fn place_of(&mut self, text: &[u8], hash: u64, judge: &Judge<'_>) -> u32 {
         let (verdicts, known) = (&mut self.verdicts, &mut self.known);
-        self.table.number_of(text, hash, || {
-            let verdict = judge.verdict(&String::from_utf8_lossy(text));
+        self.table.place_of(text, hash, || {
+            let verdict = judge.verdict(&as_text(text));
             *known.entry(verdict).or_insert_with_key(|verdict| {
                 verdicts.push(verdict.clone());
                 verdicts.len() as u32 - 1
@@ -115,8 +92,8 @@ impl Shard {
         })
     }
 
-    fn verdict(&self, number: u32) -> &Verdict {
-        &self.verdicts[self.table.verdict(number) as usize]
+    fn verdict(&self, place: u32) -> &Verdict {
+        &self.verdicts[self.table.verdict(place) as usize]
     }
 
     fn end_day(&mut self) {
@@ -133,11 +110,15 @@ impl Shard {
     }
 
     /// Each distinct request, with its verdict and its counts by status.
-    pub(super) fn each(&self) -> impl Iterator<Item = (&[u8], &Verdict, Vec<(u16, u64)>)> {
-        let all = (0..self.table.len() as u32).map(|number| {
-            (self.table.text(number), self.verdict(number), self.table.counts(number))
-        });
+    pub(super) fn each(&self) -> impl Iterator<Item = (&[u8], &Verdict, Counts)> {
+        let all = self.table.each();
         // What was decided with its headers was looked up without them first.
-        all.filter(|(_, _, counts)| counts.iter().any(|(_, count)| *count > 0))
+        all.filter(|(.., counts)| counts.iter().any(|(_, count)| *count > 0))
+            .map(|(text, verdict, counts)| (text, &self.verdicts[verdict as usize], counts))
     }
+}
+
+/// A text of a request; it is ASCII unless it was merged from a file that somebody has changed.
+pub(super) fn as_text(text: &[u8]) -> Cow<'_, str> {
+    std::str::from_utf8(text).map_or_else(|_| String::from_utf8_lossy(text), Cow::Borrowed)
 }

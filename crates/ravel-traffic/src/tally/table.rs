@@ -4,25 +4,55 @@ use std::hash::BuildHasher;
 
 use foldhash::fast::RandomState;
 use hashbrown::HashTable;
+use smallvec::{SmallVec, smallvec};
 
-/// Texts are kept in blocks of so many bytes.
+/// Records are kept in blocks of so many bytes, so that none is moved; one that is longer has a block
+/// of its own.
 const BLOCK: usize = 64 * 1024;
-/// Entries are kept in blocks of so many, so that none is moved.
-const ENTRIES: usize = 512;
+/// Records begin at multiples of so many bytes, and are numbered by these.
+const UNIT: usize = 8;
+const UNITS: usize = BLOCK / UNIT;
+/// The bytes of a record in front of its text.
+const HEAD: usize = 24;
 
-/// A text, with how often it came with each status.
+/// What is kept of a text, in front of it: what is looked at together is fetched together.
 #[derive(Debug, Clone, Copy)]
-struct Entry {
+struct Head {
+    /// How often it came with `status`.
     count: u64,
-    block: u32,
-    at: u32,
-    length: u32,
     verdict: u32,
-    /// The number of the next status, and its place + 1.
+    /// The number of the next status + 1; 0 if there is none.
     more: u32,
+    length: u32,
     status: u16,
 }
 
+impl Head {
+    fn of(record: &[u8]) -> Head {
+        let (head, _) = record.split_first_chunk::<HEAD>().expect("a record has a head");
+        let word =
+            |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
+        Head {
+            count: u64::from(word(0)) | u64::from(word(4)) << 32,
+            verdict: word(8),
+            more: word(12),
+            length: word(16),
+            status: word(20) as u16,
+        }
+    }
+
+    fn bytes(self) -> [u8; HEAD] {
+        let mut head = [0; HEAD];
+        head[..8].copy_from_slice(&self.count.to_le_bytes());
+        let words = [self.verdict, self.more, self.length, u32::from(self.status)];
+        for (place, word) in head[8..].chunks_exact_mut(4).zip(words) {
+            place.copy_from_slice(&word.to_le_bytes());
+        }
+        head
+    }
+}
+
+/// Another status of a text.
 #[derive(Debug, Clone, Copy)]
 struct More {
     count: u64,
@@ -30,73 +60,42 @@ struct More {
     status: u16,
 }
 
-/// A list that grows without a copy, and never has much more room than it needs.
-#[derive(Debug)]
-struct Blocks<T>(Vec<Vec<T>>);
-
-impl<T> Blocks<T> {
-    fn new() -> Blocks<T> {
-        Blocks(Vec::new())
-    }
-
-    /// Adds one, and gives its number.
-    fn push(&mut self, one: T) -> u32 {
-        if self.0.last().is_none_or(|block| block.len() == ENTRIES) {
-            self.0.push(Vec::with_capacity(ENTRIES));
-        }
-        let blocks = self.0.len();
-        let block = &mut self.0[blocks - 1];
-        block.push(one);
-        ((blocks - 1) * ENTRIES + block.len() - 1) as u32
-    }
-
-    fn get(&self, number: u32) -> &T {
-        &self.0[number as usize / ENTRIES][number as usize % ENTRIES]
-    }
-
-    fn get_mut(&mut self, number: u32) -> &mut T {
-        &mut self.0[number as usize / ENTRIES][number as usize % ENTRIES]
-    }
-
-    fn bytes(&self) -> usize {
-        self.0.len() * ENTRIES * size_of::<T>()
-    }
-}
+/// Counts by status, 0 for one that is not known.
+pub(super) type Counts = SmallVec<[(u16, u64); 4]>;
 
 /// Distinct texts, each with a verdict and its counts by status.
 #[derive(Debug)]
 pub(super) struct Table {
     hasher: RandomState,
+    /// Where records begin.
     places: HashTable<u32>,
-    entries: Blocks<Entry>,
-    more: Blocks<More>,
-    blocks: Vec<Vec<u8>>,
+    records: Vec<Vec<u8>>,
+    more: Vec<Vec<More>>,
+    /// Bytes of blocks.
+    kept: usize,
     /// Bytes of texts.
     texts: usize,
 }
 
 impl Table {
     pub(super) fn new(hasher: RandomState) -> Table {
-        Table {
-            hasher,
-            places: HashTable::new(),
-            entries: Blocks::new(),
-            more: Blocks::new(),
-            blocks: Vec::new(),
-            texts: 0,
-        }
+        let (places, records, more) = Default::default();
+        Table { hasher, places, records, more, kept: 0, texts: 0 }
     }
 
     pub(super) fn len(&self) -> usize {
         self.places.len()
     }
 
+    pub(super) fn hash(&self, text: &[u8]) -> u64 {
+        self.hasher.hash_one(text)
+    }
+
     /// Bytes that it takes, with what is kept for more.
     pub(super) fn bytes(&self) -> usize {
-        let blocks: usize = self.blocks.iter().map(Vec::capacity).sum();
         // A byte for each place tells which are taken.
         let places = self.places.capacity() * 8 / 7 * (size_of::<u32>() + 1);
-        blocks + places + self.entries.bytes() + self.more.bytes()
+        self.kept + places
     }
 
     /// Bytes beyond the texts, for each.
@@ -105,108 +104,146 @@ impl Table {
         (self.bytes() - self.texts) / self.len().max(1)
     }
 
-    fn entry(&self, number: u32) -> &Entry {
-        self.entries.get(number)
+    fn record(&self, place: u32) -> &[u8] {
+        &self.records[place as usize / UNITS][place as usize % UNITS * UNIT..]
     }
 
-    pub(super) fn text(&self, number: u32) -> &[u8] {
-        let entry = self.entry(number);
-        &self.blocks[entry.block as usize][entry.at as usize..][..entry.length as usize]
+    fn text(&self, place: u32) -> &[u8] {
+        text(self.record(place))
     }
 
-    pub(super) fn verdict(&self, number: u32) -> u32 {
-        self.entry(number).verdict
+    pub(super) fn verdict(&self, place: u32) -> u32 {
+        Head::of(self.record(place)).verdict
     }
 
-    /// The numbers of texts with these hashes, of which some may be other texts, and whether they
-    /// are there. What is asked for at once is fetched from memory at once.
+    /// The places of texts with these hashes, if they are there. What is asked for at once is fetched
+    /// from memory at once.
     pub(super) fn known<const N: usize>(&self, texts: [(&[u8], u64); N]) -> [Option<u32>; N] {
-        let numbers = texts.map(|(_, hash)| self.places.find(hash, |_| true).copied());
-        let places = numbers.map(|number| number.map(|number| self.entry(number)));
-        let is_same = |place: Option<&Entry>, text: &[u8]| {
-            place.is_some_and(|entry| {
-                let (at, length) = (entry.at as usize, entry.length as usize);
-                self.blocks[entry.block as usize][at..at + length] == *text
-            })
-        };
-        std::array::from_fn(|one| numbers[one].filter(|_| is_same(places[one], texts[one].0)))
+        let places = texts.map(|(_, hash)| self.places.find(hash, |_| true).copied());
+        let records = places.map(|place| place.map(|place| self.record(place)));
+        // Both ends are looked at for all of them before all is for one.
+        let mut is_alike = [false; N];
+        for (is_alike, (record, (text, _))) in is_alike.iter_mut().zip(records.iter().zip(texts)) {
+            *is_alike = record.is_some_and(|record| {
+                let length = Head::of(record).length as usize;
+                length == text.len() && record[HEAD..][..length].last() == text.last()
+            });
+        }
+        std::array::from_fn(|one| {
+            let is_same = |record: &[u8]| record[HEAD..].starts_with(texts[one].0);
+            places[one].filter(|_| is_alike[one] && records[one].is_some_and(is_same))
+        })
     }
 
-    /// The number of a text; `judge` gives its verdict if it is new.
-    pub(super) fn number_of(
+    /// The place of a text; `judge` gives its verdict if it is new.
+    pub(super) fn place_of(
         &mut self,
         text: &[u8],
         hash_of: u64,
         judge: impl FnOnce() -> u32,
     ) -> u32 {
-        let known = self.places.find(hash_of, |number| self.text(*number) == text).copied();
-        if let Some(number) = known {
-            return number;
+        let known = self.places.find(hash_of, |place| self.text(*place) == text).copied();
+        if let Some(place) = known {
+            return place;
         }
-        let number = self.places.len() as u32;
-        let is_full = |block: &Vec<u8>| block.len() + text.len() > block.capacity();
-        if self.blocks.last().is_none_or(is_full) {
-            self.blocks.push(Vec::with_capacity(BLOCK.max(text.len())));
+        let length = (HEAD + text.len()).next_multiple_of(UNIT);
+        let is_full = |block: &Vec<u8>| block.len() + length > block.capacity();
+        if self.records.last().is_none_or(is_full) {
+            self.records.push(Vec::with_capacity(BLOCK.max(length)));
+            self.kept += BLOCK.max(length);
         }
-        let block = self.blocks.len() as u32 - 1;
-        let bytes = self.blocks.last_mut().expect("one was added");
-        let at = bytes.len() as u32;
-        bytes.extend_from_slice(text);
+        let number = self.records.len() - 1;
+        let block = &mut self.records[number];
+        let at = block.len();
+        let head =
+            Head { count: 0, verdict: judge(), more: 0, length: text.len() as u32, status: 0 };
+        block.extend_from_slice(&head.bytes());
+        block.extend_from_slice(text);
+        block.resize(at + length, 0);
         self.texts += text.len();
-        let length = text.len() as u32;
-        let entry = Entry { count: 0, block, at, length, verdict: judge(), more: 0, status: 0 };
-        self.entries.push(entry);
-        let (entries, blocks, hasher) = (&self.entries, &self.blocks, &self.hasher);
-        let rehash = |number: &u32| {
-            let entry = entries.get(*number);
-            hasher.hash_one(
-                &blocks[entry.block as usize][entry.at as usize..][..entry.length as usize],
-            )
+        let place = (number * UNITS + at / UNIT) as u32;
+        let (records, hasher) = (&self.records, &self.hasher);
+        let rehash = |place: &u32| {
+            let (block, at) = (*place as usize / UNITS, *place as usize % UNITS * UNIT);
+            hasher.hash_one(self::text(&records[block][at..]))
         };
-        self.places.insert_unique(hash_of, number, rehash);
-        number
+        self.places.insert_unique(hash_of, place, rehash);
+        place
     }
 
     /// Counts a text with a status.
-    pub(super) fn add(&mut self, number: u32, status: u16, count: u64) {
-        let entry = self.entries.get_mut(number);
-        if entry.count == 0 {
-            entry.status = status;
+    pub(super) fn add(&mut self, place: u32, status: u16, count: u64) {
+        let at = place as usize % UNITS * UNIT;
+        let record = &mut self.records[place as usize / UNITS][at..at + HEAD];
+        let mut head = Head::of(record);
+        if head.count == 0 {
+            head.status = status;
         }
-        if entry.status == status {
-            entry.count = entry.count.saturating_add(count);
+        if head.status == status {
+            head.count = head.count.saturating_add(count);
+            record.copy_from_slice(&head.bytes());
             return;
         }
-        let mut place = entry.more;
-        while place != 0 {
-            let more = self.more.get_mut(place - 1);
+        let mut next = head.more;
+        while next != 0 {
+            let more = &mut self.more[(next as usize - 1) / MORE][(next as usize - 1) % MORE];
             if more.status == status {
                 more.count = more.count.saturating_add(count);
                 return;
             }
-            place = more.next;
+            next = more.next;
         }
-        entry.more = self.more.push(More { count, next: entry.more, status }) + 1;
+        if self.more.last().is_none_or(|block| block.len() == MORE) {
+            self.more.push(Vec::with_capacity(MORE));
+            self.kept += MORE * size_of::<More>();
+        }
+        let number = self.more.len() - 1;
+        let block = &mut self.more[number];
+        block.push(More { count, next: head.more, status });
+        head.more = (number * MORE + block.len()) as u32;
+        record.copy_from_slice(&head.bytes());
     }
 
-    /// The counts of a text by status, 0 for one that is not known.
-    pub(super) fn counts(&self, number: u32) -> Vec<(u16, u64)> {
-        let entry = self.entry(number);
-        let mut counts = vec![(entry.status, entry.count)];
-        let mut place = entry.more;
-        while place != 0 {
-            let more = self.more.get(place - 1);
+    /// All texts in the order in which they came.
+    pub(super) fn each(&self) -> impl Iterator<Item = (&[u8], u32, Counts)> {
+        self.records.iter().flat_map(move |block| {
+            let mut rest = &block[..];
+            std::iter::from_fn(move || {
+                let record = (!rest.is_empty()).then_some(rest)?;
+                let head = Head::of(record);
+                rest = &rest[(HEAD + head.length as usize).next_multiple_of(UNIT)..];
+                Some((text(record), head.verdict, self.counts(head)))
+            })
+        })
+    }
+
+    fn counts(&self, head: Head) -> Counts {
+        let mut counts = smallvec![(head.status, head.count)];
+        let mut next = head.more as usize;
+        while next != 0 {
+            let more = &self.more[(next - 1) / MORE][(next - 1) % MORE];
             counts.push((more.status, more.count));
-            place = more.next;
+            next = more.next as usize;
         }
         counts.sort_unstable();
         counts
     }
 }
 
+/// Further statuses are kept in blocks of so many.
+const MORE: usize = 512;
+
+fn text(record: &[u8]) -> &[u8] {
+    &record[HEAD..][..Head::of(record).length as usize]
+}
+
 #[cfg(test)]
 mod tests {
-    use super::{BuildHasher, RandomState, Table};
+    use std::hash::BuildHasher;
+
+    use smallvec::smallvec;
+
+    use super::{BLOCK, RandomState, Table};
 
     #[test]
     fn each_text_takes_at_most_64_bytes_more() {
@@ -215,16 +252,29 @@ mod tests {
         let of = |number: u32| format!("GET /a/{number}").into_bytes();
         for number in 0..300_000_u32 {
             let text = of(number);
-            let at = table.number_of(&text, hasher.hash_one(&text[..]), || number % 7);
+            let at = table.place_of(&text, hasher.hash_one(&text[..]), || number % 7);
             table.add(at, 200, 1);
             table.add(at, 404, u64::from(number));
             if number > 50_000 && number % 10_000 == 0 {
                 assert!(table.overhead() <= 64, "{} at {number}", table.overhead());
             }
         }
-        let last = of(299_999);
-        let at = table.number_of(&last, hasher.hash_one(&last[..]), || unreachable!());
-        assert_eq!((table.len(), table.counts(at)), (300_000, vec![(200, 1), (404, 299_999)]));
-        assert_eq!((table.text(at), table.verdict(at)), (&last[..], 299_999 % 7));
+        assert_eq!(table.len(), 300_000);
+        for (number, (text, verdict, counts)) in (0..).zip(table.each()) {
+            let counted = smallvec![(200, 1), (404, u64::from(number))];
+            assert_eq!((text, verdict, counts), (&of(number)[..], number % 7, counted));
+        }
+    }
+
+    #[test]
+    fn texts_longer_than_a_block_are_found_again() {
+        let hasher = RandomState::default();
+        let mut table = Table::new(hasher.clone());
+        let texts = [10, BLOCK, 1, 3 * BLOCK, 20].map(|length| vec![b'a'; length]);
+        let hash = |text: &[u8]| hasher.hash_one(text);
+        let places = texts.each_ref().map(|text| table.place_of(text, hash(text), || 1));
+        let found = table.known(texts.each_ref().map(|text| (&text[..], hash(text))));
+        assert_eq!(found, places.map(Some));
+        assert!(table.each().map(|(text, ..)| text).eq(texts.iter()));
     }
 }

@@ -2,7 +2,7 @@
 
 use http::{HeaderName, HeaderValue, Method};
 use ravel::address::Scheme;
-use ravel::edge::{Edge, WalkEnd};
+use ravel::edge::{Edge, MAX_URL_BYTES, RouteEnd, WalkEnd};
 use ravel::program::{Program, RuleId, Stage};
 use ravel::{Outcome, Request};
 
@@ -98,14 +98,14 @@ impl<'e> Judge<'e> {
 
     /// A request by its text: `METHOD URL`, and the headers that are known of it.
     pub(crate) fn request(&self, text: &str) -> Option<Request> {
-        let mut parts = text.split(HEADER_MARK);
-        let (method, url) = parts.next()?.split_once(' ')?;
+        let (asked, headers) = split(text);
+        let (method, url) = asked.split_once(' ')?;
         let method = Method::from_bytes(method.as_bytes()).ok()?;
         let mut request = match url.starts_with('/') {
             true => Request::from_parts(method, self.scheme, &self.host, url),
             false => Request::new(method, url).ok()?,
         };
-        for header in parts {
+        for header in headers.split_terminator(HEADER_MARK) {
             let (name, value) = header.split_once(": ")?;
             let name: HeaderName = name.parse().ok()?;
             request = request.with_header(name, HeaderValue::from_str(value).ok()?);
@@ -115,12 +115,19 @@ impl<'e> Judge<'e> {
 
     /// The URL of a request.
     pub(crate) fn url(&self, text: &str) -> String {
-        let url = text.split(HEADER_MARK).next().unwrap_or_default();
-        let url = url.split_once(' ').map_or(url, |(_, url)| url);
+        let url = url(text);
         match url.starts_with('/') {
             true => format!("{}://{}{url}", self.scheme, self.host),
             false => url.to_owned(),
         }
+    }
+
+    /// The scheme and host of a request; none where it is the origin of requests that do not say
+    /// theirs.
+    pub(crate) fn origin<'t>(&self, text: &'t str) -> Option<&'t str> {
+        let url = url(text);
+        let end = || url.match_indices('/').nth(2).map_or(url.len(), |(at, _)| at);
+        (!url.starts_with('/')).then(|| &url[..end()])
     }
 
     /// What visitors get.
@@ -129,6 +136,9 @@ impl<'e> Judge<'e> {
             let (rules, headers) = Default::default();
             return Verdict { ending: Ending::Refused, hops: 0, status: 400, rules, headers };
         };
+        if let Some(verdict) = self.at_once(&request) {
+            return verdict;
+        }
         let walk = self.edge.walk_unexplained(&request);
         let answers = walk.answers().iter().map(|(_, explanation)| explanation.answer());
         let rules = answers.clone().filter_map(|answer| answer.rule()).collect();
@@ -164,6 +174,57 @@ impl<'e> Judge<'e> {
             headers: headers.into(),
         }
     }
+}
+
+impl Judge<'_> {
+    /// The same for what is answered at once or behind one redirect, as most is: the fields of answers
+    /// are not made, which would be most of the work. None where it hangs on them, or may be refused.
+    fn at_once(&self, request: &Request) -> Option<Verdict> {
+        let is_plain = self.deciding.is_empty()
+            && matches!(*request.method(), Method::GET | Method::HEAD)
+            && request.address().ok()?.without_fragment().len() <= MAX_URL_BYTES;
+        let route = is_plain.then(|| self.edge.route(request))?;
+        let redirect = match route.hops() {
+            [] => None,
+            [hop] => Some(hop.rule()?),
+            _ => return None,
+        };
+        let (ending, status, by) = match route.end() {
+            RouteEnd::Away => (Ending::Redirect, 0, None),
+            RouteEnd::Answer { outcome, by, .. } => match outcome {
+                Outcome::File if redirect.is_some() => (Ending::Redirect, 200, *by),
+                Outcome::File => (Ending::File, 200, *by),
+                Outcome::Gone => (Ending::Gone, 410, *by),
+                Outcome::Missing => (Ending::Missing, 404, *by),
+                Outcome::Outside => (Ending::Outside, 404, *by),
+                Outcome::Elsewhere => (Ending::Elsewhere, 0, *by),
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let status = match (redirect, route.end()) {
+            (Some(id), _) => self.edge.program().rule(id).rule().redirect()?.status(),
+            // At the first URL, a host that is not the site's is refused.
+            (None, RouteEnd::Away) => return None,
+            (None, _) => status,
+        };
+        let rules = redirect.into_iter().chain(by).collect();
+        let hops = u8::from(redirect.is_some());
+        Some(Verdict { ending, hops, status, rules, headers: Box::default() })
+    }
+}
+
+/// `METHOD URL`, and the headers behind.
+fn split(text: &str) -> (&str, &str) {
+    match memchr::memchr(HEADER_MARK as u8, text.as_bytes()) {
+        Some(at) => (&text[..at], &text[at + 1..]),
+        None => (text, ""),
+    }
+}
+
+fn url(text: &str) -> &str {
+    let (asked, _) = split(text);
+    asked.split_once(' ').map_or(asked, |(_, url)| url)
 }
 
 /// The headers that rules look at which decide more than header fields.

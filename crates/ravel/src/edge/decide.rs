@@ -22,9 +22,17 @@ use crate::template::{Captures, Pattern, TargetBase};
 
 /// The most redirects that are joined into one.
 pub(super) const MAX_REDIRECTS_JOINED: usize = 16;
-/// The longest URL that is answered, and that redirects are joined to: normalized and without its
-/// fragment.
-pub(super) const MAX_URL_BYTES: usize = 8_192;
+/// The longest URL that is answered, and that redirects are joined to, in bytes: normalized and
+/// without its fragment. A longer one gets 414 (RFC 9110, section 15.5.15).
+///
+/// ```
+/// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+/// let edge = ravel::Edge::new(&rules, ravel::FileList::default());
+/// let url = format!("https://h.example/{}", "a".repeat(ravel::edge::MAX_URL_BYTES));
+/// assert_eq!(edge.answer(&ravel::Request::get(&url)?).status(), Some(414));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub const MAX_URL_BYTES: usize = 8_192;
 
 #[inline]
 fn names_one_host(request: &Request, address: &Address) -> bool {

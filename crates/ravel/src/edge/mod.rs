@@ -30,6 +30,7 @@ mod words;
 
 pub use answer::{Answer, BODIES, ElsewhereError, Header, Outcome};
 use context::Context;
+pub use decide::MAX_URL_BYTES;
 pub use index::{Segment, Shape, Tail};
 pub use route::{Route, RouteEnd, RouteHop};
 use step::NoTrace;

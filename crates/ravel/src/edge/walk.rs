@@ -1,5 +1,7 @@
 //! A request followed through its redirects, as a browser does.
 
+use std::borrow::Cow;
+
 use http::Method;
 
 use super::Edge;
@@ -12,7 +14,8 @@ use crate::address::{Address, Request};
 pub struct Walk<'e> {
     pub(crate) answers: Vec<(String, Explanation<'e>)>,
     pub(crate) end: WalkEnd,
-    url: String,
+    /// Where it leads beyond the last answer.
+    beyond: Option<String>,
 }
 
 /// Where a walk ends.
@@ -67,7 +70,7 @@ impl<'e> Walk<'e> {
     /// The address where it ends: what was asked last, or the location that left the site or came
     /// back; with the fragment that a browser keeps (Fetch, section 4.4).
     pub fn url(&self) -> &str {
-        &self.url
+        self.beyond.as_deref().unwrap_or_else(|| self.last().0)
     }
 
     /// What becomes of the request in the end.
@@ -124,7 +127,7 @@ pub(super) fn walk<'e>(
     explain: impl Fn(&Request) -> Explanation<'e>,
 ) -> Walk<'e> {
     let mut answers: Vec<(String, Explanation<'e>)> = Vec::new();
-    let mut request = request.clone();
+    let mut request = Cow::Borrowed(request);
     loop {
         let explanation = explain(&request);
         let location = explanation
@@ -134,20 +137,20 @@ pub(super) fn walk<'e>(
         let status = explanation.answer.status();
         answers.push((request.url().to_owned(), explanation));
         let Some(mut to) = location else {
-            let url = request.url().to_owned();
-            return Walk { answers, end: WalkEnd::Answer, url };
+            return Walk { answers, end: WalkEnd::Answer, beyond: None };
         };
         to.keep_fragment(request.address().ok().and_then(Address::fragment));
         if to.port().is_some() || !edge.site().has_host(to.host()) {
-            return Walk { answers, end: WalkEnd::Away, url: to.into_string() };
+            return Walk { answers, end: WalkEnd::Away, beyond: Some(to.into_string()) };
         }
         let came_back =
             answers.iter().any(|(asked, _)| without_fragment(asked) == to.without_fragment());
         if came_back || answers.len() > MAX_HOPS {
-            return Walk { answers, end: WalkEnd::Loop, url: to.into_string() };
+            return Walk { answers, end: WalkEnd::Loop, beyond: Some(to.into_string()) };
         }
         let method = method_after(request.method(), status.unwrap_or_default());
-        request = Request::of(method, to).with_headers(request.headers().clone());
+        let headers = request.headers().clone();
+        request = Cow::Owned(Request::of(method, to).with_headers(headers));
     }
 }
 
