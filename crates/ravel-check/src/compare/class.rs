@@ -24,7 +24,7 @@ pub(super) struct Key {
 /// How a side answers, as far as the reason goes.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct SideKey {
-    /// The statuses on the way; none where another service answers.
+    /// The statuses on the way, of a loop the first; none where another service answers.
     statuses: Vec<Option<u16>>,
     /// What becomes of it in the end.
     end: Outcome,
@@ -131,7 +131,11 @@ impl SideKey {
         if places[0] == places[1] {
             causes.pop();
         }
-        let statuses = statuses(walk).split_off(places[0]);
+        let mut statuses = statuses(walk).split_off(places[0]);
+        if walk.outcome() == Outcome::Loop {
+            // Where it comes back to hangs on where it began.
+            statuses.truncate(1);
+        }
         SideKey { statuses, end: walk.outcome(), causes, lines: Vec::new() }
     }
 }

@@ -109,6 +109,8 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
         of(a.1.answer()) == of(b.1.answer())
     };
     let pairs = || ways.iter().zip(others);
+    // Of redirects that have no end on either side, nobody sees more than the first.
+    let are_loops = before == VisitEnd::Loop && after == VisitEnd::Loop;
     let kinds = [
         (DifferenceKind::Missing, after == VisitEnd::Missing && before != VisitEnd::Missing),
         (DifferenceKind::Loop, after == VisitEnd::Loop && before != VisitEnd::Loop),
@@ -125,7 +127,10 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
         (DifferenceKind::Hops, old.hops() != new.hops()),
         (DifferenceKind::Target, old.url() != new.url()),
     ];
-    let found = kinds.into_iter().find(|(_, differs)| *differs).map(|(kind, _)| kind);
+    let found = match are_loops {
+        true => (!pairs().take(1).all(statuses)).then_some(DifferenceKind::Status),
+        false => kinds.into_iter().find(|(_, differs)| *differs).map(|(kind, _)| kind),
+    };
     found.or_else(|| {
         let headers = headers(old.first().answer(), new.first().answer());
         let is_lifetime = |header: &HeaderDifference| header.name == "cache-control";

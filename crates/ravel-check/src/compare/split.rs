@@ -1,7 +1,7 @@
 //! Cuts a cell by the first thing that tells its requests apart on either side, hop by hop.
 
 use ravel::address::Request;
-use ravel::edge::{MAX_HOPS, Route, RouteEnd, method_after};
+use ravel::edge::{MAX_HOPS, Outcome, Route, RouteEnd, method_after};
 use ravel::program::{Rule, Stage};
 use ravel::template::Pattern;
 
@@ -226,7 +226,8 @@ impl<'r> Explorer<'r> {
         // Where one side comes to no end, or to nothing, it does not matter by which URLs.
         let walks = self.edges.map(|edge| edge.walk_unexplained(request));
         let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
-        if kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+        let are_loops = walks.iter().all(|walk| walk.outcome() == Outcome::Loop);
+        if are_loops || kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
             return Split::Alike;
         }
         // Where both come to one path each, one request shows it.
