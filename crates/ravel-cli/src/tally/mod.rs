@@ -3,6 +3,7 @@
 mod data;
 mod page;
 mod picture;
+mod piped;
 mod reading;
 mod words;
 
@@ -200,21 +201,22 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         tally.merge(BufReader::new(input)).map_err(|error| failed(&error))?;
     }
     let sources = read(arguments, &tally, &stopped)?;
+    let stopped = stopped.load(Ordering::Relaxed);
     if let Some(file) = &arguments.partial {
+        if stopped {
+            // Nobody would see later that it is not all.
+            let name = file.display();
+            return Err(Failure::Message(format!(
+                "stopped before all was read: `{name}` is not written"
+            )));
+        }
         let mut bytes = Vec::new();
         tally.write_partial(&mut bytes)?;
         write_or_say(file, &bytes)?;
     }
     let report = tally.report(arguments.top);
     let moves = moves(&loaded, &report);
-    let shown = Shown {
-        report,
-        sources,
-        moves,
-        loaded: &loaded,
-        top: arguments.top,
-        stopped: stopped.load(Ordering::Relaxed),
-    };
+    let shown = Shown { report, sources, moves, loaded: &loaded, top: arguments.top, stopped };
     if let Some(file) = &arguments.suggest {
         suggest(file, &loaded, &tally.report(usize::MAX))?;
     }
@@ -271,7 +273,11 @@ fn bar(all: u64) -> ProgressBar {
         false => ProgressDrawTarget::hidden(),
     };
     let bar = ProgressBar::with_draw_target(Some(all), target);
-    let template = "{bytes} of {total_bytes}  {bytes_per_sec}  {eta} left";
+    // How much another program writes is not known.
+    let template = match all {
+        0 => "{bytes}  {bytes_per_sec}",
+        _ => "{bytes} of {total_bytes}  {bytes_per_sec}  {eta} left",
+    };
     match ProgressStyle::with_template(template) {
         Ok(style) => bar.with_style(style),
         Err(_) => bar,

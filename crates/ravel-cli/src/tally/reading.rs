@@ -4,7 +4,6 @@
 use std::fs::File;
 use std::io::{self, BufRead, Read, Seek, SeekFrom};
 use std::ops::Range;
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::sync::{Mutex, PoisonError};
@@ -13,6 +12,7 @@ use std::thread;
 use indicatif::ProgressBar;
 use ravel_traffic::{Compression, JsonKeys, LogFormat, LogReader, Tally, TallyError, unpacked};
 
+use super::piped::Piped;
 use crate::Failure;
 use crate::urls::UrlSources;
 
@@ -53,41 +53,35 @@ impl Reading<'_, '_> {
         let failed =
             |error: io::Error| Failure::Message(format!("cannot read `{source}`: {error}"));
         let read = |format| ReadSource { name: source.to_owned(), format, note: None };
+        let is_dir = || Failure::Message(format!("`{source}` is a folder; name the files in it"));
         if source == "-" {
-            if range.is_some() {
-                return Err(Failure::Message("standard input has no ranges".to_owned()));
-            }
-            let mut input = unpacked(io::stdin().lock()).map_err(failed)?;
-            let first = look(&mut input).map_err(failed)?;
-            return match LogFormat::of(&first, self.keys) {
-                Some(format) => {
-                    let name = format.name();
-                    self.stream(io::Cursor::new(first).chain(input), source, format)?;
-                    Ok(read(name))
-                }
-                None => {
-                    self.hits_of(io::Cursor::new(first).chain(input))?;
-                    Ok(read("URLs"))
-                }
-            };
-        }
-        if Path::new(source).is_dir() {
-            return Err(Failure::Message(format!("`{source}` is a folder; name the files in it")));
+            return self.piped(io::stdin(), source, range).map(read);
         }
         let mut file = File::open(source).map_err(failed)?;
+        match file.metadata().map_err(failed)? {
+            known if known.is_dir() => return Err(is_dir()),
+            known if known.is_file() => {}
+            // What another program writes, as with `<(…)` in a shell.
+            _ => return self.piped(file, source, range).map(read),
+        }
         let mut first = vec![0; 4];
         let known = read_some(&mut file, &mut first).map_err(failed)?;
         let compression = Compression::of(&first[..known]);
         file.rewind().map_err(failed)?;
-        let mut input = unpacked(file).map_err(failed)?;
+        let mut input = unpacked(&file).map_err(failed)?;
         let first = look(&mut input).map_err(failed)?;
+        drop(input);
         let Some(format) = LogFormat::of(&first, self.keys) else {
             if range.is_some() {
                 let what = "is no access log, of which a range could be read";
                 return Err(Failure::Message(format!("`{source}` {what}")));
             }
-            self.tables.read(source, &mut |hit| self.hit(source, hit))?;
-            return Ok(read("URLs"));
+            let done = self.tables.read(source, &mut |hit| {
+                self.hit(source, hit)?;
+                let stopped = || Failure::Message("it was stopped".to_owned());
+                if self.stopped.load(Ordering::Relaxed) { Err(stopped()) } else { Ok(()) }
+            });
+            return self.unless_stopped(done).map(|()| read("URLs"));
         };
         let name = format.name();
         if compression.is_some() {
@@ -95,15 +89,53 @@ impl Reading<'_, '_> {
                 let what = "is compressed: there are no ranges of it";
                 return Err(Failure::Message(format!("`{source}` {what}")));
             }
-            self.stream(io::Cursor::new(first).chain(input), source, format)?;
+            file.rewind().map_err(failed)?;
+            let input = Piped::new(file, self.stopped);
+            let input = unpacked(self.bar.wrap_read(input)).map_err(failed)?;
+            self.stream(input, source, format)?;
             return Ok(read(name));
         }
-        drop(input);
         let note = self.file(source, range.cloned(), format).map_err(|error| match error {
             ReadFailure::Input(error) => failed(error),
             ReadFailure::Tally(error) => Failure::Message(error.to_string()),
         })?;
         Ok(ReadSource { note, ..read(name) })
+    }
+
+    /// Reads what another program writes; the name of its form.
+    fn piped(
+        &self,
+        input: impl Read + Send + 'static,
+        source: &str,
+        range: Option<&Range<u64>>,
+    ) -> Result<&'static str, Failure> {
+        if range.is_some() {
+            return Err(Failure::Message(format!(
+                "`{source}` is no file: there are no ranges of it"
+            )));
+        }
+        let input = Piped::new(input, self.stopped);
+        let read = |error: io::Error| Failure::Message(format!("cannot read `{source}`: {error}"));
+        let mut input = unpacked(self.bar.wrap_read(input)).map_err(read)?;
+        let first = look(&mut input).map_err(read)?;
+        let format = LogFormat::of(&first, self.keys);
+        let input = io::Cursor::new(first).chain(input);
+        match format {
+            Some(format) => {
+                let name = format.name();
+                self.stream(input, source, format).map(|()| name)
+            }
+            None => {
+                let name = if source == "-" { "standard input" } else { source };
+                let done = self.tables.read_from(input, name, &mut |hit| self.hit(source, hit));
+                self.unless_stopped(done).map(|()| "URLs")
+            }
+        }
+    }
+
+    /// What is wrong with a source of which not all was wanted is not said.
+    fn unless_stopped(&self, done: Result<(), Failure>) -> Result<(), Failure> {
+        if self.stopped.load(Ordering::Relaxed) { Ok(()) } else { done }
     }
 
     fn hit(&self, source: &str, hit: Result<ravel_traffic::Hit, String>) -> Result<(), Failure> {
@@ -114,10 +146,6 @@ impl Reading<'_, '_> {
                 Ok(())
             }
         }
-    }
-
-    fn hits_of(&self, input: impl Read) -> Result<(), Failure> {
-        self.tables.read_from(input, "standard input", &mut |hit| self.hit("-", hit))
     }
 
     /// Reads a file on all cores; what is to say of it.
@@ -205,7 +233,7 @@ impl Reading<'_, '_> {
         }
     }
 
-    /// Reads what comes from somewhere, on all cores.
+    /// Reads what comes from somewhere, on all cores; it ends where somebody wants to stop.
     fn stream(&self, mut input: impl Read, source: &str, format: LogFormat) -> Result<(), Failure> {
         let is_one = matches!(format, LogFormat::W3c(_));
         let threads = if is_one { 1 } else { self.threads.max(1) };
@@ -228,7 +256,7 @@ impl Reading<'_, '_> {
                 });
             }
             let (mut at, mut rest) = (0_u64, Vec::new());
-            while !self.stopped.load(Ordering::Relaxed) {
+            loop {
                 let mut block = std::mem::take(&mut rest);
                 let read = input.by_ref().take(BLOCK).read_to_end(&mut block)?;
                 if read == 0 && block.is_empty() {
@@ -241,7 +269,6 @@ impl Reading<'_, '_> {
                     // It is said that the line is too long; its rest is passed over.
                     pass_over_line(&mut input)?;
                 }
-                self.bar.inc(block.len() as u64);
                 let length = block.len() as u64;
                 if send.send((at, block)).is_err() {
                     break;
@@ -254,7 +281,9 @@ impl Reading<'_, '_> {
         if let Some(error) = failure.into_inner().unwrap_or_else(PoisonError::into_inner) {
             return Err(Failure::Message(error.to_string()));
         }
-        read.map_err(|error| Failure::Message(format!("cannot read `{source}`: {error}")))
+        self.unless_stopped(
+            read.map_err(|error| Failure::Message(format!("cannot read `{source}`: {error}"))),
+        )
     }
 }
 
