@@ -14,6 +14,7 @@ fn examples_run() {
         ("changed_answers", "missing /summer"),
         ("domain_switch", "lanternferries.example is reached by all 48 h after the switch"),
         ("edge_module", "edge.mjs has "),
+        ("live_requests", "https://lanternferries.example/timetables.html asked 3 times"),
     ];
     for (name, words) in cases {
         // From the workspace, so that what was built for the tests serves here too.
