@@ -234,36 +234,8 @@ impl<'r> Explorer<'r> {
         if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
             return self.split_queries(cell, &routes);
         }
-        let bases = self.edges.map(|edge| edge.site().open_base());
-        let of_side = |side: usize| {
-            let pattern = self.asked_pattern(side, &routes[side])?;
-            Some(Asked { base: bases[side], pattern: Some(pattern) })
-        };
-        // What is below both base paths is below the longer one.
-        let all = Asked {
-            base: bases.into_iter().max_by_key(|base| base.len()).unwrap_or(""),
-            pattern: None,
-        };
-        let asked = [of_side(0), of_side(1), Some(all)];
-        let both = asked.into_iter().flatten().find_map(|asked| {
-            let url =
-                |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);
-            Some((asked, url(0)?, url(1)?))
-        });
-        if let Some((asked, old, new)) = both {
-            let mut same = old.is(&new, None);
-            if same.is_none()
-                && let Some(doubled) = asked.doubled()
-            {
-                if let Some(parts) = self.pair.cut_below(cell, &doubled) {
-                    return Split::Parts(parts);
-                }
-                let rest = request.address().ok().and_then(|at| at.path().strip_prefix(&*doubled));
-                same = old.is(&new, Some(rest.is_some_and(|rest| rest.starts_with('/'))));
-            }
-            if same.is_some() {
-                return self.split_queries(cell, &routes);
-            }
+        if let Some(split) = self.split_written(cell, request, &routes) {
+            return split;
         }
         // Where one of them is a single URL, it is known for which paths the other is that.
         let literal = |side: usize| {
@@ -280,6 +252,37 @@ impl<'r> Explorer<'r> {
             }
         }
         Split::Open("whether both lead to the same URL")
+    }
+
+    /// Cuts by whether what both sides write is the same URL; none where that hangs on what is captured.
+    fn split_written(
+        &self,
+        cell: &Cell<'r>,
+        request: &Request,
+        routes: &[Route; 2],
+    ) -> Option<Split<'r>> {
+        let bases = self.edges.map(|edge| edge.site().open_base());
+        let of_side = |side: usize| {
+            let pattern = self.asked_pattern(side, &routes[side])?;
+            Some(Asked { base: bases[side], pattern: Some(pattern) })
+        };
+        // What is below both base paths is below the longer one.
+        let base = bases.into_iter().max_by_key(|base| base.len())?;
+        let asked = [of_side(0), of_side(1), Some(Asked { base, pattern: None })];
+        let (asked, old, new) = asked.into_iter().flatten().find_map(|asked| {
+            let url =
+                |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);
+            Some((asked, url(0)?, url(1)?))
+        })?;
+        if old.is(&new, None).is_none() {
+            let doubled = asked.doubled()?;
+            if let Some(parts) = self.pair.cut_below(cell, &doubled) {
+                return Some(Split::Parts(parts));
+            }
+            let rest = request.address().ok()?.path().strip_prefix(&*doubled);
+            old.is(&new, Some(rest.is_some_and(|rest| rest.starts_with('/'))))?;
+        }
+        Some(self.split_queries(cell, routes))
     }
 
     /// The pattern of the rule that makes the first hop.

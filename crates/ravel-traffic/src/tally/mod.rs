@@ -10,6 +10,7 @@ mod queue;
 mod reader;
 mod report;
 mod shard;
+mod sums;
 mod table;
 mod verdict;
 

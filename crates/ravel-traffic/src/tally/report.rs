@@ -5,10 +5,9 @@ use std::collections::BTreeMap;
 
 use http::HeaderName;
 use ravel::language::Line;
-use ravel::program::{RuleId, Stage};
-use rustc_hash::FxHashMap;
+use ravel::program::Stage;
 
-use super::shard::as_text;
+use super::sums::One;
 use super::verdict::{Ending, HEADER_MARK, Judge};
 use super::{Tally, UnreadLine, locked};
 use crate::log::{Day, Urlless};
@@ -221,93 +220,18 @@ impl TallyReport {
     }
 }
 
-/// What is summed up while all requests are gone through.
-#[derive(Default)]
-struct Sums {
-    endings: [(u64, u64); Ending::ALL.len()],
-    hops: BTreeMap<u8, u64>,
-    rules: FxHashMap<RuleId, u64>,
-    /// Those for the origin of requests that do not say theirs.
-    at_home: u64,
-    origins: FxHashMap<String, u64>,
-    headers: BTreeMap<String, (HeaderName, u64)>,
-    /// By both statuses: requests, and those of the URL that has most.
-    differing: BTreeMap<(u16, u16), (u64, u64, String, u8)>,
-}
-
 impl Tally<'_> {
     /// What was counted, with so many URLs in each list.
     pub fn report(&self, most: usize) -> TallyReport {
-        let mut sums = Sums::default();
-        let (mut missing, mut redirected) = (Most::new(most), Most::new(most));
+        let sums = self.sums(most);
         let mut days = locked(&self.others).days.clone();
-        for shard in &self.shards {
-            let mut shard = locked(shard);
-            for (day, counts) in shard.days() {
-                let known = days.entry(*day).or_default();
-                for (ending, count) in Ending::ALL.into_iter().zip(counts).filter(|(_, n)| **n > 0)
-                {
-                    *known.entry(ending).or_default() += count;
-                }
-            }
-            for (text, verdict, counts) in shard.each() {
-                let text = as_text(text);
-                let requests: u64 = counts.iter().map(|(_, count)| count).sum();
-                let (all, urls) = &mut sums.endings[verdict.ending as usize];
-                *all += requests;
-                *urls += 1;
-                let hops = verdict.hops;
-                if hops > 0 {
-                    *sums.hops.entry(hops).or_default() += requests;
-                    redirected.offer(requests, &text, hops);
-                }
-                if verdict.ending == Ending::Missing {
-                    missing.offer(requests, &text, hops);
-                }
-                // A rule that decides twice on one way is one that the request has met.
-                for (at, id) in verdict.rules.iter().enumerate() {
-                    if !verdict.rules[..at].contains(id) {
-                        *sums.rules.entry(*id).or_default() += requests;
-                    }
-                }
-                for name in &verdict.headers {
-                    let known = sums.headers.entry(name.to_string());
-                    known.or_insert_with(|| (name.clone(), 0)).1 += requests;
-                }
-                match self.judge.origin(&text) {
-                    None => sums.at_home += requests,
-                    Some(origin) => match sums.origins.get_mut(origin) {
-                        Some(known) => *known += requests,
-                        None => drop(sums.origins.insert(origin.to_owned(), requests)),
-                    },
-                }
-                for (status, count) in counts {
-                    let is_same = status == verdict.status
-                        || (matches!(status, 206 | 304) && verdict.status == 200);
-                    if status == 0 || is_same || verdict.ending == Ending::Depends {
-                        continue;
-                    }
-                    let key = (status, verdict.status);
-                    let known =
-                        sums.differing.entry(key).or_insert((0, 0, String::new(), verdict.hops));
-                    known.0 += count;
-                    if (count, Reverse(&*text)) > (known.1, Reverse(&*known.2)) {
-                        (known.1, known.2, known.3) = (count, text.clone().into_owned(), hops);
-                    }
-                }
+        for (day, counts) in sums.days {
+            let known = days.entry(day).or_default();
+            for (ending, count) in Ending::ALL.into_iter().zip(counts).filter(|(_, n)| *n > 0) {
+                *known.entry(ending).or_default() += count;
             }
         }
-        self.reported(sums, days, missing, redirected)
-    }
-
-    fn reported(
-        &self,
-        sums: Sums,
-        days: BTreeMap<Day, BTreeMap<Ending, u64>>,
-        missing: Most,
-        redirected: Most,
-    ) -> TallyReport {
-        let tallied = |(requests, text, hops): (u64, String, u8)| TalliedUrl {
+        let tallied = |(requests, text, hops): One| TalliedUrl {
             method: text.split(' ').next().unwrap_or_default().to_owned(),
             url: self.judge.url(text.split(HEADER_MARK).next().unwrap_or_default()),
             requests,
@@ -340,11 +264,11 @@ impl Tally<'_> {
         let mut differing: Vec<DifferingStatus> = sums
             .differing
             .into_iter()
-            .map(|((logged, answered), (requests, most, text, hops))| DifferingStatus {
+            .map(|((logged, answered), differing)| DifferingStatus {
                 logged,
                 answered,
-                requests,
-                example: tallied((most, text, hops)),
+                requests: differing.requests,
+                example: tallied(differing.example),
             })
             .collect();
         differing.sort_by_key(|one| Reverse(one.requests));
@@ -355,8 +279,8 @@ impl Tally<'_> {
             endings: endings
                 .map(|(ending, (requests, urls))| EndingCount { ending, requests, urls })
                 .collect(),
-            missing: missing.sorted().map(tallied).collect(),
-            redirected: redirected.sorted().map(tallied).collect(),
+            missing: sums.missing.sorted().map(tallied).collect(),
+            redirected: sums.redirected.sorted().map(tallied).collect(),
             hops: sums.hops.into_iter().collect(),
             differing,
             rules,
@@ -367,40 +291,5 @@ impl Tally<'_> {
             examples: others.examples.iter().cloned().collect(),
             days,
         }
-    }
-}
-
-/// The requests that are most, of any number.
-struct Most {
-    most: usize,
-    kept: Vec<(u64, String, u8)>,
-    /// Those with fewer requests are not among them.
-    least: u64,
-}
-
-impl Most {
-    fn new(most: usize) -> Most {
-        Most { most, kept: Vec::new(), least: 0 }
-    }
-
-    fn offer(&mut self, requests: u64, text: &str, hops: u8) {
-        if requests < self.least {
-            return;
-        }
-        self.kept.push((requests, text.to_owned(), hops));
-        if self.kept.len() > self.most.max(16).saturating_mul(4) {
-            self.cut();
-        }
-    }
-
-    fn cut(&mut self) {
-        self.kept.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
-        self.kept.truncate(self.most);
-        self.least = self.kept.last().map_or(0, |(requests, ..)| *requests);
-    }
-
-    fn sorted(mut self) -> impl Iterator<Item = (u64, String, u8)> {
-        self.cut();
-        self.kept.into_iter()
     }
 }
