@@ -86,12 +86,12 @@ pub(super) fn written(
 
 /// The requests that are asked: those of a pattern, or all, below a base path.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Asked<'p> {
+pub(super) struct AskedPattern<'p> {
     pub(super) base: &'p str,
     pub(super) pattern: Option<&'p Pattern>,
 }
 
-impl Asked<'_> {
+impl AskedPattern<'_> {
     /// The whole paths, as pieces.
     fn pieces(self) -> Vec<Symbol> {
         let path = self.pattern.map_or(vec![Symbol::Capture(0)], pieces);
@@ -129,7 +129,7 @@ impl SymbolicUrl {
     /// Where a route leads all requests that are asked; none where that hangs on what is captured.
     pub(super) fn of(
         edge: &Edge,
-        asked: Asked<'_>,
+        asked: AskedPattern<'_>,
         request: &Request,
         route: &Route,
     ) -> Option<SymbolicUrl> {

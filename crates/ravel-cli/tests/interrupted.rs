@@ -53,7 +53,7 @@ fn wait_for(child: &Child, file: &str, key: &str, wanted: impl Fn(&str) -> bool)
     }
 }
 
-/// The status, what is told, and what is said.
+/// The status, the report, and the warnings.
 fn end(child: Child) -> (Option<i32>, Value, String) {
     let done = child.wait_with_output().unwrap();
     let told = serde_json::from_slice(&done.stdout).unwrap_or(Value::Null);
@@ -96,7 +96,7 @@ fn a_log_that_becomes_shorter_is_said() {
     assert!(said.contains("became shorter while it was read: lines are missing"), "{said}");
 }
 
-/// What came through a pipe that is still open is shown when somebody asks for it.
+/// The lines that a pipe has brought are shown on Ctrl-C, though it is still open.
 #[test]
 fn a_pipe_is_counted_as_far_as_it_came() {
     let site = site();
@@ -151,5 +151,5 @@ fn what_another_program_writes_is_read_to_its_end() {
     child.stderr.take().unwrap().read_to_string(&mut rest).unwrap();
     drop(writer);
     assert_eq!(child.wait().unwrap().code(), Some(2));
-    assert!(rest.contains("`pipe` is no file: there are no ranges of it"), "{rest}");
+    assert!(rest.contains("`pipe` is not a file: there are no ranges of it"), "{rest}");
 }

@@ -8,7 +8,7 @@ use std::thread;
 use ravel::{Edge, FileList, Rules};
 use ravel_traffic::{Hit, Tally, TallyOptions};
 
-/// What came in on two connections.
+/// The requests of two connections.
 const CONNECTIONS: [&[&str]; 2] = [
     &["/", "/fares", "/timetables.html", "/fleet", "/fares"],
     &["/timetables.html", "/", "/summer", "/timetables.html", "/.env"],

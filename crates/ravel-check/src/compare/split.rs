@@ -8,7 +8,7 @@ use ravel::template::Pattern;
 use super::explore::{Explorer, Split};
 use super::kind::{DifferenceKind, kind};
 use crate::space::{Cell, Cut, CutResult, Track};
-use crate::symbolic::{Asked, SymbolicUrl};
+use crate::symbolic::{AskedPattern, SymbolicUrl};
 
 /// Redirects in a row that write what they capture.
 const MAX_WRITTEN: usize = 3;
@@ -264,11 +264,11 @@ impl<'r> Explorer<'r> {
         let bases = self.edges.map(|edge| edge.site().open_base());
         let of_side = |side: usize| {
             let pattern = self.asked_pattern(side, &routes[side])?;
-            Some(Asked { base: bases[side], pattern: Some(pattern) })
+            Some(AskedPattern { base: bases[side], pattern: Some(pattern) })
         };
         // What is below both base paths is below the longer one.
         let base = bases.into_iter().max_by_key(|base| base.len())?;
-        let asked = [of_side(0), of_side(1), Some(Asked { base, pattern: None })];
+        let asked = [of_side(0), of_side(1), Some(AskedPattern { base, pattern: None })];
         let (asked, old, new) = asked.into_iter().flatten().find_map(|asked| {
             let url =
                 |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);

@@ -111,7 +111,7 @@ impl Reading<'_, '_> {
     ) -> Result<&'static str, Failure> {
         if range.is_some() {
             return Err(Failure::Message(format!(
-                "`{source}` is no file: there are no ranges of it"
+                "`{source}` is not a file: there are no ranges of it"
             )));
         }
         let input = Piped::new(input, self.stopped);

@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use super::{Asked, DayReader, LogLine, Parsed, unescaped};
+use super::{DayReader, LogLine, LoggedRequest, Parsed, unescaped};
 
 /// The bytes of `[26/Nov/2026:10:00:00 +0000]`.
 const TIME: usize = 28;
@@ -33,7 +33,7 @@ pub(crate) fn common<'l>(line: &'l [u8], days: &mut DayReader, headers: bool) ->
     }
     let host = virtual_host(&line[..at]).map(Cow::Borrowed);
     let request = if is_escaped { unescaped(request) } else { Cow::Borrowed(request) };
-    let asked = Asked::Line(request);
+    let asked = LoggedRequest::Line(request);
     Parsed::Line(LogLine { asked, scheme: None, host, status, day, count: 1, referer, user_agent })
 }
 

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use serde_json::{Map, Value};
 
 use super::day::iso;
-use super::{Asked, Day, DayReader, LogLine, Parsed, unescaped};
+use super::{Day, DayReader, LogLine, LoggedRequest, Parsed, unescaped};
 use crate::hit;
 
 /// The keys of objects, where they have other names than usual.
@@ -94,12 +94,13 @@ impl JsonKeys {
             Some("" | "-") => {}
             // A request line, whole.
             Some(url) if method.is_none() && url.contains(' ') => {
-                parsed.asked = Asked::Line(Cow::Owned(unescaped(url.as_bytes()).into_owned()));
+                parsed.asked =
+                    LoggedRequest::Line(Cow::Owned(unescaped(url.as_bytes()).into_owned()));
             }
             Some(url) => {
                 let method = method.unwrap_or("GET").as_bytes().to_vec();
                 parsed.asked =
-                    Asked::Parts(Cow::Owned(method), Cow::Owned(url.as_bytes().to_vec()));
+                    LoggedRequest::Parts(Cow::Owned(method), Cow::Owned(url.as_bytes().to_vec()));
             }
         }
         Parsed::Line(parsed)

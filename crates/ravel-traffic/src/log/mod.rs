@@ -14,7 +14,7 @@ pub use request::Urlless;
 
 pub(crate) use common::common;
 pub(crate) use day::DayReader;
-pub(crate) use request::{Asked, Place, unescaped};
+pub(crate) use request::{LoggedRequest, Place, unescaped};
 
 use w3c::W3cFields;
 
@@ -34,7 +34,7 @@ pub enum LogFormat {
 /// What a line says of a request; a place in it is what the server was asked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct LogLine<'l> {
-    pub(crate) asked: Asked<'l>,
+    pub(crate) asked: LoggedRequest<'l>,
     pub(crate) scheme: Option<Cow<'l, [u8]>>,
     pub(crate) host: Option<Cow<'l, [u8]>>,
     /// 0 where it is not known.
@@ -48,7 +48,7 @@ pub(crate) struct LogLine<'l> {
 impl LogLine<'_> {
     /// What a line says that says nothing.
     const NOTHING: LogLine<'static> = LogLine {
-        asked: Asked::Nothing,
+        asked: LoggedRequest::Nothing,
         scheme: None,
         host: None,
         status: 0,

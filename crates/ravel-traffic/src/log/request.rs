@@ -45,7 +45,7 @@ impl Urlless {
 
 /// What was asked, as it was sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Asked<'l> {
+pub(crate) enum LoggedRequest<'l> {
     /// A request line.
     Line(Cow<'l, [u8]>),
     /// A method and a target.
@@ -54,7 +54,7 @@ pub(crate) enum Asked<'l> {
     Nothing,
 }
 
-impl<'l> Asked<'l> {
+impl<'l> LoggedRequest<'l> {
     /// `METHOD URL` as it stands in the request line: where the URL is a path of the place itself, and
     /// nothing of it is to be encoded. That holds for almost all.
     #[inline]
@@ -64,7 +64,7 @@ impl<'l> Asked<'l> {
         at: &[u8],
         with_query: bool,
     ) -> Option<&'l [u8]> {
-        let Asked::Line(Cow::Borrowed(line)) = self else { return None };
+        let LoggedRequest::Line(Cow::Borrowed(line)) = self else { return None };
         let (text, version) = line.split_last_chunk::<9>()?;
         let [b' ', b'H', b'T', b'T', b'P', b'/', major, b'.', minor] = version else { return None };
         let (method, target) = text.split_at(text.iter().position(|byte| *byte == b' ')?);
@@ -87,9 +87,9 @@ impl<'l> Asked<'l> {
         out: &mut Vec<u8>,
     ) -> Result<(), Urlless> {
         let (method, target) = match self {
-            Asked::Line(line) => split_line(line)?,
-            Asked::Parts(method, target) => (&**method, &**target),
-            Asked::Nothing => return Err(Urlless::Nothing),
+            LoggedRequest::Line(line) => split_line(line)?,
+            LoggedRequest::Parts(method, target) => (&**method, &**target),
+            LoggedRequest::Nothing => return Err(Urlless::Nothing),
         };
         if !is_method(method) {
             return Err(Urlless::Unintelligible);

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::common::status;
 use super::day::iso;
-use super::{Asked, DayReader, LogLine, Parsed};
+use super::{DayReader, LogLine, LoggedRequest, Parsed};
 
 /// The fields of the lines, by the directive `#Fields:`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,7 +85,7 @@ impl W3cFields {
                 Some(query) => Cow::Owned([uri, b"?", query].concat()),
                 None => Cow::Borrowed(uri),
             };
-            parsed.asked = Asked::Parts(Cow::Borrowed(method), target);
+            parsed.asked = LoggedRequest::Parts(Cow::Borrowed(method), target);
         }
         Parsed::Line(parsed)
     }

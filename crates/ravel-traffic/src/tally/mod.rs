@@ -32,7 +32,7 @@ pub use report::{DifferingStatus, EndingCount, RuleHits, TalliedUrl, TallyReport
 pub use verdict::Ending;
 
 use crate::Hit;
-use crate::log::{Asked, Day, Place, Urlless};
+use crate::log::{Day, LoggedRequest, Place, Urlless};
 use queue::{Queue, Rare, Waiting};
 use shard::Shard;
 use verdict::Judge;
@@ -226,7 +226,7 @@ impl<'e> Tally<'e> {
             let url = site.url_of(hit.url());
             let method = hit.method().map_or("GET", http::Method::as_str).as_bytes();
             let place = Place { scheme: None, host: None };
-            let asked = Asked::Parts(Cow::Borrowed(method), Cow::Borrowed(url.as_bytes()));
+            let asked = LoggedRequest::Parts(Cow::Borrowed(method), Cow::Borrowed(url.as_bytes()));
             self.lines.fetch_add(1, Ordering::Relaxed);
             match asked.write(place, self.at.as_bytes(), self.with_query, &mut text) {
                 Err(why) => *locked(&self.others).urlless.entry(why).or_default() += hit.count(),

@@ -13,8 +13,8 @@ use crate::log::{DayReader, LogFormat, LogLine, Parsed, Place, Urlless, unescape
 
 /// Longer lines are not read, in bytes.
 pub(crate) const MAX_LINE: usize = 64 * 1024;
-/// The bytes of a line, as most are.
-const USUAL_LINE: usize = 200;
+/// Most lines have about so many bytes.
+const TYPICAL_LINE_BYTES: usize = 200;
 
 /// Counts the lines of a log for a tally: one for each thread.
 ///
@@ -62,7 +62,7 @@ impl<'t, 'e> LogReader<'t, 'e> {
     /// Too many distinct URLs for the memory that is allowed.
     pub fn read(&mut self, block: &[u8], source: &str, at: u64) -> Result<(), TallyError> {
         let arena = Bump::new();
-        let mut queue = Queue::new(block.len() / USUAL_LINE);
+        let mut queue = Queue::new(block.len() / TYPICAL_LINE_BYTES);
         let mut urlless = [0_u64; Urlless::ALL.len()];
         let (mut lines, mut from) = (0, 0);
         while from < block.len() {

@@ -32,6 +32,7 @@ pub(super) struct Sums {
 }
 
 /// Requests with another status, and the URL that has most of them.
+#[derive(Default)]
 pub(super) struct Differing {
     pub(super) requests: u64,
     pub(super) example: One,
@@ -148,12 +149,6 @@ impl Sums {
             known.iter_mut().zip(counts).for_each(|(known, count)| *known += count);
         }
         self
-    }
-}
-
-impl Default for Differing {
-    fn default() -> Differing {
-        Differing { requests: 0, example: (0, String::new(), 0) }
     }
 }
 
