@@ -2,6 +2,7 @@
 
 use ravel::Request;
 use ravel::edge::{Edge, Route};
+use ravel::program::Rule;
 use ravel::template::{Expression, Pattern, Piece, Target};
 
 /// A piece of what a template writes: text, or a capture of the expectation's pattern by its
@@ -82,6 +83,16 @@ pub(super) fn written(
         .origin()
         .map_or(String::new(), |origin| format!("{}://{}", origin.scheme(), origin.host()));
     Some((origin, put(target, captures)?))
+}
+
+/// Whether two rules that show files write the same, whatever is asked of both.
+pub(super) fn show_the_same(old: &Rule, new: &Rule) -> bool {
+    let write = |rule: &Rule| {
+        let captures = symbolic(rule.pattern(), old.pattern())?;
+        put(rule.shows()?, &captures)
+    };
+    let (before, after) = (write(old), write(new));
+    before.is_some() && before == after
 }
 
 /// The requests that are asked: those of a pattern, or all, below a base path.

@@ -391,6 +391,37 @@ fn what_begins_with_several_slashes_is_told_apart() {
     }
 }
 
+/// What one file is shown for before, others are shown for by what is captured.
+#[test]
+fn files_that_captures_name_are_told_apart() {
+    let table = [
+        ("rewrite /{+x} -> /a\n", "gone /\nfallback /{x}/{y} -> /{x}\n"),
+        ("fallback /{x}/{y} -> /{x}\n", "fallback /{x}/{y} -> /{y}\n"),
+        ("fallback /{x}/{y} -> /{x}\n", "fallback /{x}/{z} -> /{x}\n"),
+        ("", "missing /{x}/{y} -> /{x}\n"),
+        ("rewrite /b/{y} -> /b\n", "rewrite /b/{y} -> /{y}\n"),
+    ];
+    for texts in table {
+        let rules = <[_; 2]>::from(texts).map(|rules| {
+            Rules::parse(&format!("site https://h.example/\n  missing /404.html\n{rules}")).unwrap()
+        });
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in ["/a/a", "/a/b", "/b/a", "/b/b", "/c/a", "/404/c", "/c/404", "/a", "/b/c"] {
+            let request = Request::get(&format!("https://h.example{path}")).unwrap();
+            let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
+            let found = comparison.difference_of(&request);
+            assert_eq!(
+                differ(&walks[0], &walks[1]).is_some(),
+                found.is_some(),
+                "{path}: {texts:?}"
+            );
+            let kind = found.map(|number| comparison.differences()[number].kind());
+            assert_ne!(kind, Some(DifferenceKind::Undecided), "{path}: {texts:?}");
+        }
+    }
+}
+
 /// A redirect loop is one, wherever it comes back to.
 #[test]
 fn loops_are_told_by_where_they_begin() {

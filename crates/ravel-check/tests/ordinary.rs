@@ -3,7 +3,7 @@
 mod styles;
 
 use ravel::rules::Code;
-use ravel_check::{Audit, verify_all};
+use ravel_check::{Audit, DifferenceKind, compare, verify_all};
 
 #[test]
 fn ordinary_rules_are_decided() {
@@ -25,6 +25,28 @@ fn ordinary_rules_are_decided() {
         questions += 2 * edge.program().all_rules().len().min(1_000) + verdicts.len();
     }
     assert!(open.len() * 200 < questions, "of {questions}: {open:#?}");
+}
+
+/// What it does to visitors to leave out a statement.
+#[test]
+fn changes_of_ordinary_rules_are_decided() {
+    let (mut rules, mut open) = (0, Vec::new());
+    for style in styles::all() {
+        let old = style.load();
+        let count = old.program().all_rules().len();
+        // Of tables with thousands of rows, one change.
+        let editions = if count > 1_000 { vec![style.changed()] } else { style.without_each() };
+        for new in editions {
+            rules += count.min(1_000);
+            for difference in compare(&old, &new).differences() {
+                if difference.kind() == DifferenceKind::Undecided {
+                    let url = difference.example().url().to_owned();
+                    open.push(format!("{}: {url}: {:?}", style.name, difference.why()));
+                }
+            }
+        }
+    }
+    assert!(rules > 0 && open.len() * 200 < rules, "of {rules}: {open:#?}");
 }
 
 /// A row refutes what is expected of every URL, among hundreds of rows.

@@ -34,7 +34,8 @@ fn tally(site: &Path, more: &[&str]) -> Child {
 }
 
 fn signal(child: &Child, name: &str) {
-    let done = Command::new("kill").args([name, &child.id().to_string()]).status().unwrap();
+    let kill = format!("kill {name} {}", child.id());
+    let done = Command::new("sh").args(["-c", &kill]).status().unwrap();
     assert!(done.success());
 }
 

@@ -6,9 +6,9 @@ use ravel::program::{Rule, Stage};
 use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
-use super::kind::{DifferenceKind, kind};
+use super::kind::{DifferenceKind, kind, page_name};
 use crate::space::{Cell, Cut, CutResult, Track};
-use crate::symbolic::{AskedPattern, SymbolicUrl};
+use crate::symbolic::{AskedPattern, SymbolicUrl, show_the_same};
 
 /// Redirects in a row that write what they capture.
 const MAX_WRITTEN: usize = 3;
@@ -24,6 +24,11 @@ impl<'r> Explorer<'r> {
                 Split::Open(why) => open = Some(why),
                 other => return other,
             }
+        }
+        match self.split_files(cell, request, &ends) {
+            Split::Alike => {}
+            Split::Open(why) => open = Some(why),
+            other => return other,
         }
         match self.split_targets(cell, request, ends) {
             Split::Alike => {}
@@ -206,6 +211,53 @@ impl<'r> Explorer<'r> {
         if is_first {
             for rule in rules(track, cell, Stage::Headers) {
                 cut_rule!(rule);
+            }
+        }
+        open.map_or(Split::Alike, Split::Open)
+    }
+
+    /// Where both sides show the same file, and on one it hangs on what is captured which is shown, what
+    /// shows others is cut off.
+    fn split_files(
+        &self,
+        cell: &mut Cell<'r>,
+        request: &Request,
+        ends: &[Option<Track<'r>>; 2],
+    ) -> Split<'r> {
+        let shown = [0, 1].map(|side| match self.edges[side].route(request).end() {
+            RouteEnd::Answer { file, .. } => *file,
+            _ => None,
+        });
+        let [Some(before), Some(after)] = shown else { return Split::Alike };
+        let name =
+            |side: usize, file: u32| page_name(&self.edges[side].files().names()[file as usize]);
+        if self.pair.is_one_path(cell) || name(0, before) != name(1, after) {
+            return Split::Alike;
+        }
+        let writing = [0, 1].map(|side| {
+            let Some(track) = &ends[side] else { return Vec::new() };
+            let program = self.edges[side].program();
+            let stages = [Stage::Rewrite, Stage::Fallback, Stage::Missing].into_iter();
+            let rules = stages.flat_map(|stage| {
+                let numbers = track.candidates(&self.pair, cell, stage);
+                numbers.into_iter().map(move |number| program.numbered(stage, number).rule())
+            });
+            let writes = |rule: &&Rule| rule.shows().is_some_and(|to| !to.path().is_literal());
+            rules.filter(writes).collect::<Vec<&'r Rule>>()
+        });
+        let [old, new] = &writing;
+        if old.len() == new.len() && old.iter().zip(new).all(|(a, b)| show_the_same(a, b)) {
+            return Split::Alike;
+        }
+        let mut open = None;
+        for (side, rules) in writing.iter().enumerate() {
+            let (Some(track), Some(file)) = (&ends[side], shown[side]) else { continue };
+            for rule in rules {
+                match track.cut(&self.pair, cell, Cut::ShowsFile(rule, file)) {
+                    CutResult::Whole => {}
+                    CutResult::Parts(parts) => return Split::Parts(parts),
+                    CutResult::Unknown => open = Some("which file is shown"),
+                }
             }
         }
         open.map_or(Split::Alike, Split::Open)

@@ -110,6 +110,7 @@ impl<'r> Track<'r> {
             Cut::Rule(rule) | Cut::Visitors(rule) | Cut::Itself(rule) | Cut::Shows(rule) => {
                 std::ptr::from_ref(rule).hash(&mut hasher)
             }
+            Cut::ShowsFile(rule, file) => (std::ptr::from_ref(rule), file).hash(&mut hasher),
             Cut::Named | Cut::Shown | Cut::Changed | Cut::KnownType | Cut::Reading => {}
         }
         hasher.finish()

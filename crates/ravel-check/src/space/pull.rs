@@ -45,6 +45,7 @@ impl<'r> Track<'r> {
                 space.itself_at(rule, self.place).map_or_else(Vec::new, |(leaf, _)| within(leaf))
             }
             Cut::Shows(rule) => with(space.showing(rule, self.place)),
+            Cut::ShowsFile(rule, file) => with(space.showing_file(rule, file, self.place)),
             Cut::Named => with(Some(Arc::clone(&space.named))),
             Cut::Shown => with(Some(pair.shown(self.side))),
             Cut::Changed => with(Some(pair.changed(self.side))),

@@ -61,6 +61,8 @@ pub(crate) enum Cut<'r> {
     Itself(&'r Rule),
     /// Whether the target of a rule that shows a file names one.
     Shows(&'r Rule),
+    /// Whether the target of a rule that shows a file names this one.
+    ShowsFile(&'r Rule, u32),
     /// Whether a file is named.
     Named,
     /// Whether a file is named by an address under which it is shown.
