@@ -20,18 +20,6 @@ impl Style {
         Edge::new(&rules, FileList::from_iter(self.files.lines()))
     }
 
-    /// The same with each of its statements left out in turn, where the rest can be read.
-    pub(crate) fn without_each(&self) -> Vec<Edge> {
-        let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
-        let lines: Vec<&str> = self.rules.lines().collect();
-        let begins = |at: &usize| !lines[*at].starts_with([' ', '#']) && !lines[*at].is_empty();
-        let mut starts: Vec<usize> = (0..lines.len()).filter(begins).collect();
-        starts.push(lines.len());
-        let less = starts.windows(2).map(|own| [&lines[..own[0]], &lines[own[1]..]].concat());
-        let rules = less.filter_map(|lines| Rules::parse_with(&lines.join("\n"), table).ok());
-        rules.map(|rules| Edge::new(&rules, FileList::from_iter(self.files.lines()))).collect()
-    }
-
     /// The same after some work: a rule more and one less, a page gone and one come.
     pub(crate) fn changed(&self) -> Edge {
         let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
