@@ -14,7 +14,7 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::edge::{Explanation, Walk};
 use ravel::{Edge, FileList, Outcome, Request, Rules};
-use ravel_check::{DifferenceKind, compare};
+use ravel_check::{Comparison, DifferenceKind, compare};
 use universe::{FILES, headers, paths, rule};
 
 /// One edition of a site.
@@ -270,6 +270,20 @@ fn every_request_that_differs_is_in_one_difference() {
     println!("{:?}", counts.borrow());
 }
 
+/// The difference that a request is in: there is one if the answers differ, and only then.
+fn told(
+    edges: &[Edge; 2],
+    comparison: &Comparison<'_>,
+    request: &Request,
+    about: &str,
+) -> Option<usize> {
+    let walks = edges.each_ref().map(|edge| edge.walk_unexplained(request));
+    let found = comparison.difference_of(request);
+    let differs = differ(&walks[0], &walks[1]).is_some();
+    assert_eq!(differs, found.is_some(), "{}: {about}", request.url());
+    found
+}
+
 /// Files come and go where redirects write what they capture: each URL that leads there differs.
 #[test]
 fn what_redirects_write_leads_to_files_that_come_and_go() {
@@ -304,13 +318,7 @@ fn what_redirects_write_leads_to_files_that_come_and_go() {
         ] {
             for prefix in ["/", "/q/", "/r/"] {
                 let request = Request::get(&format!("https://h.example{prefix}{path}")).unwrap();
-                let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
-                let found = comparison.difference_of(&request);
-                assert_eq!(
-                    differ(&walks[0], &walks[1]).is_some(),
-                    found.is_some(),
-                    "{prefix}{path} from {before} to {after}"
-                );
+                told(&edges, &comparison, &request, &format!("from {before} to {after}"));
             }
         }
     }
@@ -380,12 +388,7 @@ fn what_begins_with_several_slashes_is_told_apart() {
         {
             for scheme in ["http", "https"] {
                 let request = Request::get(&format!("{scheme}://h.example{path}")).unwrap();
-                let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
-                assert_eq!(
-                    differ(&walks[0], &walks[1]).is_some(),
-                    comparison.difference_of(&request).is_some(),
-                    "{scheme} {path}: {texts:?}"
-                );
+                told(&edges, &comparison, &request, &format!("{texts:?}"));
             }
         }
     }
@@ -409,13 +412,7 @@ fn files_that_captures_name_are_told_apart() {
         let comparison = compare(&edges[0], &edges[1]);
         for path in ["/a/a", "/a/b", "/b/a", "/b/b", "/c/a", "/404/c", "/c/404", "/a", "/b/c"] {
             let request = Request::get(&format!("https://h.example{path}")).unwrap();
-            let walks = edges.each_ref().map(|edge| edge.walk_unexplained(&request));
-            let found = comparison.difference_of(&request);
-            assert_eq!(
-                differ(&walks[0], &walks[1]).is_some(),
-                found.is_some(),
-                "{path}: {texts:?}"
-            );
+            let found = told(&edges, &comparison, &request, &format!("{texts:?}"));
             let kind = found.map(|number| comparison.differences()[number].kind());
             assert_ne!(kind, Some(DifferenceKind::Undecided), "{path}: {texts:?}");
         }
