@@ -4,17 +4,18 @@
 //! `RAVEL_WORLDS=10000` asks so many pairs; with `RAVEL_SEED=7`, others. `RAVEL_PART=1/2` asks the
 //! second half of them.
 
+mod answers;
 mod universe;
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 
+use answers::differ;
 use http::HeaderMap;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
-use ravel::edge::{Explanation, Walk};
-use ravel::{Edge, FileList, Outcome, Request, Rules};
-use ravel_check::{Comparison, DifferenceKind, compare};
+use ravel::{Edge, FileList, Request, Rules};
+use ravel_check::{DifferenceKind, compare};
 use universe::{FILES, headers, paths, rule};
 
 /// One edition of a site.
@@ -52,7 +53,8 @@ enum Change {
 
 fn settings() -> impl Strategy<Value = String> {
     const ALIASES: [&str; 4] = ["", "", "  alias w.example\n", "  alias https://w.example/t/\n"];
-    const OTHERS: [&str; 4] = ["", "  pages exact\n", "  pages loose\n", "  http allow\n"];
+    const OTHERS: [&str; 5] =
+        ["", "  pages exact\n", "  pages loose\n", "  http allow\n", "  ignore case\n"];
     let parts =
         (prop::sample::select(&ALIASES[..]), prop::sample::select(&OTHERS[..]), any::<bool>());
     parts.prop_map(|(alias, other, each)| {
@@ -107,15 +109,25 @@ fn changed(old: &Edition, changes: &[Change]) -> Edition {
 fn requests(editions: [&Edition; 2]) -> Vec<Request> {
     let mut bases = editions.map(|edition| edition.base.trim_end_matches('/')).to_vec();
     bases.extend(editions.iter().filter(|one| one.settings.contains("/t/")).map(|_| "/t"));
+    let in_any_case = editions.iter().any(|edition| edition.settings.contains("ignore case"));
+    if in_any_case && bases.contains(&"/s") {
+        bases.push("/S");
+    }
     bases.sort_unstable();
     bases.dedup();
     // None of the headers, and one at a time.
     let headers: Vec<HeaderMap> = headers().into_iter().filter(|own| own.len() < 2).collect();
     let hosts = ["https://h.example", "http://h.example", "https://w.example", "http://w.example"];
+    let mut paths = paths();
+    if in_any_case {
+        let in_capitals: Vec<String> = paths.iter().map(|path| path.replace('a', "A")).collect();
+        paths.extend(in_capitals);
+        paths.sort_unstable();
+        paths.dedup();
+    }
     let mut requests = Vec::new();
     for host in hosts {
-        for (base, path) in
-            bases.iter().flat_map(|base| paths().into_iter().map(move |path| (base, path)))
+        for (base, path) in bases.iter().flat_map(|base| paths.iter().map(move |path| (base, path)))
         {
             for query in ["", "?k=a", "?k", "?z"] {
                 let Ok(request) = Request::get(&format!("{host}{base}{path}{query}")) else {
@@ -127,64 +139,6 @@ fn requests(editions: [&Edition; 2]) -> Vec<Request> {
         }
     }
     requests
-}
-
-/// What somebody sees of one answer, without the names of pages' files.
-#[derive(PartialEq)]
-struct SeenAnswer {
-    asked: String,
-    status: Option<u16>,
-    outcome: Outcome,
-    file: String,
-}
-
-/// The answers behind redirects to the canonical URL. Where there is but one, it does not matter by
-/// which URL it was come to.
-fn seen(walk: &Walk<'_>) -> Vec<SeenAnswer> {
-    let is_canonical = |(_, explanation): &&(String, Explanation<'_>)| {
-        let answer = explanation.answer();
-        answer.location().is_some() && answer.rule().is_none()
-    };
-    let answers = walk.answers();
-    let leading = answers.iter().take_while(is_canonical).count().min(answers.len() - 1);
-    let is_alone = answers.len() - leading == 1;
-    let one = |(asked, explanation): &(String, Explanation<'_>)| {
-        let answer = explanation.answer();
-        let file = answer.file().unwrap_or("-").replace("/index.html", ".html");
-        SeenAnswer {
-            asked: if is_alone { String::new() } else { asked.clone() },
-            status: answer.status(),
-            outcome: answer.outcome(),
-            file,
-        }
-    };
-    answers[leading..].iter().map(one).collect()
-}
-
-/// The headers of the first answer, in order, but for where it leads; of `vary`, each name.
-fn first_headers(walk: &Walk<'_>) -> Vec<(String, String)> {
-    let headers = walk.first().answer().headers().iter();
-    let parts = headers.filter(|header| header.name() != "location").flat_map(|header| {
-        let names = header.value().split(if header.name() == "vary" { ", " } else { "\n" });
-        names.map(|value| (header.name().to_owned(), value.to_owned())).collect::<Vec<_>>()
-    });
-    let mut headers: Vec<_> = parts.collect();
-    headers.sort();
-    headers
-}
-
-/// Whether two walks differ, and whether only in headers of the first answer.
-fn differ(old: &Walk<'_>, new: &Walk<'_>) -> Option<bool> {
-    let (was, is) = (seen(old), seen(new));
-    if old.outcome() == Outcome::Loop && new.outcome() == Outcome::Loop {
-        // Of redirects that have no end, the first is seen.
-        if (was[0].status, was[0].outcome) != (is[0].status, is[0].outcome) {
-            return Some(false);
-        }
-    } else if was != is || (old.hops(), old.url()) != (new.hops(), new.url()) {
-        return Some(false);
-    }
-    (first_headers(old) != first_headers(new)).then_some(true)
 }
 
 fn judged(
@@ -268,208 +222,4 @@ fn every_request_that_differs_is_in_one_difference() {
     });
     result.unwrap_or_else(|error| panic!("{error}"));
     println!("{:?}", counts.borrow());
-}
-
-/// The difference that a request is in: there is one if the answers differ, and only then.
-fn told(
-    edges: &[Edge; 2],
-    comparison: &Comparison<'_>,
-    request: &Request,
-    about: &str,
-) -> Option<usize> {
-    let walks = edges.each_ref().map(|edge| edge.walk_unexplained(request));
-    let found = comparison.difference_of(request);
-    let differs = differ(&walks[0], &walks[1]).is_some();
-    assert_eq!(differs, found.is_some(), "{}: {about}", request.url());
-    found
-}
-
-/// Files come and go where redirects write what they capture: each URL that leads there differs.
-#[test]
-fn what_redirects_write_leads_to_files_that_come_and_go() {
-    let (old, new) =
-        (["index.html", "a.html", "b/index.html", "404.html"], ["404.html", "ab.html"]);
-    for (before, after) in [
-        ("", "redirect /q/{x} -> /{x}\n"),
-        ("redirect /q/{x} -> /{x}\n", "redirect /q/{x} -> /{x}\n"),
-        ("redirect /q/{x} -> /{x}\n", "redirect /q/{x} -> /{x} permanent\n"),
-        (
-            "redirect /q{/x*} -> {/x*}\n",
-            "redirect /q{/x*} -> {/x*}\nheaders /q{/x*} on all\n  set a: 1\n",
-        ),
-        ("redirect {/x*} -> {/x*}\n", ""),
-        ("redirect /{x}/ -> /{x}\n", "redirect /{x}/ -> /{x}\ngone /{+x}\n"),
-        ("redirect /{x}b -> /{x}\n  when no file\n", "redirect /{x}b -> /{x}\n  when no file\n"),
-        (
-            "redirect /q/{x} -> /r/{x}\nredirect /r/{x} -> /{x}\n",
-            "redirect /q/{x} -> /r/{x}\nredirect /r/{x} -> /{x}\n",
-        ),
-    ] {
-        let site = "site https://h.example/\n  missing /404.html\n";
-        let rules = [before, after].map(|rules| Rules::parse(&format!("{site}{rules}")).unwrap());
-        let edges = [
-            Edge::new(&rules[0], FileList::from_iter(old)),
-            Edge::new(&rules[1], FileList::from_iter(new)),
-        ];
-        let comparison = compare(&edges[0], &edges[1]);
-        for path in [
-            "ab", "a", "b", "b/", "a.html", "ab.html", "ab/", "z", "/z", "bb", "abb", "/a", "a//",
-            "",
-        ] {
-            for prefix in ["/", "/q/", "/r/"] {
-                let request = Request::get(&format!("https://h.example{prefix}{path}")).unwrap();
-                told(&edges, &comparison, &request, &format!("from {before} to {after}"));
-            }
-        }
-    }
-}
-
-/// A rule that is the same takes other requests where it hangs on files, and leaves others to the
-/// rules behind it.
-#[test]
-fn a_rule_that_hangs_on_files_takes_what_they_leave() {
-    let redirect = "  pages loose\nredirect /b?k -> https://w.example/a\n  when no file\n";
-    let elsewhere = "elsewhere /b/\n  when no file\nredirect /{x}/?k -> /d/{x}\n";
-    let headers =
-        "headers /b/ on redirects\n  when no file\n  set x-a: b\nredirect /{x}/?k -> /d/{x}\n";
-    let table = [
-        (headers, ["b.html", "c.html"], &["/b/?k=a", "/b/?k"][..]),
-        (redirect, ["b/index.html", "a.html"], &["/b?k=a", "/b?z", "/b/?k"]),
-        (elsewhere, ["b.html", "c.html"], &["/b/?k=a", "/b/?k", "/b/"]),
-    ];
-    for (rules, files, paths) in table {
-        let text = format!("site https://h.example/\n{rules}");
-        let rules = Rules::parse(&text).unwrap();
-        let edges = files.map(|file| Edge::new(&rules, FileList::from_iter([file])));
-        let comparison = compare(&edges[0], &edges[1]);
-        for path in paths {
-            let request = Request::get(&format!("https://h.example{path}")).unwrap();
-            assert!(comparison.difference_of(&request).is_some(), "{path} by {text}");
-        }
-    }
-}
-
-/// What rules look at behind a redirect from below another base path.
-#[test]
-fn an_alias_below_a_path_leads_to_rules_of_the_site() {
-    let site = |alias: &str| {
-        let text = format!("site https://h.example/\n{alias}fallback /ab?k -> /a\n");
-        Rules::parse(&text).unwrap()
-    };
-    let rules = [site("  alias https://w.example/t/\n"), site("")];
-    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(["a.html"])));
-    let comparison = compare(&edges[0], &edges[1]);
-    let kind = |url: &str| {
-        let found = comparison.difference_of(&Request::get(url).unwrap());
-        found.map(|number| comparison.differences()[number].kind())
-    };
-    assert_eq!(kind("https://w.example/t/ab?k=a"), Some(DifferenceKind::Missing));
-    assert_eq!(kind("https://w.example/t/ab"), Some(DifferenceKind::Status));
-}
-
-/// Of several `/` at the start of what a redirect writes, one is left: there, one side leads elsewhere.
-#[test]
-fn what_begins_with_several_slashes_is_told_apart() {
-    let (root, below) = ("site https://h.example/\n", "site https://h.example/s/\n");
-    let itself = "redirect {/x*} -> {/x*}\n";
-    let table = [
-        ((root, ""), (root, itself)),
-        ((below, itself), (root, itself)),
-        ((below, itself), (root, "")),
-        ((root, "redirect /t{/x*} -> {/x*}\n"), (root, "redirect /t{/x*} -> /u{/x*}\n")),
-        ((root, "redirect /t/{+x} -> /{+x}\n"), (root, "redirect /t/{+x} -> /s/{+x}\n")),
-    ];
-    for editions in table {
-        let texts = <[_; 2]>::from(editions).map(|(site, rules)| format!("{site}{rules}"));
-        let rules = texts.each_ref().map(|text| Rules::parse(text).unwrap());
-        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
-        let comparison = compare(&edges[0], &edges[1]);
-        for path in ["/c", "//c", "/s/c", "/s//c", "/s//", "/s/", "/t/c", "/t//c", "/t///c", "/t//"]
-        {
-            for scheme in ["http", "https"] {
-                let request = Request::get(&format!("{scheme}://h.example{path}")).unwrap();
-                told(&edges, &comparison, &request, &format!("{texts:?}"));
-            }
-        }
-    }
-}
-
-/// What one file is shown for before, others are shown for by what is captured.
-#[test]
-fn files_that_captures_name_are_told_apart() {
-    let table = [
-        ("rewrite /{+x} -> /a\n", "gone /\nfallback /{x}/{y} -> /{x}\n"),
-        ("fallback /{x}/{y} -> /{x}\n", "fallback /{x}/{y} -> /{y}\n"),
-        ("fallback /{x}/{y} -> /{x}\n", "fallback /{x}/{z} -> /{x}\n"),
-        ("", "missing /{x}/{y} -> /{x}\n"),
-        ("rewrite /b/{y} -> /b\n", "rewrite /b/{y} -> /{y}\n"),
-    ];
-    for texts in table {
-        let rules = <[_; 2]>::from(texts).map(|rules| {
-            Rules::parse(&format!("site https://h.example/\n  missing /404.html\n{rules}")).unwrap()
-        });
-        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
-        let comparison = compare(&edges[0], &edges[1]);
-        for path in ["/a/a", "/a/b", "/b/a", "/b/b", "/c/a", "/404/c", "/c/404", "/a", "/b/c"] {
-            let request = Request::get(&format!("https://h.example{path}")).unwrap();
-            let found = told(&edges, &comparison, &request, &format!("{texts:?}"));
-            let kind = found.map(|number| comparison.differences()[number].kind());
-            assert_ne!(kind, Some(DifferenceKind::Undecided), "{path}: {texts:?}");
-        }
-    }
-}
-
-/// A redirect loop is one, wherever it comes back to.
-#[test]
-fn loops_are_told_by_where_they_begin() {
-    let site = |rules: &str| {
-        let text = format!("site https://h.example/\n  hops each\nredirect /{{x}}/ -> {rules}\n");
-        Rules::parse(&text).unwrap()
-    };
-    let around = "/{x}\nredirect /{+x} -> /b/";
-    let rules = ["/a/{x}", &format!("/a{around}"), &format!("/c{around}")].map(site);
-    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
-    let comparison = compare(&edges[0], &edges[1]);
-    for path in ["/a/b", "/a/b/", "/b/", "/b", "/c", "/a/c", "/c/"] {
-        let request = Request::get(&format!("https://h.example{path}")).unwrap();
-        let found = comparison.difference_of(&request).expect("a difference");
-        assert_eq!(comparison.differences()[found].kind(), DifferenceKind::Loop, "{path}");
-    }
-    assert!(compare(&edges[1], &edges[2]).differences().is_empty());
-}
-
-/// A page that loose URLs show is the same page at each, also where redirects write them.
-#[test]
-fn pages_at_several_urls_are_one_difference() {
-    let rules = ["", "  pages loose\n"].map(|pages| {
-        let text = format!(
-            "site https://h.example/\n{pages}  hops each\nredirect /{{y}}{{/x*}}?k -> {{/x*}}\n"
-        );
-        Rules::parse(&text).unwrap()
-    });
-    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(["a.html"])));
-    let comparison = compare(&edges[0], &edges[1]);
-    for path in ["/t/a.html?k=a", "/t/a/?k", "/a.html", "/a/"] {
-        let request = Request::get(&format!("https://h.example{path}")).unwrap();
-        assert!(comparison.difference_of(&request).is_some(), "{path}");
-    }
-}
-
-/// What is gone shows the 404 page of the visitor.
-#[test]
-fn what_is_gone_is_shown_by_the_visitors_404_page() {
-    let site = "site https://h.example/\n  missing /404.html\ngone /\n";
-    let rules = ["missing /{+x} -> /a\n  when cookie c\n", ""]
-        .map(|rules| Rules::parse(&format!("{site}{rules}")).unwrap());
-    let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
-    let comparison = compare(&edges[0], &edges[1]);
-    let request = Request::get("https://h.example/").unwrap();
-    let kind = |request: &Request| {
-        comparison.difference_of(request).map(|number| comparison.differences()[number].kind())
-    };
-    // Of the others, `vary` alone is not the same.
-    assert_eq!(kind(&request), Some(DifferenceKind::Headers));
-    let cookie = http::HeaderValue::from_static("c=1");
-    let request = request.with_header(http::header::COOKIE, cookie);
-    assert_eq!(kind(&request), Some(DifferenceKind::File));
 }

@@ -36,6 +36,9 @@ impl<'r> Explorer<'r> {
         if self.is_all {
             areas = vec![Area::all()];
         }
+        // Very many rules can be for one path, told apart by queries.
+        let mut paths = FxHashSet::default();
+        areas.retain(|area| area.one_path().is_none_or(|path| paths.insert(path)));
         let leading = Leading::new(self.edges);
         let tables = self.edges.map(Edge::variant_table);
         let variants = tables.each_ref().map(|table| {
@@ -59,8 +62,10 @@ impl<'r> Explorer<'r> {
             let until = areas.len();
             for number in from..until {
                 let into = areas[number].clone();
-                let redirects =
-                    if self.is_all { Vec::new() } else { leading.to(&self.pair, &into) };
+                let redirects = match self.is_all || self.spares_redirects {
+                    true => Vec::new(),
+                    false => leading.to(&self.pair, &into),
+                };
                 for (side, rule) in redirects {
                     let place = std::ptr::from_ref(rule) as usize;
                     if whole.contains(&place) {

@@ -3,7 +3,7 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use ravel::Edge;
-use ravel::program::{Effect, HeaderOp, Rule, Site, Stage, TestKind};
+use ravel::program::{Effect, HeaderOp, HeaderScope, Rule, Site, Stage, TestKind};
 
 use super::kind::page_name;
 
@@ -90,6 +90,21 @@ impl<'r> Changed<'r> {
             all.iter().position(is_open).unwrap_or(all.len()) as u32
         };
         first(0).min(first(1))
+    }
+
+    /// Whether requests that are redirected are answered alike, wherever they are led: nothing but
+    /// statements is not the same that set headers of files and of 404 pages, whatever is asked with.
+    pub(super) fn spares_redirects(&self) -> bool {
+        let is_sparing = |rule: &&Rule| match rule.effect() {
+            Effect::Headers(headers) => {
+                matches!(headers.on(), HeaderScope::Served | HeaderScope::Missing)
+                    && rule.tests().request_headers() == 0
+            }
+            _ => false,
+        };
+        !self.settings
+            && self.addresses.iter().all(Vec::is_empty)
+            && self.rules.iter().flatten().all(is_sparing)
     }
 
     pub(super) fn is_nothing(&self) -> bool {

@@ -31,6 +31,10 @@ pub(super) struct Explorer<'r> {
     /// Single paths that are told apart anyway, of each side, below its base path and in order: those
     /// of files and of rules.
     words: [Vec<&'r str>; 2],
+    /// Both sites have the same settings.
+    pub(super) are_settings_same: bool,
+    /// What is redirected is answered alike.
+    pub(super) spares_redirects: bool,
     /// Any request can differ.
     pub(super) is_all: bool,
     /// So many redirects lead to what is not the same that some were left out.
@@ -53,6 +57,8 @@ pub(super) enum Split<'r> {
     /// All its requests are decided alike.
     Alike,
     Parts(Vec<Cell<'r>>),
+    /// Parts by which of very many rules comes first.
+    Rows(Vec<Cell<'r>>),
     /// Its requests are looked at as parts of other areas.
     Covered,
     /// It is not known.
@@ -88,6 +94,8 @@ impl<'r> Explorer<'r> {
             classes: BTreeMap::new(),
             undecided: Vec::new(),
             words,
+            are_settings_same: !changed.settings,
+            spares_redirects: changed.spares_redirects(),
             is_all: false,
             is_cut_short: false,
             noisy: FxHashSet::default(),
@@ -100,9 +108,12 @@ impl<'r> Explorer<'r> {
 
     pub(super) fn run(&mut self, changed: &Changed<'r>) {
         let areas = self.areas(changed);
-        if self.is_cut_short {
+        let reasons = [
+            (self.is_cut_short, "too many redirects lead to what is not the same"),
+            (self.is_base_in_any_case(), "what is below a base path in other letters"),
+        ];
+        for (_, why) in reasons.into_iter().filter(|(holds, _)| *holds) {
             let all = self.pair.cells(&Area::all()).into_iter();
-            let why = "too many redirects lead to what is not the same";
             self.undecided.extend(all.map(|cell| (cell, why)));
         }
         for area in areas {
@@ -113,6 +124,19 @@ impl<'r> Explorer<'r> {
                 }
             }
         }
+    }
+
+    /// Whether the settings are not the same, and on a side base paths match in any case, which are only
+    /// known as they are written.
+    fn is_base_in_any_case(&self) -> bool {
+        let has_letters = |base: &str| base.bytes().any(|byte| byte.is_ascii_alphabetic());
+        !self.are_settings_same
+            && self.edges.iter().any(|edge| {
+                let site = edge.site();
+                let mut aliases = site.aliases().iter();
+                site.ignore_case()
+                    && (has_letters(site.base()) || aliases.any(|alias| has_letters(alias.base())))
+            })
     }
 
     /// A part of an area for one scheme and host: its single paths, and all others.
@@ -205,7 +229,7 @@ impl<'r> Explorer<'r> {
     /// Cuts a cell until all of each part are alike.
     fn cells(&mut self, cell: Cell<'r>) {
         let mut open = vec![cell];
-        let mut done = 0;
+        let (mut done, mut most) = (0, MAX_CELLS);
         while let Some(mut cell) = open.pop() {
             self.pair.begin();
             let request = match self.pair.example(&cell) {
@@ -217,12 +241,16 @@ impl<'r> Explorer<'r> {
                 }
             };
             done += 1;
-            if done > MAX_CELLS {
+            if done > most {
                 self.undecided.push((cell, "the rules distinguish too many requests"));
                 continue;
             }
             match self.split(&mut cell, &request) {
                 Split::Parts(parts) => open.extend(parts),
+                Split::Rows(parts) => {
+                    most += parts.len();
+                    open.extend(parts);
+                }
                 Split::Alike => drop(self.ask(&request)),
                 Split::Covered => {}
                 Split::Open(why) => match self.single_paths(&cell) {

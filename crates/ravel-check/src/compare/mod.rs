@@ -15,6 +15,7 @@ mod class;
 mod explore;
 mod kind;
 mod split;
+mod targets;
 mod words;
 
 pub use class::Reply;

@@ -1,14 +1,13 @@
 //! Cuts a cell by the first thing that tells its requests apart on either side, hop by hop.
 
 use ravel::address::Request;
-use ravel::edge::{MAX_HOPS, Outcome, Route, RouteEnd, method_after};
+use ravel::edge::{MAX_HOPS, Route, RouteEnd, method_after};
 use ravel::program::{Rule, Stage};
-use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
-use super::kind::{DifferenceKind, kind, page_name};
+use super::kind::page_name;
 use crate::space::{Cell, Cut, CutResult, Track};
-use crate::symbolic::{AskedPattern, SymbolicUrl, show_the_same};
+use crate::symbolic::show_the_same;
 
 /// Redirects in a row that write what they capture.
 const MAX_WRITTEN: usize = 3;
@@ -24,6 +23,9 @@ impl<'r> Explorer<'r> {
                 Split::Open(why) => open = Some(why),
                 other => return other,
             }
+        }
+        if self.spares_redirects {
+            return open.map_or(Split::Alike, Split::Open);
         }
         match self.split_files(cell, request, &ends) {
             Split::Alike => {}
@@ -61,6 +63,9 @@ impl<'r> Explorer<'r> {
                 *end = Some(track);
                 break;
             };
+            if self.spares_redirects {
+                break;
+            }
             let Ok(from) = request.address() else { break };
             let Some(next) = track.follow(&self.pair, cell, from, hop) else { break };
             seen.push(from.without_fragment().to_owned());
@@ -127,6 +132,9 @@ impl<'r> Explorer<'r> {
             && !self.pair.is_one_path(cell)
             && !self.pair.is_of_file(cell)
             && !self.edges[side].site().ignore_case();
+        if let Some(parts) = track.cut_rows(&self.pair, cell) {
+            return Split::Rows(parts);
+        }
         for number in track.candidates(&self.pair, cell, Stage::Redirect) {
             let rule = program.numbered(Stage::Redirect, number);
             let pattern = rule.rule().pattern();
@@ -234,16 +242,23 @@ impl<'r> Explorer<'r> {
         if self.pair.is_one_path(cell) || name(0, before) != name(1, after) {
             return Split::Alike;
         }
+        // What is gone is shown by another rule than the one that decides.
         let writing = [0, 1].map(|side| {
             let Some(track) = &ends[side] else { return Vec::new() };
             let program = self.edges[side].program();
-            let stages = [Stage::Rewrite, Stage::Fallback, Stage::Missing].into_iter();
-            let rules = stages.flat_map(|stage| {
-                let numbers = track.candidates(&self.pair, cell, stage);
-                numbers.into_iter().map(move |number| program.numbered(stage, number).rule())
-            });
+            let by = match self.edges[side].route(request).end() {
+                RouteEnd::Answer { by, .. } => by.map(|id| program.rule(id).rule()),
+                _ => None,
+            };
+            let rules = match by {
+                Some(rule) if rule.shows().is_some() => vec![rule],
+                _ => {
+                    let numbers = track.candidates(&self.pair, cell, Stage::Missing).into_iter();
+                    numbers.map(|number| program.numbered(Stage::Missing, number).rule()).collect()
+                }
+            };
             let writes = |rule: &&Rule| rule.shows().is_some_and(|to| !to.path().is_literal());
-            rules.filter(writes).collect::<Vec<&'r Rule>>()
+            rules.into_iter().filter(writes).collect::<Vec<&'r Rule>>()
         });
         let [old, new] = &writing;
         if old.len() == new.len() && old.iter().zip(new).all(|(a, b)| show_the_same(a, b)) {
@@ -261,106 +276,5 @@ impl<'r> Explorer<'r> {
             }
         }
         open.map_or(Split::Alike, Split::Open)
-    }
-
-    /// Cuts by whether both sides lead to the same URL.
-    fn split_targets(
-        &self,
-        cell: &mut Cell<'r>,
-        request: &Request,
-        ends: [Option<Track<'r>>; 2],
-    ) -> Split<'r> {
-        let routes = self.edges.map(|edge| edge.route(request));
-        let is_moved = routes.iter().any(|route| !route.hops().is_empty());
-        if self.pair.is_one_path(cell) || !is_moved {
-            return self.split_queries(cell, &routes);
-        }
-        // Where one side comes to no end, or to nothing, it does not matter by which URLs.
-        let walks = self.edges.map(|edge| edge.walk_unexplained(request));
-        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
-        let are_loops = walks.iter().all(|walk| walk.outcome() == Outcome::Loop);
-        if are_loops || kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
-            return Split::Alike;
-        }
-        // Where both come to one path each, one request shows it.
-        if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
-            return self.split_queries(cell, &routes);
-        }
-        if let Some(split) = self.split_written(cell, request, &routes) {
-            return split;
-        }
-        // Where one of them is a single URL, it is known for which paths the other is that.
-        let literal = |side: usize| {
-            let to = routes[side].hops().last()?.to();
-            let is_one = ends[side].as_ref().is_some_and(Track::is_one_path);
-            is_one.then_some(to)
-        };
-        for side in [0, 1] {
-            let (Some(to), Some(track)) = (literal(side), &ends[1 - side]) else { continue };
-            match track.cut_at(&self.pair, cell, to) {
-                CutResult::Whole => return self.split_queries(cell, &routes),
-                CutResult::Parts(parts) => return Split::Parts(parts),
-                CutResult::Unknown => {}
-            }
-        }
-        Split::Open("whether both lead to the same URL")
-    }
-
-    /// Cuts by whether what both sides write is the same URL; none where that hangs on what is captured.
-    fn split_written(
-        &self,
-        cell: &Cell<'r>,
-        request: &Request,
-        routes: &[Route; 2],
-    ) -> Option<Split<'r>> {
-        let bases = self.edges.map(|edge| edge.site().open_base());
-        let of_side = |side: usize| {
-            let pattern = self.asked_pattern(side, &routes[side])?;
-            Some(AskedPattern { base: bases[side], pattern: Some(pattern) })
-        };
-        // What is below both base paths is below the longer one.
-        let base = bases.into_iter().max_by_key(|base| base.len())?;
-        let asked = [of_side(0), of_side(1), Some(AskedPattern { base, pattern: None })];
-        let (asked, old, new) = asked.into_iter().flatten().find_map(|asked| {
-            let url =
-                |side: usize| SymbolicUrl::of(self.edges[side], asked, request, &routes[side]);
-            Some((asked, url(0)?, url(1)?))
-        })?;
-        if old.is(&new, None).is_none() {
-            let doubled = asked.doubled()?;
-            if let Some(parts) = self.pair.cut_below(cell, &doubled) {
-                return Some(Split::Parts(parts));
-            }
-            let rest = request.address().ok()?.path().strip_prefix(&*doubled);
-            old.is(&new, Some(rest.is_some_and(|rest| rest.starts_with('/'))))?;
-        }
-        Some(self.split_queries(cell, routes))
-    }
-
-    /// The pattern of the rule that makes the first hop.
-    fn asked_pattern(&self, side: usize, route: &Route) -> Option<&'r Pattern> {
-        let id = route.hops().iter().find_map(|hop| hop.rule())?;
-        Some(self.edges[side].program().rule(id).rule().pattern())
-    }
-
-    /// Where one side carries parameters along and the other does not, requests with and without are
-    /// told apart.
-    fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
-        let first = [0, 1].map(|side| {
-            let edge = self.edges[side];
-            let rule = routes[side].hops().first().and_then(|hop| hop.rule());
-            let redirect = rule.and_then(|id| edge.program().rule(id).rule().redirect());
-            redirect.map(|redirect| {
-                let query = redirect.target().query().map(|query| query.as_str().to_owned());
-                (redirect.drop_query(), query)
-            })
-        });
-        if first[0] == first[1] {
-            return Split::Alike;
-        }
-        match self.pair.any_query(cell) {
-            Some(parts) => Split::Parts(parts),
-            None => Split::Alike,
-        }
     }
 }

@@ -101,9 +101,10 @@ impl<'s, 'r> Prover<'s, 'r> {
         if target.expressions().next().is_none() && expected.expressions().next().is_none() {
             return true;
         }
-        let now = symbolic(rule.pattern(), self.universal.pattern())
+        let fold = self.edge().site().ignore_case();
+        let now = symbolic(rule.pattern(), self.universal.pattern(), fold)
             .and_then(|known| written(target, &known));
-        let wanted = symbolic(self.universal.pattern(), self.universal.pattern())
+        let wanted = symbolic(self.universal.pattern(), self.universal.pattern(), fold)
             .and_then(|known| written(expected, &known));
         matches!((now, wanted), (Some(now), Some(wanted)) if now == wanted)
     }

@@ -33,6 +33,9 @@ pub(super) enum AreaPaths<'r> {
     At(usize, usize, Arc<Leaf<'r>>),
 }
 
+/// A path below the base path of a side, or of one of its origins.
+pub(crate) type OnePath = (usize, Option<usize>, Vec<Symbol>);
+
 impl<'r> Area<'r> {
     /// Every path.
     pub(crate) fn all() -> Area<'r> {
@@ -44,6 +47,19 @@ impl<'r> Area<'r> {
         match &self.0 {
             AreaPaths::File(_, _, addresses) => Some(addresses),
             AreaPaths::All | AreaPaths::Below(..) | AreaPaths::At(..) => None,
+        }
+    }
+
+    /// The one path that it is about, and where, if it is.
+    pub(crate) fn one_path(&self) -> Option<OnePath> {
+        let (side, place) = match &self.0 {
+            AreaPaths::Below(side, _) => (*side, None),
+            AreaPaths::At(side, place, _) => (*side, Some(*place)),
+            AreaPaths::All | AreaPaths::File(..) => return None,
+        };
+        match &**self.leaf()? {
+            Leaf::Word(word) => Some((side, place, word.clone())),
+            _ => None,
         }
     }
 
@@ -93,7 +109,7 @@ impl<'r> Pair<'r> {
                 path,
                 facts: Vec::new(),
             };
-            let cell = Cell { piece, of_file, settled: FxHashSet::default() };
+            let cell = Cell { piece, of_file, rows: Vec::new(), settled: FxHashSet::default() };
             (!self.is_empty(&cell)).then_some(cell)
         };
         (0..self.frames.len()).filter_map(cell).collect()

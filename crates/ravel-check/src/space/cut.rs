@@ -42,7 +42,8 @@ impl<'r> Track<'r> {
     /// Whether it is not worked out at which requests of a cell a redirect leads to the URL itself.
     pub(crate) fn is_doubtful(&self, pair: &Pair<'r>, cell: &Cell<'r>, rule: &'r Rule) -> bool {
         let is_one = pair.is_one_path(cell) || self.is_one_path();
-        let exact = pair.sides[self.side].itself_at(rule, self.place).is_none_or(|(_, is)| is);
+        let exact =
+            pair.sides[self.side].itself_at(rule, self.place).is_none_or(|led| led.is_exact);
         !is_one
             && !exact
             && self.is_in(pair, cell, Cut::Itself(rule))
@@ -103,13 +104,19 @@ impl<'r> Track<'r> {
             std::ptr::from_ref(*rule).hash(&mut hasher);
         }
         std::mem::discriminant(&self.path).hash(&mut hasher);
-        if let TrackedPath::One(word) = &self.path {
-            word.hash(&mut hasher);
+        match &self.path {
+            TrackedPath::One(word) => word.hash(&mut hasher),
+            TrackedPath::Written(hops) => {
+                hops.iter().for_each(|hop| std::mem::discriminant(hop).hash(&mut hasher))
+            }
+            TrackedPath::Asked | TrackedPath::Among(_) => {}
         }
         match cut {
-            Cut::Rule(rule) | Cut::Visitors(rule) | Cut::Itself(rule) | Cut::Shows(rule) => {
-                std::ptr::from_ref(rule).hash(&mut hasher)
-            }
+            Cut::Rule(rule)
+            | Cut::Visitors(rule)
+            | Cut::Itself(rule)
+            | Cut::Shows(rule)
+            | Cut::Target(rule) => std::ptr::from_ref(rule).hash(&mut hasher),
             Cut::ShowsFile(rule, file) => (std::ptr::from_ref(rule), file).hash(&mut hasher),
             Cut::Named | Cut::Shown | Cut::Changed | Cut::KnownType | Cut::Reading => {}
         }

@@ -8,12 +8,11 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use http::header::{COOKIE, HeaderMap, HeaderName, HeaderValue};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::capture::CaptureTest;
-use super::leaf::Leaf;
-use super::search::{SearchResult, SignedLeaf, Steps, shortest};
-use super::symbol::meaning;
+use super::query::parameter;
+use super::ranks::Ranks;
+use super::search::{SearchResult, Steps};
 use ravel::Request;
 use ravel::address::{form_decode, parameters};
 use ravel::edge::{cookie_is, header_is};
@@ -26,6 +25,8 @@ pub(super) enum Fact<'r> {
     Parameter(&'r str),
     /// The query has this key with this value, both decoded.
     ParameterIs(&'r str, &'r str),
+    /// A key has a value that comes before a place in a list of values.
+    ParameterBefore(Arc<Ranks<'r>>, u32),
     /// The key has a value that is not empty, and the first of them passes the tests.
     FirstValue(&'r str, Vec<CaptureTest<'r>>),
     /// A cookie with such a value is there.
@@ -40,7 +41,10 @@ impl Fact<'_> {
         match self {
             Fact::Cookie(..) => headers.contains_key(COOKIE).then(|| self.holds(headers)),
             Fact::Header(name, _) => headers.contains_key(*name).then(|| self.holds(headers)),
-            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => None,
+            Fact::Parameter(_)
+            | Fact::ParameterIs(..)
+            | Fact::ParameterBefore(..)
+            | Fact::FirstValue(..) => None,
         }
     }
 
@@ -57,6 +61,9 @@ impl Fact<'_> {
             Fact::ParameterIs(key, wanted) => {
                 Some(values(query, key).any(|value| *value == *wanted.as_bytes()))
             }
+            Fact::ParameterBefore(ranks, place) => Some(values(query, ranks.key).any(|value| {
+                std::str::from_utf8(&value).is_ok_and(|value| ranks.has_before(value, *place))
+            })),
             Fact::FirstValue(key, tests) => {
                 let first = values(query, key).find(|value| !value.is_empty());
                 Some(first.is_some_and(|value| tests.iter().all(|test| test.holds(&value))))
@@ -71,7 +78,28 @@ impl Fact<'_> {
             Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => {
                 Some(key)
             }
+            Fact::ParameterBefore(ranks, _) => Some(ranks.key),
             Fact::Cookie(..) | Fact::Header(..) => None,
+        }
+    }
+
+    /// The value that a parameter has.
+    pub(super) fn value_of(&self, key: &str) -> Option<&str> {
+        match self {
+            Fact::ParameterIs(of, value) if *of == key => Some(value),
+            _ => None,
+        }
+    }
+
+    /// Whether it holds of all queries in which a parameter has a value.
+    pub(super) fn is_of_value(&self, key: &str, value: &str) -> bool {
+        match self {
+            Fact::Parameter(of) => *of == key,
+            Fact::ParameterIs(of, known) => *of == key && *known == value,
+            Fact::ParameterBefore(ranks, place) => {
+                ranks.key == key && ranks.has_before(value, *place)
+            }
+            Fact::FirstValue(..) | Fact::Cookie(..) | Fact::Header(..) => false,
         }
     }
 
@@ -87,7 +115,7 @@ impl Fact<'_> {
     }
 
     pub(super) fn is_of_query(&self) -> bool {
-        matches!(self, Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..))
+        self.parameter().is_some()
     }
 
     /// Whether it holds of a request with no other headers than these; of the query nothing is
@@ -96,7 +124,10 @@ impl Fact<'_> {
         match self {
             Fact::Cookie(name, values) => cookie_is(headers, name, values),
             Fact::Header(name, values) => header_is(headers, name, values),
-            Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+            Fact::Parameter(_)
+            | Fact::ParameterIs(..)
+            | Fact::ParameterBefore(..)
+            | Fact::FirstValue(..) => true,
         }
     }
 }
@@ -117,10 +148,7 @@ pub(super) fn request_with(
     steps: &Steps,
 ) -> SearchResult<(Option<String>, HeaderMap)> {
     let mut query: Vec<String> = Vec::new();
-    for key in names(facts, |fact| match fact {
-        Fact::Parameter(key) | Fact::ParameterIs(key, _) | Fact::FirstValue(key, _) => Some(*key),
-        _ => None,
-    }) {
+    for key in names(facts, Fact::parameter) {
         match parameter(key, facts, steps) {
             SearchResult::Member(values) => query.extend(values),
             SearchResult::Nothing => return SearchResult::Nothing,
@@ -163,7 +191,7 @@ pub(super) fn request_with(
     // A header and a cookie can ask of the same line.
     let headers_hold = |(fact, holds): &SignedFact<'_>| match &**fact {
         Fact::Cookie(..) | Fact::Header(..) => fact.holds(&headers) == *holds,
-        Fact::Parameter(_) | Fact::ParameterIs(..) | Fact::FirstValue(..) => true,
+        _ => true,
     };
     match facts.iter().all(headers_hold) {
         true => SearchResult::Member(((!query.is_empty()).then(|| query.join("&")), headers)),
@@ -183,87 +211,6 @@ fn names<'f, 'r, N: PartialEq>(
         }
     }
     names
-}
-
-/// A parameter with a value that is not empty, which is the first such: it must be as the facts say.
-fn first_value<'f>(
-    key: &str,
-    mut first: Vec<SignedLeaf<'f>>,
-    (wanted, unwanted): (&[&str], &[&str]),
-    steps: &Steps,
-) -> SearchResult<String> {
-    first.push((Arc::new(Leaf::Value(Vec::new())), true));
-    for value in unwanted {
-        first.push((Arc::new(Leaf::Word(value.bytes().map(u16::from).collect())), false));
-    }
-    let fits = |value: &&&str| {
-        let word: Vec<u16> = value.bytes().map(u16::from).collect();
-        first.iter().all(|(leaf, holds)| super::search::contains(leaf, &word) == *holds)
-    };
-    if let Some(value) = wanted.iter().filter(|value| !value.is_empty()).find(fits) {
-        return SearchResult::Member(format!("{}={}", form(key), form(value)));
-    }
-    match shortest(&first, steps) {
-        SearchResult::Member(word) => {
-            let bytes: Vec<u8> = word.iter().map(|symbol| meaning(*symbol)).collect();
-            let value = percent_encoding::percent_encode(&bytes, FORM);
-            SearchResult::Member(format!("{}={value}", form(key)))
-        }
-        SearchResult::Nothing => SearchResult::Nothing,
-        SearchResult::Undecided => SearchResult::Undecided,
-    }
-}
-
-/// Parameters of one key, so that all facts about it hold.
-fn parameter(key: &str, facts: &[SignedFact<'_>], steps: &Steps) -> SearchResult<Vec<String>> {
-    let mut wanted: Vec<&str> = Vec::new();
-    let mut unwanted: Vec<&str> = Vec::new();
-    let mut first: Vec<SignedLeaf<'_>> = Vec::new();
-    let (mut present, mut absent, mut has_first) = (false, false, false);
-    for (fact, holds) in facts {
-        match (&**fact, holds) {
-            (Fact::Parameter(of), true) if *of == key => present = true,
-            (Fact::Parameter(of), false) if *of == key => absent = true,
-            (Fact::ParameterIs(of, value), true) if *of == key => wanted.push(value),
-            (Fact::ParameterIs(of, value), false) if *of == key => unwanted.push(value),
-            (Fact::FirstValue(of, tests), holds) if *of == key => {
-                has_first |= holds;
-                first.push((Arc::new(Leaf::Value(tests.clone())), *holds));
-            }
-            _ => {}
-        }
-    }
-    wanted.sort_unstable();
-    wanted.dedup();
-    if wanted.iter().any(|value| unwanted.contains(value)) {
-        return SearchResult::Nothing;
-    }
-    if !present && !has_first && wanted.is_empty() {
-        return SearchResult::Member(Vec::new());
-    }
-    if absent {
-        return SearchResult::Nothing;
-    }
-    let written = |value: &str| format!("{}={}", form(key), form(value));
-    let mut written_values: Vec<String> = Vec::new();
-    let needs_first = has_first || wanted.iter().any(|value| !value.is_empty());
-    let empty_fits = !unwanted.contains(&"");
-    if needs_first || !empty_fits {
-        match first_value(key, first, (&wanted, &unwanted), steps) {
-            SearchResult::Member(text) => written_values.push(text),
-            SearchResult::Nothing => return SearchResult::Nothing,
-            SearchResult::Undecided => return SearchResult::Undecided,
-        }
-    } else if wanted.is_empty() {
-        written_values.push(form(key));
-    }
-    for value in wanted {
-        let text = if value.is_empty() { form(key) } else { written(value) };
-        if !written_values.contains(&text) {
-            written_values.push(text);
-        }
-    }
-    SearchResult::Member(written_values)
 }
 
 /// The sets of values of those facts that hold, or do not, and that `of` picks.
@@ -367,11 +314,4 @@ fn value_in(
         .flat_map(|times| FILLERS.iter().map(move |filler| around(filler, times)));
     let found = plain.into_iter().chain(filled).find(|value| !value.is_empty() && fits(value));
     found.map_or(SearchResult::Undecided, SearchResult::Member)
-}
-
-/// All but what forms leave as it is.
-const FORM: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'*');
-
-fn form(text: &str) -> String {
-    utf8_percent_encode(text, FORM).to_string()
 }

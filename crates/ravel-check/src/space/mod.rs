@@ -28,7 +28,10 @@ mod paths;
 mod pattern;
 mod place;
 mod pull;
+mod query;
+mod ranks;
 mod redirect;
+mod rows;
 mod search;
 mod set;
 mod spelling;
@@ -57,6 +60,7 @@ use rustc_hash::FxHashMap;
 
 use axes::Axes;
 use bits::Bits;
+use fact::SignedFact;
 use leaf::{Leaf, Names};
 pub(crate) use memo::Memo;
 use ravel::address::Scheme;
@@ -67,8 +71,16 @@ use search::{SignedLeaf, Work};
 use set::Piece;
 use symbol::symbols;
 
-/// Paths at which a redirect could lead to itself, and whether it does at all of them.
-type SelfLed<'r> = Option<(SignedLeaf<'r>, bool)>;
+/// Where a redirect could lead to the URL itself.
+#[derive(Debug, Clone)]
+struct SelfLed<'r> {
+    /// At these paths.
+    paths: SignedLeaf<'r>,
+    /// With such a query.
+    query: Vec<SignedFact<'r>>,
+    /// It does wherever it could.
+    is_exact: bool,
+}
 
 /// Every request that a site can be asked, to take sets from.
 #[derive(Debug)]
@@ -85,7 +97,7 @@ pub struct Space<'r> {
     /// Paths that begin with several `/`.
     several: Arc<Leaf<'r>>,
     /// Where redirects could lead to the URL that was asked, by the rule and the origin.
-    itself: RefCell<FxHashMap<(usize, usize), SelfLed<'r>>>,
+    itself: RefCell<FxHashMap<(usize, usize), Option<SelfLed<'r>>>>,
     overlaps: [OnceCell<Overlaps>; 5],
     /// Every address below the base path that names a file, in order.
     addresses: Vec<&'r str>,

@@ -8,11 +8,13 @@ use ravel::edge::Edge;
 use ravel::program::Stage;
 use ravel::template::{Pattern, Target};
 
+/// The text that a rule's paths begin with, whether it is the whole path, and the rule's number.
+type OverlapKey = (Box<str>, bool, u32);
+
 /// The rules of a stage by the text that their paths begin with.
 #[derive(Debug)]
 pub(crate) struct Overlaps {
-    /// The text, whether it is the whole path, and the rule's number.
-    sorted: Vec<(Box<str>, bool, u32)>,
+    sorted: Vec<OverlapKey>,
     base: Box<str>,
     fold: bool,
     /// The numbers of rules whose text has an empty segment.
@@ -86,11 +88,19 @@ impl Overlaps {
         self.with_key(self.key_of(text, whole, from_root))
     }
 
-    /// The numbers of rules that could match paths that differ from these by empty segments: where a
-    /// rule's text has none, such a path begins as one of these does.
+    /// The numbers of rules that could match paths that differ from these by empty segments, or by the
+    /// case of letters: where a rule's text has none, such a path begins as one of these does.
     pub(crate) fn with_spellings<'p>(&self, paths: impl Iterator<Item = &'p str>) -> Vec<u32> {
         let mut found = self.doubled.clone();
-        found.extend(paths.flat_map(|path| self.with_text(path, true, false)));
+        for path in paths {
+            let (text, _) = self.key_of(path, true, false);
+            self.visit(&text, true, |(_, whole, number)| {
+                // The path itself is none of its other spellings.
+                if self.fold || !whole {
+                    found.push(*number);
+                }
+            });
+        }
         found.sort_unstable();
         found.dedup();
         found
@@ -103,23 +113,27 @@ impl Overlaps {
 
     fn with_key(&self, (text, whole): (Box<str>, bool)) -> Vec<u32> {
         let mut found = Vec::new();
+        self.visit(&text, whole, |(.., number)| found.push(*number));
+        found.sort_unstable();
+        found
+    }
+
+    /// Shows the rules that could match paths that begin with a text, or are it.
+    fn visit(&self, text: &str, whole: bool, mut see: impl FnMut(&OverlapKey)) {
         // The rules whose text begins as this one does, so far; the shortest come first.
         let mut range = &self.sorted[..];
         for (at, byte) in text.bytes().enumerate() {
             let longer = range.partition_point(|(key, ..)| key.len() == at);
-            let open = range[..longer].iter().filter(|(_, whole, _)| !whole);
-            found.extend(open.map(|(.., number)| *number));
+            range[..longer].iter().filter(|(_, whole, _)| !whole).for_each(&mut see);
             range = &range[longer..];
             let next = |key: &str| key.as_bytes()[at];
             range = &range[range.partition_point(|(key, ..)| next(key) < byte)..];
             range = &range[..range.partition_point(|(key, ..)| next(key) == byte)];
             if range.is_empty() {
-                break;
+                return;
             }
         }
-        let goes_on = |(key, ..): &&(Box<str>, bool, u32)| !whole || key.len() == text.len();
-        found.extend(range.iter().filter(goes_on).map(|(.., number)| *number));
-        found.sort_unstable();
-        found
+        let goes_on = |(key, ..): &&OverlapKey| !whole || key.len() == text.len();
+        range.iter().filter(goes_on).for_each(see);
     }
 }

@@ -13,13 +13,15 @@ use super::axes::Axes;
 use super::fact::Fact;
 use super::leaf::{Leaf, Names};
 use super::origin::{Origin, Region};
+use super::pattern::PatternLeaf;
+use super::rows::{KnownRows, PickedRow};
 use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::set::Piece;
 use super::spelling::Spellings;
 use super::symbol::{Symbol, spell, symbols};
-use ravel::address::{Request, Scheme};
+use ravel::address::{Address, Request, Scheme};
 use ravel::edge::Edge;
-use ravel::program::Role;
+use ravel::program::{Role, Rule};
 
 /// Two sites side by side, the old one and the new one.
 #[derive(Debug)]
@@ -35,13 +37,19 @@ pub(crate) struct Pair<'r> {
     pub(super) spellings: [Spellings<'r>; 2],
     pub(super) pulled: RefCell<FxHashMap<PullKey, MadeLeaf<'r>>>,
     lifted: RefCell<FxHashMap<(Vec<Symbol>, usize), MadeLeaf<'r>>>,
+    /// The paths that a rule's target can be, behind a text.
+    targets: RefCell<FxHashMap<TargetKey, Arc<Leaf<'r>>>>,
+    pub(super) rows: RefCell<KnownRows<'r>>,
 }
+
+/// What is before a target's paths, and where its rule is in memory.
+type TargetKey = (Box<str>, usize);
 
 /// What a leaf was pulled through, and where it is in memory.
 pub(super) type PullKey = (usize, [Box<str>; 2], usize);
 
 /// A leaf, which is kept so that no other comes to be in its place, and what was made of it.
-type MadeLeaf<'r> = (Arc<Leaf<'r>>, Arc<Leaf<'r>>);
+pub(super) type MadeLeaf<'r> = (Arc<Leaf<'r>>, Arc<Leaf<'r>>);
 
 /// Where the requests for a scheme and host are on either side.
 #[derive(Debug)]
@@ -59,6 +67,8 @@ pub(crate) struct Cell<'r> {
     pub(super) piece: Piece<'r>,
     /// The addresses of the one file that all of its paths name, in some spelling.
     pub(super) of_file: Option<Arc<[String]>>,
+    /// Of very many rules for one path, the one that comes first, for each path that it was cut at.
+    pub(super) rows: Vec<PickedRow<'r>>,
     /// The cuts that it is all inside or all outside of.
     pub(super) settled: FxHashSet<u64>,
 }
@@ -90,10 +100,21 @@ impl<'r> Pair<'r> {
             let words = Names::new(changed[side].iter().copied(), sides[side].edge.site());
             Arc::new(Leaf::Named(Arc::new(words)))
         });
-        let (pulled, lifted) = Default::default();
+        let (pulled, lifted, targets, rows) = Default::default();
         let (frames, work, spellings) = Default::default();
-        let mut pair =
-            Pair { sides, axes, frames, work, shown, changed, spellings, pulled, lifted };
+        let mut pair = Pair {
+            sides,
+            axes,
+            frames,
+            work,
+            shown,
+            changed,
+            spellings,
+            pulled,
+            lifted,
+            targets,
+            rows,
+        };
         let path = Arc::new(Leaf::Path);
         for (scheme, host) in hosts {
             let places = [0, 1].map(|side| pair.sides[side].places(scheme, &host));
@@ -137,6 +158,16 @@ impl<'r> Pair<'r> {
 
     pub(super) fn changed(&self, side: usize) -> Arc<Leaf<'r>> {
         Arc::clone(&self.changed[side])
+    }
+
+    /// Whether a path, on either side, names a file that is not the same on the other.
+    pub(crate) fn names_changed(&self, address: &Address) -> bool {
+        (0..2).any(|side| {
+            let base = self.sides[side].edge.site().open_base();
+            let word: Vec<Symbol> =
+                symbols(address.path().strip_prefix(base).unwrap_or_default()).collect();
+            contains(&self.changed[side], &word)
+        })
     }
 
     pub(crate) fn side(&self, side: usize) -> &Space<'r> {
@@ -297,6 +328,23 @@ impl<'r> Pair<'r> {
             (Arc::clone(leaf), behind)
         });
         Arc::clone(found)
+    }
+
+    /// The paths behind a prefix that a rule's redirect can lead to, whatever it captures; the prefix
+    /// is that of the base path where the target has an origin.
+    pub(super) fn target(&self, rule: &'r Rule, prefix: &str) -> Arc<Leaf<'r>> {
+        let place = std::ptr::from_ref(rule) as usize;
+        let mut targets = self.targets.borrow_mut();
+        let leaf = targets.entry((prefix.into(), place)).or_insert_with(|| {
+            let Some(redirect) = rule.redirect() else { return Arc::new(Leaf::Path) };
+            let template = redirect.target().path_as_pattern(rule.pattern());
+            let read: Vec<Symbol> = match redirect.target().origin() {
+                Some(_) => symbols(prefix).collect(),
+                None => Vec::new(),
+            };
+            Arc::new(Leaf::Pattern(PatternLeaf::new(&template, Vec::new(), false, &read)))
+        });
+        Arc::clone(leaf)
     }
 
     /// Whether a request is in a cell.

@@ -12,7 +12,7 @@ use super::redirect::read_before;
 use super::search::{SignedLeaf, contains};
 use super::set::Piece;
 use super::symbol::SLASH;
-use super::track::{Cut, Track, TrackedPath, WrittenHop};
+use super::track::{Cut, Track, TrackedPath, WritingHop, WrittenHop};
 use ravel::address::parameters;
 
 /// What a leaf of a later path says of the path that was asked.
@@ -42,10 +42,16 @@ impl<'r> Track<'r> {
                 pieces
             }
             Cut::Itself(rule) => {
-                space.itself_at(rule, self.place).map_or_else(Vec::new, |(leaf, _)| within(leaf))
+                let Some(led) = space.itself_at(rule, self.place) else { return Vec::new() };
+                let mut pieces = within(led.paths);
+                pieces.iter_mut().for_each(|piece| piece.facts.extend(led.query.clone()));
+                pieces
             }
             Cut::Shows(rule) => with(space.showing(rule, self.place)),
             Cut::ShowsFile(rule, file) => with(space.showing_file(rule, file, self.place)),
+            Cut::Target(rule) => {
+                within((pair.target(rule, &space.region(self.place).prefix), true))
+            }
             Cut::Named => with(Some(Arc::clone(&space.named))),
             Cut::Shown => with(Some(pair.shown(self.side))),
             Cut::Changed => with(Some(pair.changed(self.side))),
@@ -120,7 +126,13 @@ impl<'r> Track<'r> {
             TrackedPath::Among(some) if pair.are_apart(some, leaf, false) => Pulled::Always(true),
             TrackedPath::Among(_) => Pulled::Unknown,
             TrackedPath::Written(hops) => {
-                let through = |leaf, hop: &WrittenHop<'r>| pair.through(self.side, &leaf, hop);
+                let through = |leaf, hop: &WritingHop<'r>| match hop {
+                    WritingHop::Rule(hop) => pair.through(self.side, &leaf, hop),
+                    WritingHop::OwnAddress => {
+                        let edge = pair.sides[self.side].edge;
+                        pair.spellings[self.side].of_files_within(edge, &leaf)
+                    }
+                };
                 Pulled::Leaf(hops.iter().rev().fold(Arc::clone(leaf), through))
             }
         }
@@ -128,7 +140,7 @@ impl<'r> Track<'r> {
 
     /// What a fact of the query comes to behind the hops; none where that is not known, and else
     /// whether it holds, or nothing where it is still about the query that was asked.
-    fn pull_fact(&self, fact: &Fact<'_>) -> Option<Option<bool>> {
+    pub(super) fn pull_fact(&self, fact: &Fact<'_>) -> Option<Option<bool>> {
         let Some(key) = fact.parameter() else { return Some(None) };
         for rule in self.rules.iter().rev() {
             let Some(redirect) = rule.redirect() else { continue };

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::bits::Bits;
-use super::fact::Fact;
+use super::fact::{Fact, SignedFact};
 use super::image::{ImageLeaf, written};
 use super::leaf::{Leaf, Names};
 use super::origin::Origin;
@@ -18,6 +18,9 @@ enum SelfTarget {
     Never,
     /// At every address, but for what leaves out `/` at the start of a path.
     Always,
+    /// At the paths that the target's template matches as it is spelled, where letters match in any
+    /// case.
+    Spelled(Template),
     /// At this path.
     At(Vec<Symbol>),
     /// At addresses in this leaf, some of them or all.
@@ -50,7 +53,7 @@ impl<'r> Space<'r> {
             if here.origins.is_empty() {
                 continue;
             }
-            match itself(rule, redirect, self.edge.site().base() == "/") {
+            match self.itself(rule, redirect) {
                 SelfTarget::Never => sure.pieces.push(here),
                 SelfTarget::Always if redirect.drop_query() => {
                     let mut asked = here.clone();
@@ -62,18 +65,21 @@ impl<'r> Space<'r> {
                 SelfTarget::At(word) => {
                     let read = self.own_prefix(redirect.target(), here.region);
                     if let Some(word) = word.strip_prefix(&*read) {
-                        here.path.push((Arc::new(Leaf::Word(word.to_vec())), false));
+                        let leaf = Arc::new(Leaf::Word(word.to_vec()));
+                        if redirect.drop_query() {
+                            let mut there = here.clone();
+                            there.path.push((Arc::clone(&leaf), true));
+                            maybe.pieces.push(there.clone());
+                            there.facts.push((Arc::new(Fact::Parameter("q")), true));
+                            sure.pieces.push(there);
+                        }
+                        here.path.push((leaf, false));
                     }
                     sure.pieces.push(here);
                 }
-                SelfTarget::Among(template) => {
+                SelfTarget::Spelled(template) | SelfTarget::Among(template) => {
                     let read = self.own_prefix(redirect.target(), here.region);
-                    let leaf = Arc::new(Leaf::Pattern(PatternLeaf::new(
-                        &template,
-                        Vec::new(),
-                        false,
-                        &read,
-                    )));
+                    let leaf = template_leaf(&template, &read);
                     let mut there = here.clone();
                     there.path.push((Arc::clone(&leaf), true));
                     here.path.push((leaf, false));
@@ -85,9 +91,9 @@ impl<'r> Space<'r> {
         (sure, maybe)
     }
 
-    /// The paths of an origin at which a redirect's target could be the URL that was asked, so that
-    /// it does not act; and whether it is at all of them.
-    pub(super) fn itself_at(&self, rule: &'r Rule, place: usize) -> SelfLed<'r> {
+    /// Where, on an origin, a redirect's target could be the URL that was asked, so that it does not
+    /// act; none where that is nowhere, or everywhere.
+    pub(super) fn itself_at(&self, rule: &'r Rule, place: usize) -> Option<SelfLed<'r>> {
         let key = (std::ptr::from_ref(rule) as usize, place);
         if let Some(known) = self.itself.borrow().get(&key) {
             return known.clone();
@@ -97,28 +103,46 @@ impl<'r> Space<'r> {
         found
     }
 
-    fn find_itself(&self, rule: &'r Rule, place: usize) -> SelfLed<'r> {
+    fn find_itself(&self, rule: &'r Rule, place: usize) -> Option<SelfLed<'r>> {
         let redirect = rule.redirect()?;
         let target = redirect.target();
         if !self.could_be_itself(target, &self.axes.origins[place]) {
             return None;
         }
         let read = self.own_prefix(target, self.axes.origins[place].region);
-        match itself(rule, redirect, self.edge.site().base() == "/") {
+        let query = || self.own_query(rule, redirect);
+        let (paths, is_exact) = match self.itself(rule, redirect) {
+            SelfTarget::Never => return None,
             // What writes one `/` for several leads `//a` elsewhere, and nothing else.
             SelfTarget::Always if leaves_slashes(target) && read.is_empty() => {
-                Some(((Arc::clone(&self.several), false), true))
+                ((Arc::clone(&self.several), false), true)
             }
-            SelfTarget::Never | SelfTarget::Always => None,
+            SelfTarget::Always if query().is_empty() => return None,
+            SelfTarget::Always => ((Arc::clone(&self.path), true), true),
             SelfTarget::At(word) => {
-                let rest = word.strip_prefix(&*read)?.to_vec();
-                Some(((Arc::new(Leaf::Word(rest)), true), true))
+                ((Arc::new(Leaf::Word(word.strip_prefix(&*read)?.to_vec())), true), true)
             }
-            SelfTarget::Among(template) => {
-                let leaf = PatternLeaf::new(&template, Vec::new(), false, &read);
-                Some(((Arc::new(Leaf::Pattern(leaf)), true), false))
+            SelfTarget::Spelled(template) => {
+                ((template_leaf(&template, &read), true), !leaves_slashes(target))
             }
+            SelfTarget::Among(template) => ((template_leaf(&template, &read), true), false),
+        };
+        Some(SelfLed { paths, query: query(), is_exact })
+    }
+
+    /// What the query must be for a redirect to lead to the URL itself.
+    fn own_query(&self, rule: &'r Rule, redirect: &'r Redirect) -> Vec<SignedFact<'r>> {
+        let target = redirect.target();
+        if !redirect.drop_query() || target.has_query() || !rule.pattern().query().is_empty() {
+            return Vec::new();
         }
+        let rules = self.edge.program().all_rules().iter();
+        let mut keys: Vec<&str> =
+            rules.flat_map(|rule| rule.pattern().query()).map(|part| part.key()).collect();
+        keys.push("q");
+        keys.sort_unstable();
+        keys.dedup();
+        keys.into_iter().map(|key| (Arc::new(Fact::Parameter(key)), false)).collect()
     }
 
     /// The paths for which the target of a rule names a file, where that hangs on captures of the
@@ -245,6 +269,32 @@ impl<'r> Space<'r> {
         read_before(target.origin(), &self.axes.regions[region].prefix)
     }
 
+    /// Where a redirect on the origin that was asked could lead to itself.
+    fn itself(&self, rule: &Rule, redirect: &Redirect) -> SelfTarget {
+        let (pattern, target) = (rule.pattern(), redirect.target());
+        if Growth::of(rule, redirect).is_change() {
+            return SelfTarget::Never;
+        }
+        let site = self.edge.site();
+        let template = || target.path_as_pattern(pattern);
+        let same_root =
+            site.base() == "/" || pattern.origin().is_none() == target.origin().is_none();
+        if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root
+        {
+            // What becomes of the query is not worked out.
+            return SelfTarget::Among(template());
+        }
+        let (from, to) = (pattern.path().as_str(), target.path().as_str());
+        let is_in_any_case = site.ignore_case() && from.eq_ignore_ascii_case(to);
+        match target.path().is_literal() {
+            _ if is_in_any_case => SelfTarget::Spelled(template()),
+            _ if from == to => SelfTarget::Always,
+            true if pattern.path().is_literal() => SelfTarget::Never,
+            true => SelfTarget::At(symbols(to).collect()),
+            false => SelfTarget::Among(template()),
+        }
+    }
+
     /// Whether a target leads to the origin that was asked.
     fn could_be_itself(&self, target: &Target, asked: &Origin) -> bool {
         let site = self.edge.site();
@@ -270,27 +320,9 @@ pub(super) fn read_before(origin: Option<&OriginPattern>, prefix: &str) -> Vec<S
     origin.map_or_else(Vec::new, |_| symbols(prefix).collect())
 }
 
-/// Where a redirect on the origin that was asked could lead to itself.
-fn itself(rule: &Rule, redirect: &Redirect, base_is_root: bool) -> SelfTarget {
-    let (pattern, target) = (&rule.pattern(), &redirect.target());
-    if Growth::of(rule, redirect).is_change() {
-        return SelfTarget::Never;
-    }
-    let among = || SelfTarget::Among(target.path_as_pattern(pattern));
-    let same_root = base_is_root || pattern.origin().is_none() == target.origin().is_none();
-    if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root {
-        // What becomes of the query is not worked out.
-        return among();
-    }
-    let same_shape = pattern.path().as_str() == target.path().as_str();
-    match (same_shape, target.path().is_literal()) {
-        (true, _) => SelfTarget::Always,
-        (false, true) if pattern.path().is_literal() => SelfTarget::Never,
-        (false, true) if !redirect.drop_query() => {
-            SelfTarget::At(symbols(target.path().as_str()).collect())
-        }
-        (false, _) => among(),
-    }
+/// The paths that a template matches as it is spelled, behind what was read of them.
+fn template_leaf<'r>(template: &Template, read: &[Symbol]) -> Arc<Leaf<'r>> {
+    Arc::new(Leaf::Pattern(PatternLeaf::new(template, Vec::new(), false, read)))
 }
 
 /// Whether a target could write several `/` at its start, of which it leaves one: `{/x*}` leads `//a`

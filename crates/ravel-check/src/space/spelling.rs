@@ -6,6 +6,9 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::leaf::{Leaf, Names};
+use super::pair::MadeLeaf;
+use super::search::contains;
+use super::symbol::{Symbol, symbols};
 use ravel::edge::Edge;
 
 /// The paths that name each file of a side, made when they are asked for.
@@ -14,6 +17,10 @@ pub(super) struct Spellings<'r> {
     /// The addresses of each file.
     addresses: OnceCell<FxHashMap<u32, Vec<&'r str>>>,
     leaves: RefCell<FxHashMap<u32, Arc<Leaf<'r>>>>,
+    /// The own address of each file, in order.
+    own: OnceCell<Vec<(Vec<Symbol>, u32)>>,
+    /// What was made of a leaf, by where that is in memory.
+    within: RefCell<FxHashMap<usize, MadeLeaf<'r>>>,
 }
 
 impl<'r> Spellings<'r> {
@@ -24,22 +31,54 @@ impl<'r> Spellings<'r> {
         Some(self.of(edge, file))
     }
 
-    fn of(&self, edge: &'r Edge, file: u32) -> Arc<Leaf<'r>> {
-        if let Some(known) = self.leaves.borrow().get(&file) {
+    /// The paths that name the files whose own addresses are in a leaf, empty segments and all.
+    pub(super) fn of_files_within(&self, edge: &'r Edge, leaf: &Arc<Leaf<'r>>) -> Arc<Leaf<'r>> {
+        let place = Arc::as_ptr(leaf) as usize;
+        if let Some((_, known)) = self.within.borrow().get(&place) {
             return Arc::clone(known);
         }
-        let all = self.addresses.get_or_init(|| {
+        let own = self.own.get_or_init(|| {
+            let files = 0..edge.files().names().len() as u32;
+            let mut own: Vec<(Vec<Symbol>, u32)> =
+                files.map(|file| (symbols(edge.own_address(file)).collect(), file)).collect();
+            own.sort_unstable();
+            own
+        });
+        let (text, _) = leaf.literal_prefix();
+        let from = own.partition_point(|(address, _)| *address < text);
+        let range = own[from..].iter().take_while(|(address, _)| address.starts_with(&text));
+        let within = range.filter(|(address, _)| contains(leaf, address));
+        let all = self.addresses(edge);
+        let made =
+            named(edge, within.flat_map(|(_, file)| all.get(file).into_iter().flatten().copied()));
+        self.within.borrow_mut().insert(place, (Arc::clone(leaf), Arc::clone(&made)));
+        made
+    }
+
+    fn addresses(&self, edge: &'r Edge) -> &FxHashMap<u32, Vec<&'r str>> {
+        self.addresses.get_or_init(|| {
             let mut all: FxHashMap<u32, Vec<&str>> = FxHashMap::default();
             for (address, file, _) in edge.variant_table() {
                 all.entry(file).or_default().push(address);
             }
             all
-        });
+        })
+    }
+
+    fn of(&self, edge: &'r Edge, file: u32) -> Arc<Leaf<'r>> {
+        if let Some(known) = self.leaves.borrow().get(&file) {
+            return Arc::clone(known);
+        }
+        let all = self.addresses(edge);
         let addresses = all.get(&file).into_iter().flatten().copied();
-        let leaf = Arc::new(Leaf::Named(Arc::new(Names::new(addresses, edge.site()))));
+        let leaf = named(edge, addresses);
         self.leaves.borrow_mut().insert(file, Arc::clone(&leaf));
         leaf
     }
+}
+
+fn named<'r, 'a>(edge: &Edge, addresses: impl Iterator<Item = &'a str>) -> Arc<Leaf<'r>> {
+    Arc::new(Leaf::Named(Arc::new(Names::new(addresses, edge.site()))))
 }
 
 fn without_empty_segments(path: &str) -> String {

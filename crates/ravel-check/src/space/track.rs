@@ -3,10 +3,11 @@
 
 use std::sync::Arc;
 
+use super::Space;
 use super::image::{Written, written};
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
-use super::pattern::PatternLeaf;
+use super::search::contains;
 use super::symbol::{Symbol, symbols};
 use ravel::address::Address;
 use ravel::edge::{RouteHop, method_after};
@@ -33,12 +34,20 @@ pub(crate) struct Track<'r> {
 pub(super) enum TrackedPath<'r> {
     /// It is the same.
     Asked,
-    /// Rules wrote it, one after another, of what they captured.
-    Written(Vec<WrittenHop<'r>>),
+    /// These wrote it, one after another.
+    Written(Vec<WritingHop<'r>>),
     /// It is this one.
     One(Vec<Symbol>),
     /// It is some of these.
     Among(Arc<Leaf<'r>>),
+}
+
+/// A hop that makes another path of each.
+#[derive(Debug, Clone)]
+pub(super) enum WritingHop<'r> {
+    Rule(WrittenHop<'r>),
+    /// To the own address of the file that is named.
+    OwnAddress,
 }
 
 /// A redirect that writes a path of what it captures.
@@ -63,6 +72,8 @@ pub(crate) enum Cut<'r> {
     Shows(&'r Rule),
     /// Whether the target of a rule that shows a file names this one.
     ShowsFile(&'r Rule, u32),
+    /// Whether the path is one that the target of a redirect of either side can be.
+    Target(&'r Rule),
     /// Whether a file is named.
     Named,
     /// Whether a file is named by an address under which it is shown.
@@ -90,13 +101,20 @@ impl<'r> Track<'r> {
 
     /// The numbers of the rules of a stage that could match where it is, in their order.
     pub(crate) fn candidates(&self, pair: &Pair<'r>, cell: &Cell<'r>, stage: Stage) -> Vec<u32> {
+        if stage == Stage::Redirect
+            && let Some(numbers) = self.picked_rows(pair, cell)
+        {
+            return numbers;
+        }
         let space = &pair.sides[self.side];
         let overlaps = space.overlaps(stage);
         let prefix = &*space.region(self.place).prefix;
         let (text, whole) = match (&self.path, self.rules.last()) {
             (TrackedPath::One(word), _) => (super::symbol::spell(word), true),
             (TrackedPath::Asked, _)
-                if cell.of_file.is_some() && prefix == space.edge().site().open_base() =>
+                if cell.of_file.is_some()
+                    && !pair.is_one_path(cell)
+                    && prefix == space.edge().site().open_base() =>
             {
                 let addresses = cell.of_file.iter().flat_map(|addresses| addresses.iter());
                 return overlaps.with_spellings(addresses.map(String::as_str));
@@ -112,6 +130,13 @@ impl<'r> Track<'r> {
                 }
             }
             (_, Some(rule)) => match rule.redirect() {
+                Some(redirect) if self.is_at_own_address() => {
+                    // A file's own address stands in the folder of any other, or is that folder.
+                    let path = redirect.target().path().literal_prefix();
+                    let folder = path.rfind('/').map_or("", |slash| &path[..slash]);
+                    let is_below = redirect.target().origin().is_none();
+                    (if is_below { folder.to_owned() } else { String::new() }, false)
+                }
                 Some(redirect) => return overlaps.with_target(redirect.target()),
                 None => Default::default(),
             },
@@ -150,7 +175,7 @@ impl<'r> Track<'r> {
                     || (cell.of_file.is_some() && self.rules.is_empty())
                 {
                     true => TrackedPath::One(after),
-                    false => TrackedPath::Among(Arc::clone(&space.named)),
+                    false => self.own_addresses(space, &before),
                 };
             }
             return Some(next);
@@ -170,31 +195,50 @@ impl<'r> Track<'r> {
         next.path = match (&self.path, pieces) {
             _ if target.path().is_literal() => TrackedPath::One(after),
             (_, Some(_)) if is_one => TrackedPath::One(after),
-            (TrackedPath::Asked, Some(pieces)) => {
-                TrackedPath::Written(vec![WrittenHop { rule, pieces, prefixes }])
-            }
-            (TrackedPath::Written(hops), Some(pieces)) => {
-                let mut hops = hops.clone();
-                hops.push(WrittenHop { rule, pieces, prefixes });
-                TrackedPath::Written(hops)
+            (TrackedPath::Asked | TrackedPath::Written(_), Some(pieces)) => {
+                self.written_by(WritingHop::Rule(WrittenHop { rule, pieces, prefixes }))
             }
             (TrackedPath::One(_) | TrackedPath::Among(_), _) | (_, None) => {
-                let template = target.path_as_pattern(rule.pattern());
-                let read: Vec<Symbol> = match target.origin() {
-                    Some(_) => symbols(&prefixes[1]).collect(),
-                    None => Vec::new(),
-                };
-                let leaf = PatternLeaf::new(&template, Vec::new(), false, &read);
-                TrackedPath::Among(Arc::new(Leaf::Pattern(leaf)))
+                TrackedPath::Among(pair.target(rule, &prefixes[1]))
             }
         };
         Some(next)
     }
 
+    /// Whether the last hop was to the own address of a file.
+    fn is_at_own_address(&self) -> bool {
+        match &self.path {
+            TrackedPath::Written(hops) => matches!(hops.last(), Some(WritingHop::OwnAddress)),
+            TrackedPath::Among(_) => true,
+            TrackedPath::Asked | TrackedPath::One(_) => false,
+        }
+    }
+
+    /// The own addresses of the files that all name, as one of them does.
+    fn own_addresses(&self, space: &Space<'r>, one: &[Symbol]) -> TrackedPath<'r> {
+        match self.path {
+            TrackedPath::Asked | TrackedPath::Written(_) if contains(&space.named, one) => {
+                self.written_by(WritingHop::OwnAddress)
+            }
+            _ => TrackedPath::Among(Arc::clone(&space.named)),
+        }
+    }
+
+    fn written_by(&self, hop: WritingHop<'r>) -> TrackedPath<'r> {
+        let mut hops = match &self.path {
+            TrackedPath::Written(hops) => hops.clone(),
+            TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => Vec::new(),
+        };
+        hops.push(hop);
+        TrackedPath::Written(hops)
+    }
+
     /// The redirects in a row that wrote the path of what they captured.
     pub(crate) fn writing_hops(&self) -> usize {
         match &self.path {
-            TrackedPath::Written(hops) => hops.len(),
+            TrackedPath::Written(hops) => {
+                hops.iter().filter(|hop| matches!(hop, WritingHop::Rule(_))).count()
+            }
             TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => 0,
         }
     }

@@ -138,6 +138,7 @@ pub(crate) fn rule() -> impl Strategy<Value = String> {
         "  where x matches \"a*\"\n",
     ];
     const SCOPES: [&str; 4] = ["", " on missing", " on redirects", " on all"];
+    const QUERIES: [&str; 4] = ["", "", "", " drop query"];
     const OPS: [&str; 3] =
         ["  set x-robots-tag: noindex\n", "  add x-a: 1\n", "  drop cache-control\n"];
     let parts = (
@@ -147,10 +148,12 @@ pub(crate) fn rule() -> impl Strategy<Value = String> {
         prop::sample::select(&CONDITIONS[..]),
         prop::sample::select(&SCOPES[..]),
         prop::sample::select(&OPS[..]),
+        prop::sample::select(&QUERIES[..]),
     );
-    parts.prop_map(|(action, pattern, target, condition, scope, op)| match action {
+    parts.prop_map(|(action, pattern, target, condition, scope, op, query)| match action {
         "gone" | "elsewhere" => format!("{action} {pattern}\n{condition}"),
         "headers" => format!("headers {pattern}{scope}\n{condition}{op}"),
+        "redirect" => format!("redirect {pattern} -> {target}{query}\n{condition}"),
         _ => format!("{action} {pattern} -> {target}\n{condition}"),
     })
 }

@@ -1,73 +1,40 @@
 //! What patterns capture and targets write, with captures that stand for themselves.
 
-use ravel::Request;
-use ravel::edge::{Edge, Route};
+mod align;
+mod pieces;
+
+use ravel::address::Address;
+use ravel::edge::{Edge, RouteHop};
 use ravel::program::Rule;
 use ravel::template::{Expression, Pattern, Piece, Target};
 
-/// A piece of what a template writes: text, or a capture of the expectation's pattern by its
-/// number.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Symbol {
-    Text(String),
-    Capture(usize),
+use align::captures_in;
+use pieces::{joined, pieces};
+
+pub(crate) use pieces::Symbol;
+
+/// For each capture of `of`, what it is made of where an address matches both patterns; none where
+/// that can be in more than one way. `fold`: ASCII letters match in any case.
+pub(super) fn symbolic(
+    of: &Pattern,
+    by: &Pattern,
+    fold: bool,
+) -> Option<Vec<(String, Vec<Symbol>)>> {
+    let is_of_paths = of.query().is_empty()
+        && by.query().is_empty()
+        && of.origin().is_some() == by.origin().is_some();
+    let captures = if is_of_paths { captures_in(of, &pieces(by), Some(by))? } else { return None };
+    let is_exact = captures.iter().all(|(_, pieces)| is_exact(pieces, fold));
+    is_exact.then_some(captures)
 }
 
-/// For each capture of `of`, what it is made of where an address matches both patterns in one way
-/// only: where `of` goes along with `by`, and ends in one expression that takes all the rest.
-pub(super) fn symbolic(of: &Pattern, by: &Pattern) -> Option<Vec<(String, Vec<Symbol>)>> {
-    if of.query().len() != by.query().len()
-        || of.origin().is_some() != by.origin().is_some()
-        || !of.query().is_empty()
-    {
-        return None;
-    }
-    if of.path().as_str() == by.path().as_str() || same_forms(of, by) {
-        let names = of
-            .path()
-            .expressions()
-            .enumerate()
-            .map(|(number, (_, name))| (name.to_owned(), vec![Symbol::Capture(number)]));
-        return Some(names.collect());
-    }
-    if of.path().is_literal() {
-        return Some(Vec::new());
-    }
-    let last = of.path().pieces().last();
-    let only = of.path().expressions().count() == 1;
-    let (Some(Piece::Expression(Expression::Any | Expression::Segments, name)), true) =
-        (last, only)
-    else {
-        return None;
+/// Whether texts of a pattern stand for themselves where an address matches it.
+fn is_exact(pieces: &[Symbol], fold: bool) -> bool {
+    let has_letters = |piece: &Symbol| match piece {
+        Symbol::Text(text) => text.bytes().any(|byte| byte.is_ascii_alphabetic()),
+        Symbol::Capture(_) => false,
     };
-    let prefix = of.path().literal_prefix();
-    let mut pieces = pieces(by);
-    match pieces.first_mut() {
-        Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
-        _ => return None,
-    }
-    pieces.retain(|piece| *piece != Symbol::Text(String::new()));
-    Some(vec![(name.to_owned(), pieces)])
-}
-
-/// Whether two patterns are the same but for the names of their captures.
-fn same_forms(a: &Pattern, b: &Pattern) -> bool {
-    let forms =
-        |pattern: &Pattern| pattern.path().expressions().map(|(form, _)| form).collect::<Vec<_>>();
-    pieces(a) == pieces(b) && forms(a) == forms(b)
-}
-
-/// A pattern's path as pieces.
-fn pieces(pattern: &Pattern) -> Vec<Symbol> {
-    let mut number = 0;
-    let piece = |piece: Piece<'_>| match piece {
-        Piece::Text(text) => Symbol::Text(text.to_owned()),
-        Piece::Expression(..) => {
-            number += 1;
-            Symbol::Capture(number - 1)
-        }
-    };
-    pattern.path().pieces().map(piece).collect()
+    !(fold && pieces.iter().any(has_letters))
 }
 
 /// What a target writes, in pieces, with neighbouring texts joined; none where it has more than a
@@ -88,7 +55,8 @@ pub(super) fn written(
 /// Whether two rules that show files write the same, whatever is asked of both.
 pub(super) fn show_the_same(old: &Rule, new: &Rule) -> bool {
     let write = |rule: &Rule| {
-        let captures = symbolic(rule.pattern(), old.pattern())?;
+        // Files are named in any case where paths match so.
+        let captures = symbolic(rule.pattern(), old.pattern(), false)?;
         put(rule.shows()?, &captures)
     };
     let (before, after) = (write(old), write(new));
@@ -137,17 +105,15 @@ pub(super) struct SymbolicUrl {
 }
 
 impl SymbolicUrl {
-    /// Where a route leads all requests that are asked; none where that hangs on what is captured.
+    /// Where hops lead from all URLs that are asked, of which one is the address; none where that hangs
+    /// on what is captured.
     pub(super) fn of(
         edge: &Edge,
         asked: AskedPattern<'_>,
-        request: &Request,
-        route: &Route,
+        address: &Address,
+        hops: &[RouteHop],
     ) -> Option<SymbolicUrl> {
-        let address = request.address().ok()?;
-        let origin = |address: &ravel::address::Address| {
-            format!("{}://{}", address.scheme(), address.host())
-        };
+        let origin = |address: &Address| format!("{}://{}", address.scheme(), address.host());
         let base = edge.site().open_base();
         let mut at = origin(address);
         // Paths are below the base path, unless the pattern is asked with an origin.
@@ -164,8 +130,9 @@ impl SymbolicUrl {
             path = joined(&path);
         }
         let mut is_short = false;
+        let mut is_known = is_exact(&path, edge.site().ignore_case());
         let mut last = address;
-        for hop in route.hops() {
+        for hop in hops {
             at = origin(hop.to());
             match hop.rule() {
                 None if below(last.path(), base) == below(hop.to().path(), base) => {}
@@ -176,19 +143,30 @@ impl SymbolicUrl {
                     if target.origin().is_some_and(|origin| origin.host().capture().is_some()) {
                         return None;
                     }
-                    let captures = captures_in(rule.pattern(), &path, asked.pattern)?;
+                    let of = rule.pattern();
+                    let is_all = of.path().literal_prefix().is_empty() && path.len() == 1;
+                    if is_short && !of.path().is_literal() && !is_all {
+                        return None;
+                    }
+                    let captures = captures_in(of, &path, asked.pattern)?;
                     let names = |name: &str| captures.iter().any(|(known, _)| known == name);
                     if !target.path().expressions().all(|(_, name)| names(name)) {
                         return None;
                     }
                     path = put(target, &captures)?;
+                    let is_own = |(_, pieces): &(String, Vec<Symbol>)| is_exact(pieces, true);
+                    is_known |= captures.iter().all(is_own);
                     let slashes = matches!(path.first(), Some(Symbol::Text(text)) if text == "/");
                     let first = path.get(usize::from(slashes));
-                    is_short = matches!(first, Some(Symbol::Capture(_)));
+                    let is_written = matches!(first, Some(Symbol::Capture(_)));
+                    is_short = is_written || (is_short && !of.path().is_literal());
                     is_whole = target.origin().is_some();
                 }
             }
             last = hop.to();
+        }
+        if !is_known {
+            return None;
         }
         let base = if is_whole { "" } else { base };
         let all = [&[Symbol::Text(at), Symbol::Text(base.to_owned())], &path[..]].concat();
@@ -253,48 +231,6 @@ fn below<'a>(path: &'a str, base: &str) -> &'a str {
     path.strip_prefix(base).unwrap_or(path)
 }
 
-/// What a pattern captures of a path that is made of captures of another pattern; none where that can
-/// be done in more than one way.
-fn captures_in(
-    of: &Pattern,
-    path: &[Symbol],
-    asked: Option<&Pattern>,
-) -> Option<Vec<(String, Vec<Symbol>)>> {
-    if of.path().is_literal() {
-        return Some(Vec::new());
-    }
-    let asked = asked?;
-    let own = pieces(of);
-    let forms: Vec<Expression> = asked.path().expressions().map(|(form, _)| form).collect();
-    let names: Vec<(Expression, &str)> = of.path().expressions().collect();
-    let is_same = |(mine, theirs): (&Symbol, &Symbol)| match (mine, theirs) {
-        (Symbol::Text(a), Symbol::Text(b)) => a == b,
-        (Symbol::Capture(a), Symbol::Capture(b)) => names[*a].0 == forms[*b],
-        _ => false,
-    };
-    let is_alone = names.len() == 1 || *path == pieces(asked);
-    if is_alone && own.len() == path.len() && own.iter().zip(path).all(is_same) {
-        let captured = path.iter().filter(|piece| matches!(piece, Symbol::Capture(_)));
-        let captures = names.iter().zip(captured);
-        return Some(
-            captures.map(|((_, name), piece)| ((*name).to_owned(), vec![piece.clone()])).collect(),
-        );
-    }
-    let [(Expression::Any | Expression::Segments, name)] = names[..] else { return None };
-    if !matches!(own.last(), Some(Symbol::Capture(_))) {
-        return None;
-    }
-    let prefix = of.path().literal_prefix();
-    let mut rest = path.to_vec();
-    match rest.first_mut() {
-        Some(Symbol::Text(text)) if text.starts_with(prefix) => drop(text.drain(..prefix.len())),
-        Some(_) if prefix.is_empty() => {}
-        _ => return None,
-    }
-    rest.retain(|piece| *piece != Symbol::Text(String::new()));
-    Some(vec![(name.to_owned(), rest)])
-}
-
 /// What a target's path writes.
 fn put(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<Vec<Symbol>> {
     let mut out = Vec::new();
@@ -307,17 +243,4 @@ fn put(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<Vec<Symbol
         }
     }
     Some(joined(&out))
-}
-
-/// The same with neighbouring texts as one.
-fn joined(pieces: &[Symbol]) -> Vec<Symbol> {
-    let mut out: Vec<Symbol> = Vec::new();
-    for piece in pieces {
-        match (out.last_mut(), piece) {
-            (Some(Symbol::Text(before)), Symbol::Text(text)) => before.push_str(text),
-            (_, Symbol::Text(text)) if text.is_empty() => {}
-            _ => out.push(piece.clone()),
-        }
-    }
-    out
 }

@@ -1,0 +1,193 @@
+//! Cuts a cell by whether the redirects of both sides lead to the same URL.
+
+use ravel::address::{Address, Request};
+use ravel::edge::{Outcome, Route, RouteHop};
+use ravel::template::Pattern;
+
+use super::explore::{Explorer, Split};
+use super::kind::{DifferenceKind, kind};
+use crate::space::{Cell, Cut, CutResult, Track};
+use crate::symbolic::{AskedPattern, SymbolicUrl};
+
+impl<'r> Explorer<'r> {
+    /// Cuts by whether both sides lead to the same URL.
+    pub(super) fn split_targets(
+        &self,
+        cell: &mut Cell<'r>,
+        request: &Request,
+        ends: [Option<Track<'r>>; 2],
+    ) -> Split<'r> {
+        let routes = self.edges.map(|edge| edge.route(request));
+        let is_moved = routes.iter().any(|route| !route.hops().is_empty());
+        if self.pair.is_one_path(cell) || !is_moved {
+            return self.split_queries(cell, &routes);
+        }
+        // Each hop of both is the same, wherever it leads.
+        let common = self.common_hops(request, &routes);
+        if routes.iter().all(|route| route.hops().len() == common) {
+            return Split::Alike;
+        }
+        // Where one side comes to no end, or to nothing, it does not matter by which URLs.
+        let walks = self.edges.map(|edge| edge.walk_unexplained(request));
+        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
+        let are_loops = walks.iter().all(|walk| walk.outcome() == Outcome::Loop);
+        if are_loops || kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+            return Split::Alike;
+        }
+        // What does not come back to a URL leads to others.
+        if routes.iter().any(|route| route.hops().len() == common) {
+            return self.split_queries(cell, &routes);
+        }
+        // Where both come to one path each, one request shows it.
+        if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
+            return self.split_queries(cell, &routes);
+        }
+        if let Some(split) = self.split_written(cell, request, &routes, common) {
+            return split;
+        }
+        if let Some(split) = self.split_reached(cell, &routes, &ends) {
+            return split;
+        }
+        // Where one of them is a single URL, it is known for which paths the other is that.
+        let literal = |side: usize| {
+            let to = routes[side].hops().last()?.to();
+            let is_one = ends[side].as_ref().is_some_and(Track::is_one_path);
+            is_one.then_some(to)
+        };
+        for side in [0, 1] {
+            let (Some(to), Some(track)) = (literal(side), &ends[1 - side]) else { continue };
+            match track.cut_at(&self.pair, cell, to) {
+                CutResult::Whole => return self.split_queries(cell, &routes),
+                CutResult::Parts(parts) => return Split::Parts(parts),
+                CutResult::Unknown => {}
+            }
+        }
+        Split::Open("whether both lead to the same URL")
+    }
+
+    /// Cuts by whether both come to what one of the redirects leads to at all: where only one of them
+    /// does, they lead to different URLs. None where that does not tell them apart.
+    fn split_reached(
+        &self,
+        cell: &mut Cell<'r>,
+        routes: &[Route; 2],
+        ends: &[Option<Track<'r>>; 2],
+    ) -> Option<Split<'r>> {
+        if self.edges[0].site().open_base() != self.edges[1].site().open_base() {
+            return None;
+        }
+        let [Some(old), Some(new)] = ends else { return None };
+        for side in [0, 1] {
+            let ids = routes[side].hops().iter().rev().filter_map(RouteHop::rule);
+            let mut rules = ids.map(|id| self.edges[side].program().rule(id).rule());
+            let Some(rule) = rules.next() else { continue };
+            let cut = Cut::Target(rule);
+            let mut are_known = true;
+            for track in [old, new] {
+                match track.cut(&self.pair, cell, cut) {
+                    CutResult::Whole => {}
+                    CutResult::Parts(parts) => return Some(Split::Parts(parts)),
+                    CutResult::Unknown => are_known = false,
+                }
+            }
+            let is_in = |track: &Track<'r>| track.is_in(&self.pair, cell, cut);
+            if are_known && is_in(old) != is_in(new) {
+                return Some(self.split_queries(cell, routes));
+            }
+        }
+        None
+    }
+
+    /// The first hops that are the same on both sides for all requests of a cell, one of which is this
+    /// one: by rules that say the same, or by files and settings that are the same.
+    fn common_hops(&self, request: &Request, routes: &[Route; 2]) -> usize {
+        let Ok(asked) = request.address() else { return 0 };
+        if !self.are_settings_same {
+            return 0;
+        }
+        let from =
+            |at: usize| at.checked_sub(1).map_or(asked, |before| routes[0].hops()[before].to());
+        let pairs = routes[0].hops().iter().zip(routes[1].hops()).enumerate();
+        let same = pairs.take_while(|(at, (old, new))| self.is_same_hop(from(*at), old, new));
+        same.count()
+    }
+
+    fn is_same_hop(&self, from: &Address, old: &RouteHop, new: &RouteHop) -> bool {
+        let program = |side: usize| self.edges[side].program();
+        match (old.rule(), new.rule()) {
+            (None, None) => old.to() == new.to() && !self.pair.names_changed(from),
+            (Some(old), Some(new)) => {
+                let [a, b] = [program(0).rule(old).rule(), program(1).rule(new).rule()];
+                let to = |rule: &ravel::program::Rule| {
+                    let redirect = rule.redirect()?;
+                    Some((redirect.target().clone(), redirect.drop_query()))
+                };
+                a.pattern() == b.pattern() && to(a).is_some() && to(a) == to(b)
+            }
+            _ => false,
+        }
+    }
+
+    /// Cuts by whether what both sides write, behind hops that they have in common, is the same URL;
+    /// none where that hangs on what is captured.
+    fn split_written(
+        &self,
+        cell: &Cell<'r>,
+        request: &Request,
+        routes: &[Route; 2],
+        common: usize,
+    ) -> Option<Split<'r>> {
+        let from = match common.checked_sub(1) {
+            None => request.address().ok()?,
+            Some(last) => routes[0].hops()[last].to(),
+        };
+        let hops = [0, 1].map(|side| &routes[side].hops()[common..]);
+        let bases = self.edges.map(|edge| edge.site().open_base());
+        let of_side = |side: usize| {
+            let id = hops[side].iter().find_map(RouteHop::rule)?;
+            let pattern: &'r Pattern = self.edges[side].program().rule(id).rule().pattern();
+            Some(AskedPattern { base: bases[side], pattern: Some(pattern) })
+        };
+        // What is below both base paths is below the longer one.
+        let base = bases.into_iter().max_by_key(|base| base.len())?;
+        let asked = [of_side(0), of_side(1), Some(AskedPattern { base, pattern: None })];
+        let (asked, old, new) = asked.into_iter().flatten().find_map(|asked| {
+            let url = |side: usize| SymbolicUrl::of(self.edges[side], asked, from, hops[side]);
+            Some((asked, url(0)?, url(1)?))
+        })?;
+        if old.is(&new, None).is_none() {
+            if common > 0 {
+                return None;
+            }
+            let doubled = asked.doubled()?;
+            if let Some(parts) = self.pair.cut_below(cell, &doubled) {
+                return Some(Split::Parts(parts));
+            }
+            let rest = from.path().strip_prefix(&*doubled);
+            old.is(&new, Some(rest.is_some_and(|rest| rest.starts_with('/'))))?;
+        }
+        Some(self.split_queries(cell, routes))
+    }
+
+    /// Where one side carries parameters along and the other does not, requests with and without are
+    /// told apart.
+    fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
+        let of_rules = [0, 1].map(|side| {
+            let program = self.edges[side].program();
+            let rules = routes[side].hops().iter().filter_map(RouteHop::rule);
+            let redirects = rules.filter_map(|id| program.rule(id).rule().redirect());
+            let queries = redirects.map(|redirect| {
+                let query = redirect.target().query().map(|query| query.as_str());
+                (redirect.drop_query(), query)
+            });
+            queries.filter(|query| *query != (false, None)).collect::<Vec<_>>()
+        });
+        if of_rules[0] == of_rules[1] {
+            return Split::Alike;
+        }
+        match self.pair.any_query(cell) {
+            Some(parts) => Split::Parts(parts),
+            None => Split::Alike,
+        }
+    }
+}
