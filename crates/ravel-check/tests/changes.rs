@@ -199,3 +199,69 @@ fn what_is_gone_is_shown_by_the_visitors_404_page() {
     let request = request.with_header(http::header::COOKIE, cookie);
     assert_eq!(kind(&request), Some(DifferenceKind::File));
 }
+
+/// Each change, with a request that it makes a difference to, if there is one, and one that it makes
+/// none to; nothing is left undecided.
+#[test]
+fn what_redirects_come_to_is_told_apart() {
+    let site = "site https://h.example/\n  missing /404.html\n";
+    let table = [
+        // A redirect drops the query, and so leads to itself without one alone.
+        (
+            "redirect /{x} -> /a\n",
+            "redirect /{x} -> /a\nredirect /a -> /a drop query\n",
+            "/a?z",
+            "/a",
+        ),
+        ("redirect /b -> /a\n", "redirect /b -> /a drop query\n", "/b?z", "/b"),
+        // The second of two redirects drops it.
+        (
+            "redirect /k -> /b\nredirect /b -> /a\n",
+            "redirect /k -> /b\nredirect /b -> /a drop query\n",
+            "/k?z",
+            "/k",
+        ),
+        // A pattern of several captures takes what another wrote.
+        (
+            "redirect /v{n}{/p*} -> /en/{n}.0{/p*}\nredirect /{l}/1.0{/p*} -> /{l}/1.1{/p*}\n",
+            "redirect /v{n}{/p*} -> /en/{n}.0{/p*}\nredirect /{l}/1.0{/p*} -> /{l}/1.2{/p*}\n",
+            "/v1/a",
+            "/v2/a",
+        ),
+        (
+            "redirect /v{n}{/p*} -> /en/{n}.0{/p*}\nredirect /{l}/1.0{/p*} -> /{l}/1.1{/p*}\n",
+            "redirect /v1{/p*} -> /en/1.1{/p*}\nredirect /v{n}{/p*} -> /en/{n}.0{/p*}\n\
+             redirect /{l}/1.0{/p*} -> /{l}/1.1{/p*}\n",
+            "",
+            "/v1/a",
+        ),
+        // Behind a file's own address there are rules, too.
+        (
+            "redirect /k{/p*} -> /ab{/p*}\n",
+            "redirect /k{/p*} -> /ab{/p*}\ngone /ab/b.css\n",
+            "/k//b.css",
+            "/k/c",
+        ),
+        (
+            "redirect /k{/p*} -> /b{/p*}\ngone /b/\n",
+            "redirect /k{/p*} -> /b{/p*}\ngone /{x}/\n",
+            "/a/",
+            "/k/index.html",
+        ),
+    ];
+    for (old, new, differs, same) in table {
+        let rules = [old, new].map(|rules| Rules::parse(&format!("{site}{rules}")).unwrap());
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        let about = format!("from {old} to {new}");
+        let paths = [(differs, true), (same, false)].into_iter();
+        for (path, wanted) in paths.filter(|(path, _)| !path.is_empty()) {
+            let request = Request::get(&format!("https://h.example{path}")).unwrap();
+            let found = told(&edges, &comparison, &request, &about);
+            assert_eq!(found.is_some(), wanted, "{path}: {about}");
+        }
+        for difference in comparison.differences() {
+            assert_eq!(difference.why(), None, "{about}: {}", difference.example().url());
+        }
+    }
+}

@@ -113,3 +113,35 @@ fn free_parameters_may_be_carried() {
         assert_eq!(verdict.holds(), holds, "{expectation}: {got}");
     }
 }
+
+/// Where letters match in any case, what is captured is written back as it came, and not as a pattern
+/// has it.
+#[test]
+fn letters_in_any_case_are_written_as_they_came() {
+    let cases = [
+        ("every /a/b{/x*} goes to https://o.example/n/a/b{/x*}", "https://h.example/"),
+        ("every /a/b{/x*} goes to https://o.example/{+y}", "has no capture"),
+        ("every /k{/x*} goes to https://o.example/k{/x*}", ""),
+        ("every /1/2{/x*} goes to https://o.example/n/1/2{/x*}", ""),
+        ("every /l/{x} is missing", "https://h.example/"),
+    ];
+    for (expectation, wanted) in cases {
+        let text = format!(
+            "site https://h.example/\n  ignore case\nredirect /K{{/x*}} -> https://o.example/k{{/x*}}\n\
+             redirect /l/{{x}} -> /L/{{x}}\nredirect {{/all*}} -> https://o.example/n{{/all*}}\n  \
+             where all is not one of /l\nexpect {expectation}\n"
+        );
+        let got = match Rules::parse(&text) {
+            Err(problems) => problems.to_string(),
+            Ok(rules) => {
+                let edge = Edge::new(&rules, FileList::default());
+                let verdict = verify_all(&edge).remove(0);
+                verdict.failures().first().map_or(String::new(), |failure| failure.got().to_owned())
+            }
+        };
+        assert!(
+            got.contains(wanted) && got.is_empty() == wanted.is_empty(),
+            "{expectation}: {got}"
+        );
+    }
+}

@@ -1,5 +1,6 @@
 //! What of two editions of a site is not the same: settings, rules, files.
 
+use http::header::{CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECURITY, VARY};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use ravel::Edge;
@@ -92,13 +93,17 @@ impl<'r> Changed<'r> {
         first(0).min(first(1))
     }
 
-    /// Whether requests that are redirected are answered alike, wherever they are led: nothing but
-    /// statements is not the same that set headers of files and of 404 pages, whatever is asked with.
+    /// Whether it does not matter where requests are redirected to: nothing but statements is not the
+    /// same that set headers, whatever is asked with, and those of redirects are the same for all.
     pub(super) fn spares_redirects(&self) -> bool {
         let is_sparing = |rule: &&Rule| match rule.effect() {
             Effect::Headers(headers) => {
-                matches!(headers.on(), HeaderScope::Served | HeaderScope::Missing)
-                    && rule.tests().request_headers() == 0
+                let is_alike = match headers.on() {
+                    HeaderScope::Served | HeaderScope::Missing => true,
+                    HeaderScope::All => headers.ops().iter().all(|op| !hangs_on_answer(op)),
+                    HeaderScope::Redirects => false,
+                };
+                is_alike && rule.tests().request_headers() == 0
             }
             _ => false,
         };
@@ -112,6 +117,13 @@ impl<'r> Changed<'r> {
             && self.rules.iter().all(Vec::is_empty)
             && self.addresses.iter().all(Vec::is_empty)
     }
+}
+
+/// Whether a redirect and a redirect loop can differ in the header of an operation, where no rule sets
+/// it, or in what becomes of it.
+fn hangs_on_answer(op: &HeaderOp) -> bool {
+    let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) = op;
+    [CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECURITY, VARY].contains(name)
 }
 
 /// The settings that answers hang on.
