@@ -221,6 +221,13 @@ fn what_redirects_come_to_is_told_apart() {
             "/k?z",
             "/k",
         ),
+        // Another rule looks at the query.
+        (
+            "redirect /b?k=b -> /ab\n",
+            "redirect /b?k=b -> /ab\nredirect /{x} -> /b/ drop query\n",
+            "/b?k=a",
+            "/b/?k=a",
+        ),
         // A pattern of several captures takes what another wrote.
         (
             "redirect /v{n}{/p*} -> /en/{n}.0{/p*}\nredirect /{l}/1.0{/p*} -> /{l}/1.1{/p*}\n",

@@ -38,7 +38,7 @@ fn row(value: usize) -> String {
         0 => format!("gone /p?id=v{value}\n"),
         1 => format!("redirect /p?id=v{value} -> /all drop query\n"),
         // This leads to the path itself.
-        2 => format!("redirect /p?id=v{value} -> /p?id=v{}\n", value + 1),
+        2 => format!("redirect /p?id=v{value} -> /p?id=v{}\n", value + value % 2),
         _ => format!("redirect /p?id=v{value} -> /t/v{value}\n"),
     }
 }

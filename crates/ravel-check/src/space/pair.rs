@@ -392,13 +392,13 @@ impl<'r> Pair<'r> {
         self.divide(cell, &by)
     }
 
-    /// A fact that no rule looks at: the query has a parameter.
+    /// Cuts a cell by a fact that no rule looks at: the query has one more parameter.
     pub(crate) fn any_query(&self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
+        let any = Arc::new(Fact::Parameter("q"));
         let mut by = cell.piece.clone();
         by.path.clear();
-        by.facts = vec![(Arc::new(Fact::Parameter("q")), true)];
-        let is_known = cell.piece.facts.iter().any(|(fact, _)| fact.is_of_query());
-        if is_known { None } else { self.divide(cell, &by) }
+        by.facts = vec![(Arc::clone(&any), true)];
+        if cell.piece.known(&any).is_some() { None } else { self.divide(cell, &by) }
     }
 }
 

@@ -138,7 +138,7 @@ fn rows_among<'r>(space: &Space<'r>, numbers: &[u32]) -> Option<Rows<'r>> {
 }
 
 /// The number of a rule of the first stage, with the parameter and the value, if it asks for one path
-/// with one value of one parameter and no more, and does not lead to that path.
+/// with one value of one parameter and no more, and cannot lead to that URL.
 fn row<'r>(space: &Space<'r>, number: u32) -> Option<(u32, &'r str, &'r str)> {
     let rule: &'r Rule = space.edge.program().numbered(Stage::Redirect, number).rule();
     let (pattern, path) = (rule.pattern(), rule.pattern().path());
