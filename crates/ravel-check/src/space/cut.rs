@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHasher;
 
+use super::fact::Fact;
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
 use super::set::Piece;
@@ -142,5 +143,24 @@ impl<'r> Track<'r> {
             }
         }
         if unknown { CutResult::Unknown } else { CutResult::Whole }
+    }
+}
+
+impl<'r> Pair<'r> {
+    /// Cuts a cell by whether its whole paths are below a path.
+    pub(crate) fn cut_below(&self, cell: &Cell<'r>, path: &str) -> Option<Vec<Cell<'r>>> {
+        let mut by = cell.piece.clone();
+        by.path = vec![(Arc::new(Leaf::Below(symbols(path).collect())), true)];
+        by.facts.clear();
+        self.divide(cell, &by)
+    }
+
+    /// Cuts a cell by a fact that no rule looks at: the query has one more parameter.
+    pub(crate) fn any_query(&self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
+        let any = Arc::new(Fact::Parameter("q"));
+        let mut by = cell.piece.clone();
+        by.path.clear();
+        by.facts = vec![(Arc::clone(&any), true)];
+        if cell.piece.known(&any).is_some() { None } else { self.divide(cell, &by) }
     }
 }

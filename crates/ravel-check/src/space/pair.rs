@@ -10,7 +10,6 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Space;
 use super::axes::Axes;
-use super::fact::Fact;
 use super::leaf::{Leaf, Names};
 use super::origin::{Origin, Region};
 use super::pattern::PatternLeaf;
@@ -382,23 +381,6 @@ impl<'r> Pair<'r> {
 
     pub(super) fn methods(&self) -> &[http::Method] {
         &self.axes.methods
-    }
-
-    /// Cuts a cell by whether its whole paths are below a path.
-    pub(crate) fn cut_below(&self, cell: &Cell<'r>, path: &str) -> Option<Vec<Cell<'r>>> {
-        let mut by = cell.piece.clone();
-        by.path = vec![(Arc::new(Leaf::Below(symbols(path).collect())), true)];
-        by.facts.clear();
-        self.divide(cell, &by)
-    }
-
-    /// Cuts a cell by a fact that no rule looks at: the query has one more parameter.
-    pub(crate) fn any_query(&self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
-        let any = Arc::new(Fact::Parameter("q"));
-        let mut by = cell.piece.clone();
-        by.path.clear();
-        by.facts = vec![(Arc::clone(&any), true)];
-        if cell.piece.known(&any).is_some() { None } else { self.divide(cell, &by) }
     }
 }
 

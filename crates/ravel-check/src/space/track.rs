@@ -130,7 +130,7 @@ impl<'r> Track<'r> {
                 }
             }
             (_, Some(rule)) => match rule.redirect() {
-                Some(redirect) if self.is_at_own_address() => {
+                Some(redirect) if self.may_be_own_address() => {
                     // A file's own address stands in the folder of any other, or is that folder.
                     let path = redirect.target().path().literal_prefix();
                     let folder = path.rfind('/').map_or("", |slash| &path[..slash]);
@@ -205,8 +205,8 @@ impl<'r> Track<'r> {
         Some(next)
     }
 
-    /// Whether the last hop was to the own address of a file.
-    fn is_at_own_address(&self) -> bool {
+    /// Whether the last hop could be to the own address of a file.
+    fn may_be_own_address(&self) -> bool {
         match &self.path {
             TrackedPath::Written(hops) => matches!(hops.last(), Some(WritingHop::OwnAddress)),
             TrackedPath::Among(_) => true,
