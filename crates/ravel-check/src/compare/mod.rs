@@ -21,7 +21,7 @@ mod words;
 pub use class::Reply;
 pub use kind::{DifferenceKind, HeaderDifference};
 
-use ravel::address::Request;
+use ravel::address::{Request, form_decode, parameters};
 use ravel::edge::Edge;
 use ravel::language::Line;
 
@@ -219,6 +219,33 @@ impl Difference {
     /// Whether it is about URLs with empty segments alone, as `//about`, which `pages tidy` corrects.
     pub fn is_of_empty_segments(&self) -> bool {
         self.example().address().is_ok_and(|address| address.path().contains("//"))
+    }
+
+    /// Whether it is about URLs that give a parameter several times alone, as `/a?id=1&id=2`, which
+    /// meet several rules.
+    ///
+    /// ```
+    /// # use ravel::{Edge, FileList, Request, Rules};
+    /// # let site = "site https://h.example/\n";
+    /// # let (old, new) = (Rules::parse(site)?, Rules::parse(&format!("{site}gone /a?x=1\n"))?);
+    /// # let edges = [Edge::new(&old, FileList::default()), Edge::new(&new, FileList::default())];
+    /// let is_repeated = |url: &str| -> Result<bool, ravel::address::RequestError> {
+    ///     let difference = ravel_check::Difference::of(&edges[0], &edges[1], &Request::get(url)?);
+    ///     Ok(difference.is_some_and(|one| one.is_of_repeated_parameters()))
+    /// };
+    /// assert!(is_repeated("https://h.example/a?x=1&x=2")?);
+    /// assert!(!is_repeated("https://h.example/a?x=1&y=1")?);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn is_of_repeated_parameters(&self) -> bool {
+        let Ok(address) = self.example().address() else { return false };
+        let mut keys: Vec<_> = parameters(address.query().unwrap_or_default())
+            .map(|(_, key, _)| form_decode(key))
+            .collect();
+        let count = keys.len();
+        keys.sort_unstable();
+        keys.dedup();
+        keys.len() < count
     }
 
     /// The built pages and other files, of either edition, that fall into it when somebody asks for

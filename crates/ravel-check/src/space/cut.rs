@@ -45,7 +45,8 @@ impl<'r> Track<'r> {
         let is_one = pair.is_one_path(cell) || self.is_one_path();
         let exact =
             pair.sides[self.side].itself_at(rule, self.place).is_none_or(|led| led.is_exact);
-        !is_one
+        // A parameter can be given several times.
+        (!is_one || !rule.pattern().query().is_empty())
             && !exact
             && self.is_in(pair, cell, Cut::Itself(rule))
             && self.is_in(pair, cell, Cut::Rule(rule))

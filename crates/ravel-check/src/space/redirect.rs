@@ -10,6 +10,7 @@ use super::origin::Origin;
 use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, SelfLed, Space};
+use ravel::address::{form_decode, parameters};
 use ravel::program::{Redirect, Rule};
 use ravel::template::{Expression, OriginPattern, Piece, Target, Template};
 
@@ -279,8 +280,14 @@ impl<'r> Space<'r> {
         let template = || target.path_as_pattern(pattern);
         let same_root =
             site.base() == "/" || pattern.origin().is_none() == target.origin().is_none();
-        if target.has_query() || !pattern.query().is_empty() || target.has_fragment() || !same_root
-        {
+        // A parameter that the pattern takes, and the target does not give, is not in the URL any more.
+        let own = target.query().map_or("", |query| query.as_str());
+        let gives =
+            |key: &str| parameters(own).any(|(_, name, _)| *form_decode(name) == *key.as_bytes());
+        if pattern.query().iter().any(|part| !gives(part.key())) {
+            return SelfTarget::Never;
+        }
+        if target.has_query() || target.has_fragment() || !same_root {
             // What becomes of the query is not worked out.
             return SelfTarget::Among(template());
         }

@@ -133,7 +133,9 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         .differences()
         .iter()
         .partition(|one| arguments.empty_segments || one.urls() > 0 || !one.is_of_empty_segments());
-    differences.sort_by_key(|one| (one.kind(), Reverse(one.hits())));
+    let cost =
+        |one: &&Difference| (one.kind(), Reverse(one.hits()), one.is_of_repeated_parameters());
+    differences.sort_by_key(cost);
     let is_shown =
         |one: &&&Difference| arguments.only.is_empty() || arguments.only.contains(&one.kind());
     let compared = Compared {
