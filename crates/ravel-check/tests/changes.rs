@@ -221,6 +221,19 @@ fn what_redirects_come_to_is_told_apart() {
             "/k?z",
             "/k",
         ),
+        (
+            "redirect /{x}b -> /b/\ngone /b/\nrewrite /{+x} -> /ab\n",
+            "redirect /{x}b -> /b/ drop query\nrewrite /{+x} -> /ab\n",
+            "/ab?k=a",
+            "/404.html?k=a",
+        ),
+        // Both come to one URL, and only for what is captured so.
+        (
+            "redirect /k/{x} -> /{x}\nrewrite /{y} -> /a\n",
+            "redirect /k/{x} -> /c\n",
+            "/k/c",
+            "/ab/b.css",
+        ),
         // Another rule looks at the query.
         (
             "redirect /b?k=b -> /ab\n",

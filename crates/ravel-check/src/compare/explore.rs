@@ -126,17 +126,15 @@ impl<'r> Explorer<'r> {
         }
     }
 
-    /// Whether the settings are not the same, and on a side base paths match in any case, which are only
-    /// known as they are written.
+    /// Whether base paths match in any case on a side: only as they are written they are looked at.
     fn is_base_in_any_case(&self) -> bool {
         let has_letters = |base: &str| base.bytes().any(|byte| byte.is_ascii_alphabetic());
-        !self.are_settings_same
-            && self.edges.iter().any(|edge| {
-                let site = edge.site();
-                let mut aliases = site.aliases().iter();
-                site.ignore_case()
-                    && (has_letters(site.base()) || aliases.any(|alias| has_letters(alias.base())))
-            })
+        self.edges.iter().any(|edge| {
+            let site = edge.site();
+            let mut aliases = site.aliases().iter();
+            site.ignore_case()
+                && (has_letters(site.base()) || aliases.any(|alias| has_letters(alias.base())))
+        })
     }
 
     /// A part of an area for one scheme and host: its single paths, and all others.

@@ -27,11 +27,8 @@ impl<'r> Explorer<'r> {
         if routes.iter().all(|route| route.hops().len() == common) {
             return Split::Alike;
         }
-        // Where one side comes to no end, or to nothing, it does not matter by which URLs.
         let walks = self.edges.map(|edge| edge.walk_unexplained(request));
-        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
-        let are_loops = walks.iter().all(|walk| walk.outcome() == Outcome::Loop);
-        if are_loops || kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+        if walks.iter().all(|walk| walk.outcome() == Outcome::Loop) {
             return Split::Alike;
         }
         // What does not come back to a URL leads to others.
@@ -62,7 +59,12 @@ impl<'r> Explorer<'r> {
                 CutResult::Unknown => {}
             }
         }
-        Split::Open("whether both lead to the same URL")
+        // Where one side comes to no end, or to nothing, it hardly matters by which URLs.
+        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
+        match kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+            true => self.split_queries(cell, &routes),
+            false => Split::Open("whether both lead to the same URL"),
+        }
     }
 
     /// Cuts by whether both come to what one of the redirects leads to at all: where only one of them
