@@ -33,7 +33,7 @@ pub(super) struct Explorer<'r> {
     words: [Vec<&'r str>; 2],
     /// Both sites have the same settings.
     pub(super) are_settings_same: bool,
-    /// What is redirected is answered alike.
+    /// Where redirects lead does not matter.
     pub(super) spares_redirects: bool,
     /// Any request can differ.
     pub(super) is_all: bool,

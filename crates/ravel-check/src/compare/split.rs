@@ -232,10 +232,11 @@ impl<'r> Explorer<'r> {
         request: &Request,
         ends: &[Option<Track<'r>>; 2],
     ) -> Split<'r> {
-        let shown = [0, 1].map(|side| match self.edges[side].route(request).end() {
-            RouteEnd::Answer { file, .. } => *file,
-            _ => None,
+        let decided = self.edges.map(|edge| match edge.route(request).end() {
+            RouteEnd::Answer { file, by, .. } => (*file, *by),
+            _ => (None, None),
         });
+        let shown = decided.map(|(file, _)| file);
         let [Some(before), Some(after)] = shown else { return Split::Alike };
         let name =
             |side: usize, file: u32| page_name(&self.edges[side].files().names()[file as usize]);
@@ -246,10 +247,7 @@ impl<'r> Explorer<'r> {
         let writing = [0, 1].map(|side| {
             let Some(track) = &ends[side] else { return Vec::new() };
             let program = self.edges[side].program();
-            let by = match self.edges[side].route(request).end() {
-                RouteEnd::Answer { by, .. } => by.map(|id| program.rule(id).rule()),
-                _ => None,
-            };
+            let by = decided[side].1.map(|id| program.rule(id).rule());
             let rules = match by {
                 Some(rule) if rule.shows().is_some() => vec![rule],
                 _ => {

@@ -120,11 +120,9 @@ impl<'r> Explorer<'r> {
             (None, None) => old.to() == new.to() && !self.pair.names_changed(from),
             (Some(old), Some(new)) => {
                 let [a, b] = [program(0).rule(old).rule(), program(1).rule(new).rule()];
-                let to = |rule: &ravel::program::Rule| {
-                    let redirect = rule.redirect()?;
-                    Some((redirect.target().clone(), redirect.drop_query()))
-                };
-                a.pattern() == b.pattern() && to(a).is_some() && to(a) == to(b)
+                let (Some(to), Some(other)) = (a.redirect(), b.redirect()) else { return false };
+                a.pattern() == b.pattern()
+                    && (to.target(), to.drop_query()) == (other.target(), other.drop_query())
             }
             _ => false,
         }

@@ -13,7 +13,6 @@ use super::search::{SignedLeaf, contains};
 use super::set::Piece;
 use super::symbol::SLASH;
 use super::track::{Cut, Track, TrackedPath, WritingHop, WrittenHop};
-use ravel::address::parameters;
 
 /// What a leaf of a later path says of the path that was asked.
 enum Pulled<'r> {
@@ -148,8 +147,7 @@ impl<'r> Track<'r> {
                 if query.is_literal() && fact.of_query(query.as_str()) == Some(true) {
                     return Some(Some(true));
                 }
-                let own = parameters(query.as_str())
-                    .any(|(_, name, _)| *ravel::address::form_decode(name) == *key.as_bytes());
+                let own = Fact::Parameter(key).of_query(query.as_str()) == Some(true);
                 if !query.is_literal() && own {
                     return None;
                 }

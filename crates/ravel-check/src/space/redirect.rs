@@ -10,7 +10,6 @@ use super::origin::Origin;
 use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, SelfLed, Space};
-use ravel::address::{form_decode, parameters};
 use ravel::program::{Redirect, Rule};
 use ravel::template::{Expression, OriginPattern, Piece, Target, Template};
 
@@ -282,8 +281,7 @@ impl<'r> Space<'r> {
             site.base() == "/" || pattern.origin().is_none() == target.origin().is_none();
         // A parameter that the pattern takes, and the target does not give, is not in the URL any more.
         let own = target.query().map_or("", |query| query.as_str());
-        let gives =
-            |key: &str| parameters(own).any(|(_, name, _)| *form_decode(name) == *key.as_bytes());
+        let gives = |key: &str| Fact::Parameter(key).of_query(own) == Some(true);
         if pattern.query().iter().any(|part| !gives(part.key())) {
             return SelfTarget::Never;
         }

@@ -20,7 +20,6 @@ impl Style {
 
     /// The same after some work: a rule more and one less, a page gone and one come.
     pub(crate) fn changed(&self) -> Edge {
-        let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
         let mut lines: Vec<&str> = self.rules.lines().collect();
         let last = lines.iter().rposition(|line| line.starts_with("redirect /"));
         if let Some(last) = last {
@@ -30,15 +29,12 @@ impl Style {
             }
         }
         let rules = format!("{}\nredirect /brand-new/{{x}} -> /\n", lines.join("\n"));
-        let rules = Rules::parse_with(&rules, table).expect("the rules can be read");
         let gone = self.files.lines().filter(|name| name.ends_with(".html")).nth(9);
         let files = self.files.lines().filter(|name| Some(*name) != gone);
         let files = files.chain(["brand-new-page.html"]);
-        Edge::new(&rules, files.collect::<FileList>())
+        Edge::new(&self.parse(&rules), files.collect::<FileList>())
     }
-}
 
-impl Style {
     /// The same with each of its rules and statements left out, where that is no table of thousands.
     pub(crate) fn without_each(&self) -> Vec<Edge> {
         let mut statements: Vec<String> = Vec::new();
@@ -64,9 +60,12 @@ impl Style {
     }
 
     fn with_rules(&self, rules: &str) -> Edge {
+        Edge::new(&self.parse(rules), FileList::from_iter(self.files.lines()))
+    }
+
+    fn parse(&self, rules: &str) -> Rules {
         let table = |_: &str| Ok::<_, String>(self.table.as_bytes().to_vec());
-        let rules = Rules::parse_with(rules, table).expect("the rules can be read");
-        Edge::new(&rules, FileList::from_iter(self.files.lines()))
+        Rules::parse_with(rules, table).expect("the rules can be read")
     }
 }
 
