@@ -23,6 +23,7 @@
 #![warn(missing_docs)]
 
 mod base;
+mod candidate;
 mod draft;
 mod expectations;
 mod forms;

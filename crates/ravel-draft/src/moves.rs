@@ -6,16 +6,13 @@ use std::hash::Hash;
 use ravel::edge::Edge;
 use ravel::{FileList, Outcome, Request, Rules};
 
+use crate::candidate::{APART, Candidate, NEAR, SURE};
 use crate::forms::{page_form, page_urls};
 use crate::page::PageText;
 use crate::paths::{PathIndex, path_words, slug};
 use crate::similar::{PageIndex, Sketch};
 use crate::survey::Survey;
 
-/// A move that is at least so sure is written as a rule.
-pub(crate) const SURE: f64 = 0.75;
-/// Several of one shape that are so sure bear each other out.
-pub(crate) const NEAR: f64 = 0.71;
 /// One that is less sure is not even named.
 const POSSIBLE: f64 = 0.4;
 /// Pages that are less alike are not one page, whatever their paths are.
@@ -24,8 +21,6 @@ const CONTRARY: f64 = 0.25;
 const CONTRADICTING: f64 = 0.6;
 /// What several pages have alike.
 const SHARED: f64 = 0.55;
-/// The next page must be so much less alike.
-pub(crate) const APART: f64 = 0.06;
 
 /// What a site answered before: URLs that are known, or its build.
 #[derive(Debug, Default)]
@@ -45,20 +40,6 @@ pub struct Move {
     pub(crate) why: &'static str,
     /// How often it was asked; 0 where that is not known.
     pub(crate) requests: u64,
-}
-
-/// A page that may be an old one's, and how sure that is, from 0 to 1.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Candidate {
-    pub(crate) page: usize,
-    pub(crate) score: f64,
-    pub(crate) why: &'static str,
-}
-
-impl Candidate {
-    fn at_most(self, score: f64) -> Candidate {
-        Candidate { score: self.score.min(score), ..self }
-    }
 }
 
 impl Move {

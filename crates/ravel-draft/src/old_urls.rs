@@ -6,7 +6,8 @@ use ravel::edge::Edge;
 use ravel::language::format;
 
 use crate::DraftError;
-use crate::moves::{Move, NEAR, OldSite, SURE, moves};
+use crate::candidate::{NEAR, SURE};
+use crate::moves::{Move, OldSite, moves};
 use crate::security::count;
 use crate::settings::Drafting;
 use crate::shapes::{Shape, shapes};

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use url::Url;
 
-use crate::moves::{APART, Candidate, NEAR, SURE};
+use crate::candidate::{APART, Candidate, NEAR, SURE};
 use crate::page::words;
 
 /// A name of fewer letters may be that of another page.

@@ -3,19 +3,18 @@
 
 use std::sync::Arc;
 
-use super::leaf::Leaf;
 use super::pattern::{Op, leading_text, mark_ops, may_leave, ops, same, takes};
-use super::state::{ImageThread, Lead, State};
+use super::state::{Acceptor, ImageThread, Lead, State};
 use super::symbol::{Alphabet, SLASH, Symbol, symbols};
 use ravel::template::{Piece, Target, Template};
 
-/// The paths that a redirect leads to a path in a leaf.
+/// The paths that a redirect leads to a path in a set.
 #[derive(Debug)]
-pub(super) struct ImageLeaf<'r> {
+pub(super) struct ImageLeaf<A> {
     ops: Vec<Op>,
     fold: bool,
     written: Vec<Written>,
-    into: Arc<Leaf<'r>>,
+    into: Arc<A>,
     start: State,
 }
 
@@ -46,15 +45,15 @@ pub(super) fn written(pattern: &Template, target: &Target) -> Option<Vec<Written
     Some(written)
 }
 
-impl<'r> ImageLeaf<'r> {
+impl<A: Acceptor> ImageLeaf<A> {
     /// `read` is what is before the paths that are asked about.
     pub(super) fn new(
         pattern: &Template,
         fold: bool,
         read: &[Symbol],
         written: Vec<Written>,
-        into: Arc<Leaf<'r>>,
-    ) -> ImageLeaf<'r> {
+        into: Arc<A>,
+    ) -> ImageLeaf<A> {
         let ops = ops(pattern);
         let mut leaf = ImageLeaf { ops, fold, written, into, start: State::Dead };
         let at = Box::new(leaf.into.start());

@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use super::capture::{CaptureTest, Progress};
 use super::image::ImageLeaf;
+use super::names::Names;
 use super::pattern::{PatternLeaf, leading_text, mark_ops};
-use super::state::{State, Tests};
-use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, meaning};
+use super::state::{Acceptor, State, Tests};
+use super::symbol::{Alphabet, SLASH, Symbol};
 use ravel::files::KNOWN_TYPES;
 
 /// A set of paths. Its complement, and what it has in common with others, are worked out in
@@ -30,29 +31,15 @@ pub(super) enum Leaf<'r> {
     /// Paths that go on behind a text as the leaf says; the text is not empty.
     Behind(Vec<Symbol>, Arc<Leaf<'r>>),
     /// Paths that a redirect leads to a path in a leaf.
-    Image(Box<ImageLeaf<'r>>),
+    Image(Box<ImageLeaf<Leaf<'r>>>),
 }
 
-/// The addresses that name files, as words in order.
-#[derive(Debug, Default)]
-pub(super) struct Names {
-    pub(super) words: Vec<Vec<Symbol>>,
-    /// Every symbol of them, once.
-    pub(super) symbols: Vec<Symbol>,
-    /// ASCII letters match in any case; the words are in lower case.
-    pub(super) fold: bool,
-    /// Empty segments are left out of an address before it is compared.
-    pub(super) tidy: bool,
-}
-
-impl Leaf<'_> {
-    pub(super) fn start(&self) -> State {
+impl Acceptor for Leaf<'_> {
+    fn start(&self) -> State {
         match self {
             Leaf::Path | Leaf::Word(_) | Leaf::Below(_) => State::At(0),
             Leaf::Pattern(pattern) => pattern.start.clone(),
-            Leaf::Named(names) => {
-                State::Range { low: 0, high: names.words.len() as u32, depth: 0, slash: false }
-            }
+            Leaf::Named(names) => names.start(),
             Leaf::KnownType => State::Range { low: 0, high: 0, depth: 0, slash: false },
             Leaf::Value(tests) => {
                 let mut progress: Tests = tests.iter().map(CaptureTest::start).collect();
@@ -64,7 +51,7 @@ impl Leaf<'_> {
         }
     }
 
-    pub(super) fn step(&self, state: &State, symbol: Symbol) -> State {
+    fn step(&self, state: &State, symbol: Symbol) -> State {
         match (self, state) {
             (_, State::Dead) => State::Dead,
             (Leaf::Path, State::At(at)) => step_path(*at, symbol),
@@ -107,7 +94,7 @@ impl Leaf<'_> {
         }
     }
 
-    pub(super) fn accepts(&self, state: &State) -> bool {
+    fn accepts(&self, state: &State) -> bool {
         match (self, state) {
             (Leaf::Path, State::At(at)) => *at == IN_SEGMENT || *at == SEGMENT_START,
             (Leaf::Word(word), State::At(at)) => *at as usize == word.len(),
@@ -130,6 +117,35 @@ impl Leaf<'_> {
         }
     }
 
+    fn mark(&self, alphabet: &mut Alphabet) {
+        match self {
+            Leaf::Path => alphabet.mark(Symbol::from(b'.')),
+            Leaf::Word(word) | Leaf::Below(word) => {
+                word.iter().for_each(|symbol| alphabet.mark(*symbol))
+            }
+            Leaf::Pattern(pattern) => {
+                mark_ops(&pattern.ops, pattern.fold, alphabet);
+                pattern.tests.iter().for_each(|(_, test)| test.mark(alphabet));
+            }
+            Leaf::Named(names) => names.mark(alphabet),
+            Leaf::KnownType => {
+                alphabet.mark(Symbol::from(b'.'));
+                for byte in KNOWN_TYPES.iter().flat_map(|(extension, _)| extension.bytes()) {
+                    alphabet.mark(byte.into());
+                    alphabet.mark(byte.to_ascii_uppercase().into());
+                }
+            }
+            Leaf::Value(tests) => tests.iter().for_each(|test| test.mark(alphabet)),
+            Leaf::Behind(text, behind) => {
+                text.iter().for_each(|symbol| alphabet.mark(*symbol));
+                behind.mark(alphabet);
+            }
+            Leaf::Image(image) => image.mark(alphabet),
+        }
+    }
+}
+
+impl Leaf<'_> {
     /// The one symbol on which a state goes on, where it is seen that there is but one.
     pub(super) fn only(&self, state: &State) -> Option<Symbol> {
         match (self, state) {
@@ -157,41 +173,6 @@ impl Leaf<'_> {
     /// Whether no word that goes on from here is in the set.
     pub(super) fn is_dead(state: &State) -> bool {
         *state == State::Dead
-    }
-
-    /// The symbols that it tells apart.
-    pub(super) fn mark(&self, alphabet: &mut Alphabet) {
-        match self {
-            Leaf::Path => alphabet.mark(Symbol::from(b'.')),
-            Leaf::Word(word) | Leaf::Below(word) => {
-                word.iter().for_each(|symbol| alphabet.mark(*symbol))
-            }
-            Leaf::Pattern(pattern) => {
-                mark_ops(&pattern.ops, pattern.fold, alphabet);
-                pattern.tests.iter().for_each(|(_, test)| test.mark(alphabet));
-            }
-            Leaf::Named(names) => {
-                for symbol in &names.symbols {
-                    alphabet.mark(*symbol);
-                    if names.fold && *symbol < ESCAPED_SLASH {
-                        alphabet.mark(meaning(*symbol).to_ascii_uppercase().into());
-                    }
-                }
-            }
-            Leaf::KnownType => {
-                alphabet.mark(Symbol::from(b'.'));
-                for byte in KNOWN_TYPES.iter().flat_map(|(extension, _)| extension.bytes()) {
-                    alphabet.mark(byte.into());
-                    alphabet.mark(byte.to_ascii_uppercase().into());
-                }
-            }
-            Leaf::Value(tests) => tests.iter().for_each(|test| test.mark(alphabet)),
-            Leaf::Behind(text, behind) => {
-                text.iter().for_each(|symbol| alphabet.mark(*symbol));
-                behind.mark(alphabet);
-            }
-            Leaf::Image(image) => image.mark(alphabet),
-        }
     }
 
     /// The symbols that every word of it begins with, and whether these are all.
@@ -242,24 +223,4 @@ fn step_type((low, high, depth): (u32, u32, u32), symbol: Symbol) -> State {
     let from = known.partition_point(|(extension, _)| here(extension) < Some(byte)) as u32;
     let to = known.partition_point(|(extension, _)| here(extension) <= Some(byte)) as u32;
     if from == to { range(0, 0, 0) } else { range(low + from, low + to, depth + 1) }
-}
-
-impl Names {
-    fn step(&self, (low, high, depth, slash): (u32, u32, u32, bool), symbol: Symbol) -> State {
-        if self.tidy && slash && symbol == SLASH {
-            return State::Range { low, high, depth, slash };
-        }
-        let symbol = match u8::try_from(symbol) {
-            Ok(byte) if self.fold => byte.to_ascii_lowercase().into(),
-            _ => symbol,
-        };
-        let range = &self.words[low as usize..high as usize];
-        let here = |word: &Vec<Symbol>| word.get(depth as usize).copied();
-        let from = range.partition_point(|word| here(word) < Some(symbol)) as u32;
-        let to = range.partition_point(|word| here(word) <= Some(symbol)) as u32;
-        if from == to {
-            return State::Dead;
-        }
-        State::Range { low: low + from, high: low + to, depth: depth + 1, slash: symbol == SLASH }
-    }
 }

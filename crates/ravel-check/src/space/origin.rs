@@ -2,11 +2,8 @@
 //! those that rules tell apart.
 
 use super::capture::CaptureTest;
-use super::leaf::Names;
-use super::symbol::{Symbol, symbols};
 use ravel::address::Scheme;
-use ravel::program::{Pages, Site};
-use ravel::program::{Program, Role, TestKind, TextSet};
+use ravel::program::{Program, Role, Site, TestKind, TextSet};
 use ravel::template::OriginPattern;
 
 /// A scheme and a host, below one setting of the site.
@@ -154,26 +151,4 @@ fn labels(programs: &[&Program], below: &str) -> Vec<String> {
     labels.sort();
     labels.dedup();
     labels
-}
-
-impl Names {
-    /// The addresses that name files, as words.
-    pub(super) fn new<'a>(addresses: impl Iterator<Item = &'a str>, site: &Site) -> Names {
-        let fold = site.ignore_case();
-        let spelled = |address: &str| {
-            symbols(&if fold { address.to_ascii_lowercase() } else { address.to_owned() }).collect()
-        };
-        let names = Names::of_words(addresses.map(spelled).collect());
-        Names { fold, tidy: site.pages() == Pages::Tidy, ..names }
-    }
-
-    /// These words, as they are spelled.
-    pub(super) fn of_words(mut words: Vec<Vec<Symbol>>) -> Names {
-        words.sort_unstable();
-        words.dedup();
-        let mut used = [false; 257];
-        words.iter().flatten().for_each(|symbol| used[usize::from(*symbol)] = true);
-        let symbols = (0..257).filter(|symbol| used[usize::from(*symbol)]).collect();
-        Names { words, symbols, fold: false, tidy: false }
-    }
 }

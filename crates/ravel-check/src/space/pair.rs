@@ -10,10 +10,12 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Space;
 use super::axes::Axes;
-use super::leaf::{Leaf, Names};
+use super::leaf::Leaf;
+use super::memo::LeafMemo;
+use super::names::Names;
 use super::origin::{Origin, Region};
 use super::pattern::PatternLeaf;
-use super::rows::{KnownRows, PickedRow};
+use super::ranks::{KnownRows, PickedRow};
 use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::set::Piece;
 use super::spelling::Spellings;
@@ -34,8 +36,9 @@ pub(crate) struct Pair<'r> {
     shown: [Arc<Leaf<'r>>; 2],
     changed: [Arc<Leaf<'r>>; 2],
     pub(super) spellings: [Spellings<'r>; 2],
-    pub(super) pulled: RefCell<FxHashMap<PullKey, MadeLeaf<'r>>>,
-    lifted: RefCell<FxHashMap<(Vec<Symbol>, usize), MadeLeaf<'r>>>,
+    /// What a rule, behind a text and before another, leads into a leaf.
+    pub(super) pulled: LeafMemo<'r, (usize, [Box<str>; 2])>,
+    lifted: LeafMemo<'r, Vec<Symbol>>,
     /// The paths that a rule's target can be, behind a text.
     targets: RefCell<FxHashMap<TargetKey, Arc<Leaf<'r>>>>,
     pub(super) rows: RefCell<KnownRows<'r>>,
@@ -43,12 +46,6 @@ pub(crate) struct Pair<'r> {
 
 /// What is before a target's paths, and where its rule is in memory.
 type TargetKey = (Box<str>, usize);
-
-/// What a leaf was pulled through, and where it is in memory.
-pub(super) type PullKey = (usize, [Box<str>; 2], usize);
-
-/// A leaf, which is kept so that no other comes to be in its place, and what was made of it.
-pub(super) type MadeLeaf<'r> = (Arc<Leaf<'r>>, Arc<Leaf<'r>>);
 
 /// Where the requests for a scheme and host are on either side.
 #[derive(Debug)]
@@ -259,7 +256,7 @@ impl<'r> Pair<'r> {
 
     /// Whether a cell is the requests for one path.
     pub(crate) fn is_one_path(&self, cell: &Cell<'r>) -> bool {
-        cell.piece.is_one_path()
+        cell.piece.one_path().is_some()
     }
 
     /// Whether a cell's paths are some of a list, so that it is worth to go through them.
@@ -320,13 +317,7 @@ impl<'r> Pair<'r> {
             Leaf::Below(word) => return Arc::new(Leaf::Below(longer(word))),
             _ => {}
         }
-        let key = (text.clone(), Arc::as_ptr(leaf) as usize);
-        let mut lifted = self.lifted.borrow_mut();
-        let (_, found) = lifted.entry(key).or_insert_with(|| {
-            let behind = Arc::new(Leaf::Behind(text, Arc::clone(leaf)));
-            (Arc::clone(leaf), behind)
-        });
-        Arc::clone(found)
+        self.lifted.of(text.clone(), leaf, || Leaf::Behind(text, Arc::clone(leaf)))
     }
 
     /// The paths behind a prefix that a rule's redirect can lead to, whatever it captures; the prefix

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::leaf::{Leaf, Names};
+use super::leaf::Leaf;
+use super::names::Names;
 use super::search::SignedLeaf;
 use super::set::Piece;
 use super::symbol::{Symbol, symbols};

@@ -177,18 +177,14 @@ impl<'r> Pair<'r> {
     /// The paths that a redirect leads to those in a leaf.
     fn through(&self, side: usize, leaf: &Arc<Leaf<'r>>, hop: &WrittenHop<'r>) -> Arc<Leaf<'r>> {
         let place = std::ptr::from_ref(hop.rule) as usize;
-        let key = (place, hop.prefixes.clone(), Arc::as_ptr(leaf) as usize);
-        if let Some((_, found)) = self.pulled.borrow().get(&key) {
-            return Arc::clone(found);
-        }
-        let (pattern, redirect) = (hop.rule.pattern(), hop.rule.redirect());
-        let is_whole = redirect.is_some_and(|redirect| redirect.target().origin().is_some());
-        let into = if is_whole { self.lift(&hop.prefixes[1], leaf) } else { Arc::clone(leaf) };
-        let read = read_before(pattern.origin(), &hop.prefixes[0]);
-        let fold = self.sides[side].edge.site().ignore_case();
-        let image = ImageLeaf::new(pattern.path(), fold, &read, hop.pieces.clone(), into);
-        let made = Arc::new(Leaf::Image(Box::new(image)));
-        self.pulled.borrow_mut().insert(key, (Arc::clone(leaf), Arc::clone(&made)));
-        made
+        self.pulled.of((place, hop.prefixes.clone()), leaf, || {
+            let (pattern, redirect) = (hop.rule.pattern(), hop.rule.redirect());
+            let is_whole = redirect.is_some_and(|redirect| redirect.target().origin().is_some());
+            let into = if is_whole { self.lift(&hop.prefixes[1], leaf) } else { Arc::clone(leaf) };
+            let read = read_before(pattern.origin(), &hop.prefixes[0]);
+            let fold = self.sides[side].edge.site().ignore_case();
+            let image = ImageLeaf::new(pattern.path(), fold, &read, hop.pieces.clone(), into);
+            Leaf::Image(Box::new(image))
+        })
     }
 }

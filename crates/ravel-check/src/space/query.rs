@@ -5,7 +5,8 @@ use std::sync::Arc;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_encode, utf8_percent_encode};
 
 use super::fact::{Fact, SignedFact};
-use super::leaf::{Leaf, Names};
+use super::leaf::Leaf;
+use super::names::Names;
 use super::ranks::Ranks;
 use super::search::{SearchResult, SignedLeaf, Steps, contains, shortest};
 use super::symbol::{Symbol, meaning};

@@ -1,5 +1,8 @@
 //! Values of a parameter in the order of the rules that ask for them.
 
+use std::rc::Rc;
+use std::sync::Arc;
+
 use rustc_hash::FxHashMap;
 
 /// The values of a parameter, in the order of the rules that ask for them.
@@ -11,6 +14,27 @@ pub(super) struct Ranks<'r> {
     /// The numbers of the rules, in the same order.
     numbers: Vec<u32>,
 }
+
+/// The side, the place there, and the path behind the place's prefix.
+pub(super) type RowsPath = (usize, usize, String);
+
+/// The rules of the first stage that could match at a path: rows, and others by their numbers.
+#[derive(Debug)]
+pub(super) struct Rows<'r> {
+    pub(super) ranks: Arc<Ranks<'r>>,
+    pub(super) others: Vec<u32>,
+}
+
+/// The row that comes first for all requests of a cell, if one does.
+#[derive(Debug, Clone)]
+pub(super) struct PickedRow<'r> {
+    pub(super) path: Rc<RowsPath>,
+    pub(super) rows: Rc<Rows<'r>>,
+    pub(super) place: u32,
+}
+
+/// The rows of each path that was come to, if there are so many.
+pub(super) type KnownRows<'r> = FxHashMap<RowsPath, Option<Rc<Rows<'r>>>>;
 
 impl<'r> Ranks<'r> {
     /// Of two rules for one value the first counts.

@@ -8,9 +8,8 @@ use rustc_hash::FxHashMap;
 
 use super::Space;
 use super::fact::Fact;
-use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
-use super::ranks::Ranks;
+use super::ranks::{PickedRow, Ranks, Rows, RowsPath};
 use super::symbol::{spell, symbols};
 use super::track::{Track, TrackedPath};
 use ravel::program::{Rule, Stage};
@@ -19,37 +18,13 @@ use ravel::template::QueryTest;
 /// So few rules are told apart one by one.
 const MIN_ROWS: usize = 16;
 
-/// The side, the place there, and the path behind the place's prefix.
-type RowsPath = (usize, usize, String);
-
-/// The rules of the first stage that could match at a path: rows, and others by their numbers.
-#[derive(Debug)]
-pub(super) struct Rows<'r> {
-    ranks: Arc<Ranks<'r>>,
-    others: Vec<u32>,
-}
-
-/// The row that comes first for all requests of a cell, if one does.
-#[derive(Debug, Clone)]
-pub(super) struct PickedRow<'r> {
-    path: Rc<RowsPath>,
-    rows: Rc<Rows<'r>>,
-    place: u32,
-}
-
-/// The rows of each path that was come to, if there are so many.
-pub(super) type KnownRows<'r> = FxHashMap<RowsPath, Option<Rc<Rows<'r>>>>;
-
 impl<'r> Track<'r> {
     /// The path where all requests of a cell are, if it is one.
     fn one_path(&self, pair: &Pair<'r>, cell: &Cell<'r>) -> Option<RowsPath> {
         let path = match &self.path {
             TrackedPath::One(word) => spell(word),
             TrackedPath::Asked => {
-                let asked = cell.piece.path.iter().find_map(|(leaf, wanted)| match &**leaf {
-                    Leaf::Word(word) if *wanted => Some(word),
-                    _ => None,
-                })?;
+                let asked = cell.piece.one_path()?;
                 let first = pair.frame(cell).places[self.side]?;
                 let prefix = &pair.sides[self.side].region(first).prefix;
                 spell(asked.strip_prefix(&*symbols(prefix).collect::<Vec<_>>())?)

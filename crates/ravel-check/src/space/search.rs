@@ -11,7 +11,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::SmallVec;
 
-use super::leaf::{Leaf, Names};
+use super::leaf::Leaf;
+use super::names::Names;
+use super::state::Acceptor;
 use super::symbol::{Alphabet, Symbol};
 use super::table::{DEAD, Table, Tables, is_kept};
 

@@ -9,8 +9,9 @@ use http::Method;
 use super::Space;
 use super::axes::Axes;
 use super::bits::Bits;
-use super::fact::{Fact, SignedFact, request_with};
+use super::fact::{Fact, SignedFact};
 use super::leaf::Leaf;
+use super::request::request_with;
 use super::search::{SearchResult, SignedLeaf, Work, contains};
 use super::symbol::{Symbol, spell};
 use ravel::address::Request;
@@ -288,20 +289,20 @@ impl<'r> Piece<'r> {
         })
     }
 
-    pub(super) fn is_one_path(&self) -> bool {
-        self.path.iter().any(|(leaf, wanted)| *wanted && matches!(**leaf, Leaf::Word(_)))
+    /// The one path that all of it is for, where that is said.
+    pub(super) fn one_path(&self) -> Option<&Vec<Symbol>> {
+        self.path.iter().find_map(|(leaf, wanted)| match &**leaf {
+            Leaf::Word(word) if *wanted => Some(word),
+            _ => None,
+        })
     }
 
     /// Whether it surely has nothing in common with the requests for one path.
     pub(super) fn is_apart(&self, other: &Piece<'r>) -> bool {
-        let word = other.path.iter().find_map(|(leaf, wanted)| match &**leaf {
-            Leaf::Word(word) if *wanted => Some(word),
-            _ => None,
-        });
         let is_outside = |word: &Vec<Symbol>| {
             self.path.iter().any(|(leaf, wanted)| contains(leaf, word) != *wanted)
         };
-        self.region != other.region || word.is_some_and(is_outside)
+        self.region != other.region || other.one_path().is_some_and(is_outside)
     }
 
     /// `Nothing` if it is empty; facts are asked first, since they cost less.
@@ -340,7 +341,7 @@ impl<'r> Piece<'r> {
             let mut outside = rest.clone();
             outside.path.push((Arc::clone(leaf), !wanted));
             // All but one path is hardly ever none: that is not looked at for each of many paths.
-            let is_wide = *wanted && matches!(**leaf, Leaf::Word(_)) && !rest.is_one_path();
+            let is_wide = *wanted && matches!(**leaf, Leaf::Word(_)) && rest.one_path().is_none();
             match is_wide {
                 true => wide.push(outside),
                 false => parts.push(outside),

@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::leaf::{Leaf, Names};
-use super::pair::MadeLeaf;
+use super::leaf::Leaf;
+use super::memo::LeafMemo;
+use super::names::Names;
 use super::search::contains;
 use super::symbol::{Symbol, symbols};
 use ravel::edge::Edge;
@@ -19,8 +20,8 @@ pub(super) struct Spellings<'r> {
     leaves: RefCell<FxHashMap<u32, Arc<Leaf<'r>>>>,
     /// The own address of each file, in order.
     own: OnceCell<Vec<(Vec<Symbol>, u32)>>,
-    /// What was made of a leaf, by where that is in memory.
-    within: RefCell<FxHashMap<usize, MadeLeaf<'r>>>,
+    /// The paths of the files whose own addresses are in a leaf.
+    within: LeafMemo<'r, ()>,
 }
 
 impl<'r> Spellings<'r> {
@@ -33,10 +34,10 @@ impl<'r> Spellings<'r> {
 
     /// The paths that name the files whose own addresses are in a leaf, empty segments and all.
     pub(super) fn of_files_within(&self, edge: &'r Edge, leaf: &Arc<Leaf<'r>>) -> Arc<Leaf<'r>> {
-        let place = Arc::as_ptr(leaf) as usize;
-        if let Some((_, known)) = self.within.borrow().get(&place) {
-            return Arc::clone(known);
-        }
+        self.within.of((), leaf, || self.files_within(edge, leaf))
+    }
+
+    fn files_within(&self, edge: &'r Edge, leaf: &Leaf<'r>) -> Leaf<'r> {
         let own = self.own.get_or_init(|| {
             let files = 0..edge.files().names().len() as u32;
             let mut own: Vec<(Vec<Symbol>, u32)> =
@@ -49,10 +50,7 @@ impl<'r> Spellings<'r> {
         let range = own[from..].iter().take_while(|(address, _)| address.starts_with(&text));
         let within = range.filter(|(address, _)| contains(leaf, address));
         let all = self.addresses(edge);
-        let made =
-            named(edge, within.flat_map(|(_, file)| all.get(file).into_iter().flatten().copied()));
-        self.within.borrow_mut().insert(place, (Arc::clone(leaf), Arc::clone(&made)));
-        made
+        named(edge, within.flat_map(|(_, file)| all.get(file).into_iter().flatten().copied()))
     }
 
     fn addresses(&self, edge: &'r Edge) -> &FxHashMap<u32, Vec<&'r str>> {
@@ -71,14 +69,14 @@ impl<'r> Spellings<'r> {
         }
         let all = self.addresses(edge);
         let addresses = all.get(&file).into_iter().flatten().copied();
-        let leaf = named(edge, addresses);
+        let leaf = Arc::new(named(edge, addresses));
         self.leaves.borrow_mut().insert(file, Arc::clone(&leaf));
         leaf
     }
 }
 
-fn named<'r, 'a>(edge: &Edge, addresses: impl Iterator<Item = &'a str>) -> Arc<Leaf<'r>> {
-    Arc::new(Leaf::Named(Arc::new(Names::new(addresses, edge.site()))))
+fn named<'r, 'a>(edge: &Edge, addresses: impl Iterator<Item = &'a str>) -> Leaf<'r> {
+    Leaf::Named(Arc::new(Names::new(addresses, edge.site())))
 }
 
 fn without_empty_segments(path: &str) -> String {

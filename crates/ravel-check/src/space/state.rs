@@ -1,8 +1,21 @@
-//! Where automata are in a word.
+//! Automata, and where they are in a word.
 
 use smallvec::SmallVec;
 
 use super::capture::Progress;
+use super::symbol::{Alphabet, Symbol};
+
+/// What reads a word symbol by symbol, and knows at its end whether it is in a set.
+pub(super) trait Acceptor {
+    fn start(&self) -> State;
+
+    fn step(&self, state: &State, symbol: Symbol) -> State;
+
+    fn accepts(&self, state: &State) -> bool;
+
+    /// Marks the symbols that it tells apart.
+    fn mark(&self, alphabet: &mut Alphabet);
+}
 
 /// Where a leaf is in a word.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]

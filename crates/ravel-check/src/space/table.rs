@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustc_hash::FxHashMap;
 
 use super::leaf::Leaf;
-use super::state::State;
+use super::state::{Acceptor, State};
 use super::symbol::{SYMBOLS, Symbol};
 
 /// The number of the state that no word leaves.

@@ -53,9 +53,6 @@ fn place(path: &str, line: Option<u32>) -> String {
     line.map_or_else(|| path.to_owned(), |line| format!("{path}:{line}"))
 }
 
-const STYLE: &str = ":root{color-scheme:light dark;--paper:#fffdf8;--ink:#26221c;--soft:#6b6355;--bad:#a3293d;--mild:#8a5a00;--rule:#d9d4c8}\
-@media(prefers-color-scheme:dark){:root{--paper:#14181b;--ink:#e4e2dc;--soft:#98a1a6;--bad:#f08a80;--mild:#e3b55c;--rule:#2f373c}}\
-body{font:1rem/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1.2rem;background:var(--paper);color:var(--ink);overflow-wrap:anywhere}\
-h1{font-size:1.4rem}h2{font-size:1rem;font-weight:400;margin:0;color:var(--soft)}p{margin:.25rem 0}code{font-size:.9em}\
+const STYLE: &str = "h2{font-size:1rem;font-weight:400;margin:0;color:var(--soft)}\
 article{border-left:3px solid var(--rule);padding:.1rem 0 .1rem .9rem;margin:1.2rem 0}.error{border-color:var(--bad)}.warning{border-color:var(--mild)}\
 .error h2 b{color:var(--bad)}.warning h2 b{color:var(--mild)}.place{color:var(--soft)}.more{color:var(--soft)}.more b{font-weight:600}";

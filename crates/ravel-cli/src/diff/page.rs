@@ -47,10 +47,7 @@ fn article(compared: &Compared<'_>, one: &Difference) -> Markup {
     }
 }
 
-const STYLE: &str = ":root{color-scheme:light dark;--paper:#fffdf8;--ink:#26221c;--soft:#6b6355;--bad:#a3293d;--mild:#8a5a00;--good:#2c6e49;--rule:#d9d4c8}\
-@media(prefers-color-scheme:dark){:root{--paper:#14181b;--ink:#e4e2dc;--soft:#98a1a6;--bad:#f08a80;--mild:#e3b55c;--good:#7cc79a;--rule:#2f373c}}\
-body{font:1rem/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1.2rem;background:var(--paper);color:var(--ink);overflow-wrap:anywhere}\
-h1{font-size:1.4rem}h2{font-size:1rem;font-weight:400;margin:0}h2 span,.editions,.lines,th,summary{color:var(--soft)}p{margin:.25rem 0}code{font-size:.9em}\
+const STYLE: &str = "h2{font-size:1rem;font-weight:400;margin:0}h2 span,.editions,.lines,th,summary{color:var(--soft)}\
 article{border-left:3px solid var(--rule);padding:.1rem 0 .1rem .9rem;margin:1.4rem 0}.bad{border-color:var(--bad)}.mild{border-color:var(--mild)}.good{border-color:var(--good)}\
 .bad h2 b{color:var(--bad)}.mild h2 b{color:var(--mild)}.good h2 b{color:var(--good)}\
 table{border-collapse:collapse}th{text-align:left;font-weight:400;padding-right:1rem;vertical-align:top}td{padding-right:1.4rem;vertical-align:top}ul{margin:.3rem 0;columns:2}";

@@ -44,8 +44,7 @@ pub(super) fn of(domain: &str, timelines: (&Timeline, &Timeline), stages: &[Stag
 /// Records that are shown without being asked for, at most.
 const MAX_SHOWN_RECORDS: usize = 12;
 
-const STYLE: &str = "body{font:1rem/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;padding:0 1.2rem;background:#fffdf8;color:#26221c}\
-h1{font-size:1.4rem;margin:0}h2{font-size:1rem;margin:1.2rem 0 .2rem}small{font-weight:400;color:#6b6355}p{margin:.2rem 0}.gap{color:#a3293d}\
-ol{list-style:none;margin:0;padding:0}li{border-left:3px solid #d9d4c8;padding-left:.9rem}pre{overflow-x:auto;font-size:.85rem;line-height:1.45;margin:.3rem 0}\
-summary{cursor:pointer;color:#6b6355}del{color:#a3293d;text-decoration:none}ins{color:#1d7a6b;text-decoration:none}\
+const STYLE: &str = "body{max-width:72rem}h1{margin:0}h2{font-size:1rem;margin:1.2rem 0 .2rem}small{font-weight:400;color:var(--soft)}.gap{color:var(--bad)}\
+ol{list-style:none;margin:0;padding:0}li{border-left:3px solid var(--rule);padding-left:.9rem}pre{overflow-x:auto;font-size:.85rem;line-height:1.45;margin:.3rem 0}\
+summary{cursor:pointer;color:var(--soft)}del{color:var(--bad);text-decoration:none}ins{color:var(--good);text-decoration:none}\
 figure{margin:1.5rem 0 0}svg{width:100%;height:auto}@media print{li{break-inside:avoid}}";

@@ -122,9 +122,6 @@ fn rules(shown: &Shown<'_>) -> Markup {
     }
 }
 
-const STYLE: &str = ":root{color-scheme:light dark;--paper:#fffdf8;--ink:#26221c;--soft:#6b6355;--bad:#a3293d;--mild:#8a5a00;--good:#2c6e49;--rule:#d9d4c8}\
-@media(prefers-color-scheme:dark){:root{--paper:#14181b;--ink:#e4e2dc;--soft:#98a1a6;--bad:#f08a80;--mild:#e3b55c;--good:#7cc79a;--rule:#2f373c}}\
-body{font:1rem/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1.2rem;background:var(--paper);color:var(--ink);overflow-wrap:anywhere}\
-h1{font-size:1.4rem}h2{font-size:1.1rem;margin:1.6rem 0 .4rem}.source,.soft,summary,figcaption{color:var(--soft)}p{margin:.25rem 0}code{font-size:.9em}\
+const STYLE: &str = "h2{font-size:1.1rem;margin:1.6rem 0 .4rem}.source,.soft,summary,figcaption{color:var(--soft)}\
 table{border-collapse:collapse}th{text-align:left}td,th{padding:.1rem 1.2rem .1rem 0;vertical-align:top}.number{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}\
 th.bad{color:var(--bad)}th.mild{color:var(--mild)}th.good{color:var(--good)}figure{margin:1rem 0}figure>svg{width:100%}.key{margin-right:.8rem;white-space:nowrap}";

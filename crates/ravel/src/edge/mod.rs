@@ -21,6 +21,7 @@ mod header;
 mod hosts;
 mod index;
 mod notes;
+mod one_hop;
 mod precomputed;
 mod route;
 mod step;

@@ -3,9 +3,10 @@
 
 use http::Method;
 
-use super::decide::{MAX_REDIRECTS_JOINED, MAX_URL_BYTES};
+use super::decide::MAX_URL_BYTES;
 use super::decision::{DecidedBy, Hop};
 use super::header::Permanence;
+use super::one_hop::MAX_REDIRECTS_JOINED;
 use super::walk::MAX_HOPS;
 use super::{Context, Edge, NoTrace, Outcome};
 use crate::address::{Address, Request};

@@ -219,6 +219,11 @@ impl Site {
         self.files.as_deref()
     }
 
+    /// A built file's path from the rules file's folder, as people name it.
+    pub(crate) fn file_path(&self, name: &str) -> String {
+        self.files().map_or_else(|| name.to_owned(), |folder| format!("{folder}/{name}"))
+    }
+
     /// Where that is stated.
     pub fn files_line(&self) -> Option<Line> {
         self.files_line
