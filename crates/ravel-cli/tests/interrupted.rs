@@ -120,6 +120,15 @@ fn a_pipe_is_counted_as_far_as_it_came() {
         );
         drop(pipe);
     }
+    // Nobody takes a part for a pass.
+    let mut child = tally(site.path(), &["-", "--fail-on", "missing"]);
+    let pipe = child.stdin.take();
+    wait_for(&child, "status", "SigCgt:", is_caught);
+    signal(&child, "-INT");
+    let (status, _, said) = end(child);
+    assert_eq!(status, Some(2));
+    assert!(said.contains("stopped before all was read: no limit of `--fail-on`"), "{said}");
+    drop(pipe);
     // What is not all is not kept for later.
     let mut child = tally(site.path(), &["-", "--partial", "part"]);
     let mut pipe = child.stdin.take().unwrap();

@@ -228,7 +228,13 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         false => words::print(&shown, out)?,
     }
     let is_passed = arguments.fail_on.iter().any(|limit| limit.is_passed(&shown.report));
-    Ok(if is_passed { ExitStatus::Found } else { ExitStatus::Well })
+    match is_passed {
+        true => Ok(ExitStatus::Found),
+        false if stopped && !arguments.fail_on.is_empty() => Err(Failure::Message(
+            "stopped before all was read: no limit of `--fail-on` is passed so far".to_owned(),
+        )),
+        false => Ok(ExitStatus::Well),
+    }
 }
 
 fn read(
