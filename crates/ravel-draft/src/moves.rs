@@ -308,10 +308,10 @@ fn by_content(
 ) -> Option<Candidate> {
     let sketch = Sketch::of(text);
     // Of several that are the same, the path says which.
-    let own = path_words(path);
+    let own = paths.scores(&path_words(path));
     let best = |pages: &mut dyn Iterator<Item = usize>| {
         pages
-            .map(|page| (page, paths.score(&own, page)))
+            .map(|page| (page, own[page]))
             .max_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0)))
             .map(|(page, _)| page)
     };

@@ -1,6 +1,6 @@
 //! What the words of a path say of the page that it names.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use url::Url;
 
@@ -16,76 +16,130 @@ const ENDINGS: [&str; 8] = ["html", "htm", "xhtml", "shtml", "php", "asp", "aspx
 
 /// The words of new pages' paths, and how much each tells.
 pub(crate) struct PathIndex {
-    words: Vec<Vec<String>>,
+    /// In order.
+    words: Vec<Word>,
+    /// How much the words of each page tell.
+    sums: Vec<f64>,
     slugs: HashMap<String, Vec<usize>>,
     /// Of slugs without the number that they begin with.
     unnumbered: HashMap<String, Vec<usize>>,
-    weights: HashMap<String, f64>,
+}
+
+/// A word of paths.
+struct Word {
+    text: String,
+    count: usize,
+    letters: Letters,
+    weight: f64,
+    pages: Vec<usize>,
 }
 
 impl PathIndex {
     pub(crate) fn of<'p>(paths: impl Iterator<Item = &'p str>) -> PathIndex {
-        let mut index = PathIndex {
-            words: Vec::new(),
-            slugs: HashMap::new(),
-            unnumbered: HashMap::new(),
-            weights: HashMap::new(),
-        };
-        let mut counts: HashMap<String, usize> = HashMap::new();
-        for (number, path) in paths.enumerate() {
-            let words = path_words(path);
-            words.iter().for_each(|word| *counts.entry(word.clone()).or_default() += 1);
-            index.words.push(words);
+        let (mut slugs, mut unnumbered): (HashMap<String, Vec<usize>>, HashMap<_, Vec<usize>>) =
+            Default::default();
+        let mut known: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        let mut sums = Vec::new();
+        for (page, path) in paths.enumerate() {
+            path_words(path).into_iter().for_each(|word| known.entry(word).or_default().push(page));
             let slug = slug(path);
-            index.unnumbered.entry(without_number(&slug).to_owned()).or_default().push(number);
-            index.slugs.entry(slug).or_default().push(number);
+            unnumbered.entry(without_number(&slug).to_owned()).or_default().push(page);
+            slugs.entry(slug).or_default().push(page);
+            sums.push(0.0);
         }
-        let all = index.words.len().max(1) as f64;
-        let weight = |(word, count): (String, usize)| (word, (1.0 + all / count as f64).ln());
-        index.weights = counts.into_iter().map(weight).collect();
-        index
+        let all = sums.len().max(1) as f64;
+        let word = |(text, pages): (String, Vec<usize>)| {
+            let weight = (1.0 + all / pages.len() as f64).ln();
+            pages.iter().for_each(|page| sums[*page] += weight);
+            Word { count: text.chars().count(), letters: Letters::of(&text), weight, pages, text }
+        };
+        let words = known.into_iter().map(word).collect();
+        PathIndex { words, sums, slugs, unnumbered }
     }
 
-    /// How alike the words of an old path and those of a page's path are, from 0 to 1.
-    pub(crate) fn score(&self, old: &[String], page: usize) -> f64 {
-        let new = &self.words[page];
+    fn number(&self, word: &str) -> Option<usize> {
+        self.words.binary_search_by(|known| (*known.text).cmp(word)).ok()
+    }
+
+    /// How alike the words of an old path and those of each page's path are, from 0 to 1.
+    pub(crate) fn scores(&self, old: &[String]) -> Vec<f64> {
         // A word that no page has tells as much as the rarest.
-        let most = (1.0 + self.words.len() as f64).ln();
-        let weight = |word: &String| self.weights.get(word).copied().unwrap_or(most);
-        let sum = |words: &[String]| words.iter().map(&weight).sum::<f64>();
-        // A word that is there itself stands for no other.
-        let others: Vec<&String> = old.iter().filter(|word| !new.contains(word)).collect();
-        let shared = |word: &String| match old.contains(word) {
-            true => weight(word),
-            false => {
-                others.iter().map(|known| likeness(word, known)).fold(0.0, f64::max) * weight(word)
+        let most = (1.0 + self.sums.len() as f64).ln();
+        let numbers: Vec<Option<usize>> = old.iter().map(|word| self.number(word)).collect();
+        let told =
+            numbers.iter().map(|at| at.map_or(most, |at| self.words[at].weight)).sum::<f64>();
+        // What pages' words have of old ones, in the order of the words.
+        let mut alike: BTreeMap<usize, Vec<(usize, f64)>> = BTreeMap::new();
+        for (at, word) in old.iter().enumerate() {
+            for (number, likeness) in self.alike(word) {
+                alike.entry(number).or_default().push((at, likeness));
             }
+        }
+        let has = |page: usize, number: Option<usize>| {
+            number.is_some_and(|at| self.words[at].pages.binary_search(&page).is_ok())
         };
-        let shared: f64 = new.iter().map(shared).sum();
-        2.0 * shared / (sum(old) + sum(new)).max(f64::MIN_POSITIVE)
+        let mut shared = vec![0.0; self.sums.len()];
+        for (number, of_old) in &alike {
+            let word = &self.words[*number];
+            let is_there = of_old.iter().any(|(at, _)| numbers[*at] == Some(*number));
+            for page in &word.pages {
+                // A word that is there itself stands for no other.
+                let others = of_old.iter().filter(|(at, _)| !has(*page, numbers[*at]));
+                let likeness = match is_there {
+                    true => 1.0,
+                    false => others.map(|(_, likeness)| *likeness).fold(0.0, f64::max),
+                };
+                shared[*page] += likeness * word.weight;
+            }
+        }
+        let score = |(shared, told_new): (f64, &f64)| {
+            2.0 * shared / (told + told_new).max(f64::MIN_POSITIVE)
+        };
+        shared.into_iter().zip(&self.sums).map(score).collect()
+    }
+
+    /// The words that say the same as one, or nearly, and how much, from 0 to 1: `order` and
+    /// `ordering` do nearly.
+    fn alike(&self, word: &str) -> Vec<(usize, f64)> {
+        const MIN_STEM: usize = 4;
+        let part = |short: usize, long: usize| short as f64 / long as f64;
+        let stems = word.char_indices().map(|(at, _)| at).filter(|at| *at >= MIN_STEM);
+        let mut alike: Vec<(usize, f64)> = stems
+            .filter_map(|at| Some((self.number(&word[..at])?, part(at, word.len()))))
+            .collect();
+        let from = self.words.partition_point(|known| *known.text < *word);
+        let longer = self.words[from..].iter().take_while(|known| known.text.starts_with(word));
+        for (number, known) in (from..).zip(longer) {
+            if known.text == word || word.len() >= MIN_STEM {
+                alike.push((number, part(word.len(), known.text.len())));
+            }
+        }
+        alike
     }
 
     /// Words that no page has as the one that they were meant for, if it is but a letter or two.
     fn corrected(&self, words: Vec<String>) -> Vec<String> {
-        let nearest = |word: &String| {
-            let most = word.chars().count().saturating_sub(MIN_WORD) / 4 + 1;
-            let known = self.weights.keys().filter(|known| {
-                known.len().abs_diff(word.len()) <= most && known.chars().count() >= MIN_WORD
-            });
+        let nearest = |word: &String, count: usize| {
+            let most = count.saturating_sub(MIN_WORD) / 4 + 1;
+            let letters = Letters::of(word);
+            let is_near = |known: &&Word| {
+                known.text.len().abs_diff(word.len()) <= most
+                    && known.count >= MIN_WORD
+                    && known.letters.may_be_within(letters, most)
+            };
+            let known = self.words.iter().filter(is_near).map(|known| &known.text);
             known
                 .map(|known| (strsim::osa_distance(known, word), known))
                 .filter(|(distance, _)| *distance <= most)
                 .min()
                 .map(|(_, known)| known.clone())
         };
-        let is_open = |word: &String| {
-            word.chars().count() >= MIN_WORD
-                && !self.weights.contains_key(word)
-                && word.chars().all(char::is_alphabetic)
-        };
-        let correct = |word: String| match is_open(&word) {
-            true => nearest(&word).unwrap_or(word),
-            false => word,
+        let correct = |word: String| {
+            let count = word.chars().count();
+            let is_open = count >= MIN_WORD
+                && self.number(&word).is_none()
+                && word.chars().all(char::is_alphabetic);
+            if is_open { nearest(&word, count).unwrap_or(word) } else { word }
         };
         words.into_iter().map(correct).collect()
     }
@@ -108,7 +162,7 @@ impl PathIndex {
             && slug.len() > 3
             && (is_alone || !contradicts(*only))
         {
-            let is_telling = letters >= MIN_NAME || self.score(&words, *only) >= SURE;
+            let is_telling = letters >= MIN_NAME || self.scores(&words)[*only] >= SURE;
             let score = if is_telling && is_alone { 0.85 } else { SURE - 0.03 };
             return found(*only, score, "the only page of that name");
         }
@@ -125,9 +179,13 @@ impl PathIndex {
         {
             return found(*only, NEAR - 0.01, "the only page of nearly that name");
         }
-        let mut scores: Vec<(usize, f64)> =
-            (0..self.words.len()).map(|page| (page, self.score(&words, page))).collect();
-        scores.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+        let mut scores: Vec<(usize, f64)> = self.scores(&words).into_iter().enumerate().collect();
+        let by_score = |a: &(usize, f64), b: &(usize, f64)| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0));
+        if scores.len() > 2 {
+            scores.select_nth_unstable_by(1, by_score);
+            scores.truncate(2);
+        }
+        scores.sort_by(by_score);
         match scores.as_slice() {
             [(page, score), (_, next), ..] if score - next < APART => {
                 found(*page, score.min(SURE - 0.01), "two paths are as alike")
@@ -139,15 +197,20 @@ impl PathIndex {
     }
 }
 
-/// How much two words say the same, from 0 to 1: `order` and `ordering` do nearly.
-fn likeness(one: &str, other: &str) -> f64 {
-    const MIN_STEM: usize = 4;
-    if one == other {
-        return 1.0;
+/// Which letters a word has, by their last bits.
+#[derive(Clone, Copy)]
+struct Letters(u64);
+
+impl Letters {
+    fn of(word: &str) -> Letters {
+        Letters(word.chars().fold(0, |all, letter| all | 1 << (u32::from(letter) % u64::BITS)))
     }
-    let (short, long) = if one.len() < other.len() { (one, other) } else { (other, one) };
-    let is_stem = short.len() >= MIN_STEM && long.starts_with(short);
-    if is_stem { short.len() as f64 / long.len() as f64 } else { 0.0 }
+
+    /// Whether so many changes could make one word of the other; each adds a letter and takes one
+    /// away, at most.
+    fn may_be_within(self, other: Letters, changes: usize) -> bool {
+        (self.0 ^ other.0).count_ones() as usize <= 2 * changes
+    }
 }
 
 /// The last name of a path that is no `index`, as words.
