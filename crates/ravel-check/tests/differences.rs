@@ -16,7 +16,7 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::{Edge, FileList, Request, Rules};
 use ravel_check::{DifferenceKind, compare};
-use universe::{FILES, headers, paths, rule};
+use universe::{FILES, headers, paths, rule_of_queries};
 
 /// One edition of a site.
 #[derive(Debug, Clone)]
@@ -72,8 +72,8 @@ fn change() -> impl Strategy<Value = Change> {
     let at = any::<prop::sample::Index>;
     prop_oneof![
         2 => at().prop_map(Change::Remove),
-        3 => (at(), rule()).prop_map(|(at, rule)| Change::Add(at, rule)),
-        3 => (at(), rule()).prop_map(|(at, rule)| Change::Replace(at, rule)),
+        3 => (at(), rule_of_queries()).prop_map(|(at, rule)| Change::Add(at, rule)),
+        3 => (at(), rule_of_queries()).prop_map(|(at, rule)| Change::Replace(at, rule)),
         2 => (at(), at()).prop_map(|(a, b)| Change::Swap(a, b)),
         1 => settings().prop_map(Change::Settings),
         1 => prop::sample::select(&["/", "/s/"][..]).prop_map(Change::Base),
@@ -83,9 +83,9 @@ fn change() -> impl Strategy<Value = Change> {
 
 fn edition() -> impl Strategy<Value = Edition> {
     let base = prop::sample::select(&["/", "/", "/s/"][..]);
-    (base, settings(), prop::collection::vec(rule(), 1..6)).prop_map(|(base, settings, rules)| {
-        Edition { base, settings, rules, files: FILES.to_vec() }
-    })
+    (base, settings(), prop::collection::vec(rule_of_queries(), 1..6)).prop_map(
+        |(base, settings, rules)| Edition { base, settings, rules, files: FILES.to_vec() },
+    )
 }
 
 fn changed(old: &Edition, changes: &[Change]) -> Edition {
@@ -129,7 +129,7 @@ fn requests(editions: [&Edition; 2]) -> Vec<Request> {
     for host in hosts {
         for (base, path) in bases.iter().flat_map(|base| paths.iter().map(move |path| (base, path)))
         {
-            for query in ["", "?k=a", "?k", "?z"] {
+            for query in ["", "?k=a", "?k=b", "?k", "?z"] {
                 let Ok(request) = Request::get(&format!("{host}{base}{path}{query}")) else {
                     continue;
                 };

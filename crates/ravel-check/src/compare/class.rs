@@ -312,7 +312,9 @@ fn statement<'r>(edge: &'r Edge, lines: &BTreeSet<Line>) -> Option<&'r Rule> {
 fn pattern(edges: [&Edge; 2], rules: [Option<&Rule>; 2]) -> Option<String> {
     let sides = edges.into_iter().zip(rules).rev();
     let named = sides.filter_map(|(edge, rule)| Some((edge, rule?)));
-    let open = named.filter(|(_, rule)| !rule.pattern().path().is_literal());
+    let open = named.filter(|(_, rule)| {
+        !(rule.pattern().path().is_literal() && rule.pattern().query().is_empty())
+    });
     let (edge, rule) = open.max_by_key(|(_, rule)| rule.pattern().path().literal_prefix().len())?;
     let languages = edge.site().languages();
     let tests = rule.tests().iter().map(|test| format!(" {}", test.written(languages)));

@@ -1,6 +1,7 @@
 //! In which way two answers to one request differ, and which lines that hangs on.
 
 use ravel::edge::{Answer, Explanation, Walk};
+use ravel::template::QueryTest;
 use ravel::{Edge, Outcome};
 
 /// In which way a request is answered differently, by what hurts most.
@@ -220,7 +221,7 @@ pub(crate) fn headers(old: &Answer<'_>, new: &Answer<'_>) -> Vec<HeaderDifferenc
 pub(crate) enum Cause {
     /// A rule, by its place in the program.
     Rule(usize),
-    /// A rule for one path, of which there may be very many, by the file that it is written in.
+    /// A rule for one URL, of which there may be very many, by the file that it is written in.
     Row(u16),
     /// A line of the settings.
     Setting(ravel::language::Line),
@@ -234,7 +235,11 @@ pub(crate) enum Cause {
 pub(crate) fn cause(edge: &Edge, url: &str, answer: &Answer<'_>) -> Cause {
     if let Some(id) = answer.rule() {
         let rule = edge.program().rule(id);
-        return match rule.pattern().path().is_literal() {
+        let pattern = rule.pattern();
+        let mut query = pattern.query().iter();
+        let is_row = pattern.path().is_literal()
+            && query.all(|part| matches!(part.test(), QueryTest::Text(_)));
+        return match is_row {
             true => Cause::Row(rule.line().source()),
             false => Cause::Rule(id.index()),
         };

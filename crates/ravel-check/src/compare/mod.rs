@@ -208,12 +208,20 @@ impl Difference {
     }
 
     /// Single paths of it, if it has no pattern: the canonical paths of pages and those of rules for
-    /// one path, and if there are none, others; at most 10 000.
+    /// one path, and if there are none, others; at most 10 000. Those with empty segments are named
+    /// only where there are no others.
     pub fn paths(&self) -> impl ExactSizeIterator<Item = &str> {
         let class = &self.class;
         let paths = if class.counted.is_empty() { &class.paths } else { &class.counted };
-        let most = if class.pattern.is_some() { 0 } else { paths.len() };
-        paths.iter().map(String::as_str).take(most)
+        let is_plain = |path: &&str| !path.contains("//");
+        let mut named: Vec<&str> = paths.iter().map(String::as_str).collect();
+        if class.pattern.is_some() {
+            named.clear();
+        }
+        if named.iter().any(is_plain) {
+            named.retain(is_plain);
+        }
+        named.into_iter()
     }
 
     /// Whether it is about URLs with empty segments alone, as `//about`, which `pages tidy` corrects.

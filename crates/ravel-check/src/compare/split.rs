@@ -179,8 +179,8 @@ impl<'r> Explorer<'r> {
             if track.is_in(&self.pair, cell, Cut::Named) {
                 cut!(Cut::Shown, CAPTURES);
             }
-            let is_one =
-                self.pair.is_one_path(cell) || self.pair.is_of_file(cell) || track.is_one_path();
+            let is_one = track.is_at_one_path(&self.pair, cell)
+                || (self.pair.is_of_file(cell) && !track.hangs_on_query());
             if is_first && !is_one && track.is_in(&self.pair, cell, Cut::Named) {
                 return Split::Covered;
             }
@@ -240,7 +240,7 @@ impl<'r> Explorer<'r> {
         let [Some(before), Some(after)] = shown else { return Split::Alike };
         let name =
             |side: usize, file: u32| page_name(&self.edges[side].files().names()[file as usize]);
-        if self.pair.is_one_path(cell) || name(0, before) != name(1, after) {
+        if name(0, before) != name(1, after) {
             return Split::Alike;
         }
         // What is gone is shown by another rule than the one that decides.
@@ -258,6 +258,13 @@ impl<'r> Explorer<'r> {
             let writes = |rule: &&Rule| rule.shows().is_some_and(|to| !to.path().is_literal());
             rules.into_iter().filter(writes).collect::<Vec<&'r Rule>>()
         });
+        // Of one path, what is captured of the path is one thing; the query can still say which.
+        let has_query = |rule: &Rule| !rule.pattern().query().is_empty();
+        let hangs_on_query = ends.iter().flatten().any(Track::hangs_on_query)
+            || writing.iter().flatten().any(|rule| has_query(rule));
+        if self.pair.is_one_path(cell) && !hangs_on_query {
+            return Split::Alike;
+        }
         let [old, new] = &writing;
         if old.len() == new.len() && old.iter().zip(new).all(|(a, b)| show_the_same(a, b)) {
             return Split::Alike;

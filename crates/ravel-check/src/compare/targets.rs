@@ -1,7 +1,8 @@
 //! Cuts a cell by whether the redirects of both sides lead to the same URL.
 
-use ravel::address::{Address, Request};
+use ravel::address::{Address, Request, form_decode, parameters};
 use ravel::edge::{Outcome, Route, RouteHop};
+use ravel::program::{Redirect, Rule};
 use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
@@ -19,7 +20,9 @@ impl<'r> Explorer<'r> {
     ) -> Split<'r> {
         let routes = self.edges.map(|edge| edge.route(request));
         let is_moved = routes.iter().any(|route| !route.hops().is_empty());
-        if self.pair.is_one_path(cell) || !is_moved {
+        // Of one path, what is captured of the path is one thing.
+        let writes = self.writes_more_than_paths(&routes);
+        if !is_moved || (self.pair.is_one_path(cell) && !writes) {
             return self.split_queries(cell, &routes);
         }
         // Each hop of both is the same, wherever it leads.
@@ -36,7 +39,7 @@ impl<'r> Explorer<'r> {
             return self.split_queries(cell, &routes);
         }
         // Where both come to one path each, one request shows it.
-        if ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
+        if !writes && ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
             return self.split_queries(cell, &routes);
         }
         if let Some(split) = self.split_written(cell, request, &routes, common) {
@@ -54,6 +57,7 @@ impl<'r> Explorer<'r> {
         for side in [0, 1] {
             let (Some(to), Some(track)) = (literal(side), &ends[1 - side]) else { continue };
             match track.cut_at(&self.pair, cell, to) {
+                CutResult::Whole if writes => {}
                 CutResult::Whole => return self.split_queries(cell, &routes),
                 CutResult::Parts(parts) => return Split::Parts(parts),
                 CutResult::Unknown => {}
@@ -65,6 +69,46 @@ impl<'r> Explorer<'r> {
             true => self.split_queries(cell, &routes),
             false => Split::Open("whether both lead to the same URL"),
         }
+    }
+
+    /// The redirects of a route.
+    fn redirects(&self, side: usize, route: &Route) -> Vec<&'r Rule> {
+        let program = self.edges[side].program();
+        let rules = route.hops().iter().filter_map(RouteHop::rule);
+        rules.map(|id| program.rule(id).rule()).filter(|rule| rule.redirect().is_some()).collect()
+    }
+
+    /// Whether redirects write captures into a query or a fragment, or of a query into anything.
+    fn writes_more_than_paths(&self, routes: &[Route; 2]) -> bool {
+        let writes = |rule: &Rule| {
+            let target = rule.redirect().map(Redirect::target);
+            let is_captured =
+                |name: &str| rule.pattern().path().expressions().any(|(_, own)| own == name);
+            target.is_some_and(|target| {
+                let ends = [target.query(), target.fragment()];
+                ends.into_iter().flatten().any(|end| !end.is_literal())
+                    || !target.path().expressions().all(|(_, name)| is_captured(name))
+            })
+        };
+        (0..2).any(|side| self.redirects(side, &routes[side]).into_iter().any(writes))
+    }
+
+    /// Whether one side carries a parameter along that the other writes.
+    fn carries_what_is_written(&self, request: &Request, routes: &[Route; 2]) -> bool {
+        let asked = request.address().ok().and_then(Address::query).unwrap_or_default();
+        let rules = [0, 1].map(|side| self.redirects(side, &routes[side]));
+        let carries = |side: usize, written: &[u8]| {
+            let is_used =
+                |key: &str| rules[side].iter().any(|rule| rule.pattern().uses_parameter(key));
+            parameters(asked).any(|(_, key, _)| *form_decode(key) == *written && !is_used(key))
+        };
+        let writes = |side: usize, rule: &&'r Rule| {
+            let own = rule.redirect().and_then(|redirect| redirect.target().query());
+            own.is_some_and(|own| {
+                parameters(own.as_str()).any(|(_, key, _)| carries(1 - side, &form_decode(key)))
+            })
+        };
+        (0..2).any(|side| rules[side].iter().any(|rule| writes(side, rule)))
     }
 
     /// Cuts by whether both come to what one of the redirects leads to at all: where only one of them
@@ -152,9 +196,15 @@ impl<'r> Explorer<'r> {
         let base = bases.into_iter().max_by_key(|base| base.len())?;
         let asked = [of_side(0), of_side(1), Some(AskedPattern { base, pattern: None })];
         let (asked, old, new) = asked.into_iter().flatten().find_map(|asked| {
-            let url = |side: usize| SymbolicUrl::of(self.edges[side], asked, from, hops[side]);
+            let mut keys = Vec::new();
+            let mut url =
+                |side: usize| SymbolicUrl::of(self.edges[side], &mut keys, asked, from, hops[side]);
             Some((asked, url(0)?, url(1)?))
         })?;
+        // What is carried along can come to the same as what is written.
+        if !old.has_same_end(&new) && self.carries_what_is_written(request, routes) {
+            return None;
+        }
         if old.is(&new, None).is_none() {
             if common > 0 {
                 return None;
@@ -173,10 +223,8 @@ impl<'r> Explorer<'r> {
     /// told apart.
     fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
         let of_rules = [0, 1].map(|side| {
-            let program = self.edges[side].program();
-            let rules = routes[side].hops().iter().filter_map(RouteHop::rule);
-            let redirects = rules.filter_map(|id| program.rule(id).rule().redirect());
-            let queries = redirects.map(|redirect| {
+            let rules = self.redirects(side, &routes[side]).into_iter();
+            let queries = rules.filter_map(Rule::redirect).map(|redirect| {
                 let query = redirect.target().query().map(|query| query.as_str());
                 (redirect.drop_query(), query)
             });

@@ -32,7 +32,8 @@ impl<'r> Track<'r> {
             let piece = cell.piece.and(&piece)?;
             Some(!pair.is_empty(&Cell { piece, ..cell.clone() }))
         };
-        self.pieces_of(pair, cut).into_iter().any(|piece| is_all(piece) == Some(true))
+        let pieces = self.pieces_of(pair, cut).unwrap_or_default();
+        pieces.into_iter().any(|piece| is_all(piece) == Some(true))
     }
 
     /// Whether a redirect of this place can lead to the URL itself.
@@ -42,7 +43,7 @@ impl<'r> Track<'r> {
 
     /// Whether it is not worked out at which requests of a cell a redirect leads to the URL itself.
     pub(crate) fn is_doubtful(&self, pair: &Pair<'r>, cell: &Cell<'r>, rule: &'r Rule) -> bool {
-        let is_one = pair.is_one_path(cell) || self.is_one_path();
+        let is_one = self.is_at_one_path(pair, cell);
         let exact =
             pair.sides[self.side].itself_at(rule, self.place).is_none_or(|led| led.is_exact);
         // A parameter can be given several times.
@@ -91,7 +92,8 @@ impl<'r> Track<'r> {
         if cell.settled.contains(&key) {
             return CutResult::Whole;
         }
-        let result = self.cut_by(pair, cell, self.pieces_of(pair, cut));
+        let Some(pieces) = self.pieces_of(pair, cut) else { return CutResult::Unknown };
+        let result = self.cut_by(pair, cell, pieces);
         if matches!(result, CutResult::Whole) {
             cell.settled.insert(key);
         }

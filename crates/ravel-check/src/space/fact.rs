@@ -6,8 +6,10 @@ use std::sync::Arc;
 
 use http::header::{COOKIE, HeaderMap, HeaderName};
 
-use super::capture::CaptureTest;
+use super::leaf::Leaf;
 use super::ranks::Ranks;
+use super::search::contains;
+use super::symbol::Symbol;
 use ravel::Request;
 use ravel::address::{form_decode, parameters};
 use ravel::edge::{cookie_is, header_is};
@@ -22,8 +24,8 @@ pub(super) enum Fact<'r> {
     ParameterIs(&'r str, &'r str),
     /// A key has a value that comes before a place in a list of values.
     ParameterBefore(Arc<Ranks<'r>>, u32),
-    /// The key has a value that is not empty, and the first of them passes the tests.
-    FirstValue(&'r str, Vec<CaptureTest<'r>>),
+    /// The key has a value that is not empty, and the first of them is in the leaf.
+    FirstValue(&'r str, Arc<Leaf<'r>>),
     /// A cookie with such a value is there.
     Cookie(&'r str, &'r ValueSet),
     /// A header has such a value.
@@ -59,9 +61,12 @@ impl Fact<'_> {
             Fact::ParameterBefore(ranks, place) => Some(values(query, ranks.key).any(|value| {
                 std::str::from_utf8(&value).is_ok_and(|value| ranks.has_before(value, *place))
             })),
-            Fact::FirstValue(key, tests) => {
+            Fact::FirstValue(key, leaf) => {
                 let first = values(query, key).find(|value| !value.is_empty());
-                Some(first.is_some_and(|value| tests.iter().all(|test| test.holds(&value))))
+                let word = |value: &[u8]| -> Vec<Symbol> {
+                    value.iter().map(|byte| Symbol::from(*byte)).collect()
+                };
+                Some(first.is_some_and(|value| contains(leaf, &word(&value))))
             }
             Fact::Cookie(..) | Fact::Header(..) => None,
         }
@@ -104,6 +109,9 @@ impl Fact<'_> {
             (Fact::Parameter(key), Fact::Parameter(other)) => key == other,
             (Fact::ParameterIs(key, value), Fact::ParameterIs(other, others)) => {
                 value == others && key == other
+            }
+            (Fact::FirstValue(key, leaf), Fact::FirstValue(other, others)) => {
+                key == other && Arc::ptr_eq(leaf, others)
             }
             _ => false,
         }

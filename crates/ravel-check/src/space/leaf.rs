@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use super::capture::{CaptureTest, Progress};
+use super::filled::FilledLeaf;
 use super::image::ImageLeaf;
 use super::names::Names;
 use super::pattern::{PatternLeaf, leading_text, mark_ops};
 use super::state::{Acceptor, State, Tests};
-use super::symbol::{Alphabet, SLASH, Symbol};
+use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol};
 use ravel::files::KNOWN_TYPES;
 
 /// A set of paths. Its complement, and what it has in common with others, are worked out in
@@ -32,6 +33,8 @@ pub(super) enum Leaf<'r> {
     Behind(Vec<Symbol>, Arc<Leaf<'r>>),
     /// Paths that a redirect leads to a path in a leaf.
     Image(Box<ImageLeaf<Leaf<'r>>>),
+    /// No paths but values: those that, written by a redirect, make a path in a leaf.
+    Filled(Box<FilledLeaf<Leaf<'r>>>),
 }
 
 impl Acceptor for Leaf<'_> {
@@ -48,6 +51,7 @@ impl Acceptor for Leaf<'_> {
             }
             Leaf::Behind(..) => State::Before(0),
             Leaf::Image(image) => image.start(),
+            Leaf::Filled(filled) => filled.start(),
         }
     }
 
@@ -73,6 +77,7 @@ impl Acceptor for Leaf<'_> {
             (Leaf::KnownType, State::Range { low, high, depth, .. }) => {
                 step_type((*low, *high, *depth), symbol)
             }
+            (Leaf::Value(_), _) if symbol == ESCAPED_SLASH => State::Dead,
             (Leaf::Value(tests), State::Tests(progress)) => {
                 let begun = CaptureTest::LABEL.step(Progress::default(), Symbol::from(b'a'));
                 let mut next: Tests =
@@ -90,6 +95,7 @@ impl Acceptor for Leaf<'_> {
             },
             (Leaf::Behind(_, behind), state) => behind.step(state, symbol),
             (Leaf::Image(image), State::Images(threads)) => image.step(threads, symbol),
+            (Leaf::Filled(filled), state) => filled.step(state, symbol),
             _ => State::Dead,
         }
     }
@@ -113,6 +119,7 @@ impl Acceptor for Leaf<'_> {
             (Leaf::Behind(..), State::Before(_)) => false,
             (Leaf::Behind(_, behind), state) => behind.accepts(state),
             (Leaf::Image(image), State::Images(threads)) => image.accepts(threads),
+            (Leaf::Filled(filled), state) => filled.accepts(state),
             _ => false,
         }
     }
@@ -141,6 +148,7 @@ impl Acceptor for Leaf<'_> {
                 behind.mark(alphabet);
             }
             Leaf::Image(image) => image.mark(alphabet),
+            Leaf::Filled(filled) => filled.mark(alphabet),
         }
     }
 }
@@ -164,9 +172,12 @@ impl Leaf<'_> {
             Leaf::Word(_) | Leaf::Named(_) => true,
             Leaf::Pattern(pattern) => pattern.is_listed(),
             Leaf::Behind(_, behind) => behind.is_list(),
-            Leaf::Path | Leaf::Below(_) | Leaf::KnownType | Leaf::Value(_) | Leaf::Image(_) => {
-                false
-            }
+            Leaf::Path
+            | Leaf::Below(_)
+            | Leaf::KnownType
+            | Leaf::Value(_)
+            | Leaf::Image(_)
+            | Leaf::Filled(_) => false,
         }
     }
 
@@ -187,7 +198,9 @@ impl Leaf<'_> {
                 let (more, whole) = behind.literal_prefix();
                 (text.iter().chain(&more).copied().collect(), whole)
             }
-            Leaf::Path | Leaf::Named(_) | Leaf::KnownType | Leaf::Value(_) => (Vec::new(), false),
+            Leaf::Path | Leaf::Named(_) | Leaf::KnownType | Leaf::Value(_) | Leaf::Filled(_) => {
+                (Vec::new(), false)
+            }
         }
     }
 }

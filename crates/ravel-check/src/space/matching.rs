@@ -68,7 +68,9 @@ impl<'r> Space<'r> {
             let fact = match part.test() {
                 QueryTest::Present => Fact::Parameter(part.key()),
                 QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
-                QueryTest::Capture(name) => Fact::FirstValue(part.key(), tests(name, true, false)),
+                QueryTest::Capture(name) => {
+                    Fact::FirstValue(part.key(), Arc::new(Leaf::Value(tests(name, true, false))))
+                }
             };
             self.add_fact(&mut set, Arc::new(fact), true);
         }
@@ -156,7 +158,8 @@ impl<'r> Space<'r> {
                 QueryTest::Present => Fact::Parameter(part.key()),
                 QueryTest::Text(value) => Fact::ParameterIs(part.key(), value),
                 QueryTest::Capture(name) => {
-                    Fact::FirstValue(part.key(), self.tests_about(name, rule.tests()).collect())
+                    let tests = self.tests_about(name, rule.tests()).collect();
+                    Fact::FirstValue(part.key(), Arc::new(Leaf::Value(tests)))
                 }
             };
             self.add_fact(&mut set, Arc::new(fact), true);

@@ -38,6 +38,8 @@ pub(crate) struct Pair<'r> {
     pub(super) spellings: [Spellings<'r>; 2],
     /// What a rule, behind a text and before another, leads into a leaf.
     pub(super) pulled: LeafMemo<'r, (usize, [Box<str>; 2])>,
+    /// The values of which a rule, before a text, makes paths in a leaf.
+    pub(super) filled: LeafMemo<'r, (usize, Box<str>)>,
     lifted: LeafMemo<'r, Vec<Symbol>>,
     /// The paths that a rule's target can be, behind a text.
     targets: RefCell<FxHashMap<TargetKey, Arc<Leaf<'r>>>>,
@@ -96,7 +98,7 @@ impl<'r> Pair<'r> {
             let words = Names::new(changed[side].iter().copied(), sides[side].edge.site());
             Arc::new(Leaf::Named(Arc::new(words)))
         });
-        let (pulled, lifted, targets, rows) = Default::default();
+        let (pulled, filled, lifted, targets, rows) = Default::default();
         let (frames, work, spellings) = Default::default();
         let mut pair = Pair {
             sides,
@@ -107,6 +109,7 @@ impl<'r> Pair<'r> {
             changed,
             spellings,
             pulled,
+            filled,
             lifted,
             targets,
             rows,

@@ -5,32 +5,46 @@ use std::sync::Arc;
 use http::Method;
 
 use super::fact::Fact;
+use super::filled::FilledLeaf;
 use super::image::ImageLeaf;
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
 use super::redirect::read_before;
 use super::search::{SignedLeaf, contains};
 use super::set::Piece;
+use super::showing::Shown;
 use super::symbol::SLASH;
-use super::track::{Cut, Track, TrackedPath, WritingHop, WrittenHop};
+use super::track::{Cut, QueryHop, Track, TrackedPath, WritingHop, WrittenHop};
 
 /// What a leaf of a later path says of the path that was asked.
 enum Pulled<'r> {
     Leaf(Arc<Leaf<'r>>),
+    /// Something of the query that was asked.
+    Fact(Fact<'r>),
     Always(bool),
     Unknown,
 }
 
 impl<'r> Track<'r> {
-    /// What a cut lets through, as pieces of the side's own space.
-    pub(super) fn pieces_of(&self, pair: &Pair<'r>, cut: Cut<'r>) -> Vec<Piece<'r>> {
+    /// What a cut lets through, as pieces of the side's own space; none where that is not known.
+    pub(super) fn pieces_of(&self, pair: &Pair<'r>, cut: Cut<'r>) -> Option<Vec<Piece<'r>>> {
         let space = &pair.sides[self.side];
         let is_inside = space.region(self.place).inside;
         let within = |leaf: SignedLeaf<'r>| self.pieces_within(pair, Some(leaf));
-        let with = |leaf: Option<Arc<Leaf<'r>>>| {
-            leaf.filter(|_| is_inside).map_or_else(Vec::new, |leaf| within((leaf, true)))
+        let with = |leaf: Arc<Leaf<'r>>| if is_inside { within((leaf, true)) } else { Vec::new() };
+        let shown = |shown: Shown<'r>| match shown {
+            _ if !is_inside => Some(Vec::new()),
+            Shown::Never => Some(Vec::new()),
+            Shown::ForPaths(leaf) => Some(with(leaf)),
+            Shown::Under(fact) => {
+                let mut pieces = self.pieces_within(pair, None);
+                let fact = Arc::new(fact);
+                pieces.iter_mut().for_each(|piece| piece.facts.push((Arc::clone(&fact), true)));
+                Some(pieces)
+            }
+            Shown::Unknown => None,
         };
-        match cut {
+        Some(match cut {
             Cut::Rule(rule) | Cut::Visitors(rule) => {
                 let set = match cut {
                     Cut::Visitors(_) => space.looking_at_visitors(rule),
@@ -41,20 +55,20 @@ impl<'r> Track<'r> {
                 pieces
             }
             Cut::Itself(rule) => {
-                let Some(led) = space.itself_at(rule, self.place) else { return Vec::new() };
+                let Some(led) = space.itself_at(rule, self.place) else { return Some(Vec::new()) };
                 let mut pieces = within(led.paths);
                 pieces.iter_mut().for_each(|piece| piece.facts.extend(led.query.clone()));
                 pieces
             }
-            Cut::Shows(rule) => with(space.showing(rule, self.place)),
-            Cut::ShowsFile(rule, file) => with(space.showing_file(rule, file, self.place)),
+            Cut::Shows(rule) => return shown(space.showing(rule, self.place)),
+            Cut::ShowsFile(rule, file) => return shown(space.showing_file(rule, file, self.place)),
             Cut::Target(rule) => {
                 within((pair.target(rule, &space.region(self.place).prefix), true))
             }
-            Cut::Named => with(Some(Arc::clone(&space.named))),
-            Cut::Shown => with(Some(pair.shown(self.side))),
-            Cut::Changed => with(Some(pair.changed(self.side))),
-            Cut::KnownType => with(Some(Arc::clone(&space.known_type))),
+            Cut::Named => with(Arc::clone(&space.named)),
+            Cut::Shown => with(pair.shown(self.side)),
+            Cut::Changed => with(pair.changed(self.side)),
+            Cut::KnownType => with(Arc::clone(&space.known_type)),
             Cut::Reading => {
                 let mut pieces = self.pieces_within(pair, None);
                 let reads = |at: usize| {
@@ -63,7 +77,7 @@ impl<'r> Track<'r> {
                 pieces.iter_mut().for_each(|piece| piece.methods.retain(reads));
                 pieces
             }
-        }
+        })
     }
 
     /// All of the place where it is, or what of it is in a leaf.
@@ -109,6 +123,7 @@ impl<'r> Track<'r> {
         for (leaf, wanted) in piece.path.iter().filter(|leaf| !is_of_region(leaf)) {
             match self.pull(pair, leaf) {
                 Pulled::Leaf(leaf) => pulled.path.push((pair.lift(prefix, &leaf), *wanted)),
+                Pulled::Fact(fact) => pulled.facts.push((Arc::new(fact), *wanted)),
                 Pulled::Always(known) if known != *wanted => return Ok(None),
                 Pulled::Always(_) => {}
                 Pulled::Unknown => unknown = true,
@@ -125,14 +140,21 @@ impl<'r> Track<'r> {
             TrackedPath::Among(some) if pair.are_apart(some, leaf, false) => Pulled::Always(true),
             TrackedPath::Among(_) => Pulled::Unknown,
             TrackedPath::Written(hops) => {
-                let through = |leaf, hop: &WritingHop<'r>| match hop {
-                    WritingHop::Rule(hop) => pair.through(self.side, &leaf, hop),
-                    WritingHop::OwnAddress => {
-                        let edge = pair.sides[self.side].edge;
-                        pair.spellings[self.side].of_files_within(edge, &leaf)
-                    }
-                };
-                Pulled::Leaf(hops.iter().rev().fold(Arc::clone(leaf), through))
+                let mut leaf = Arc::clone(leaf);
+                for hop in hops.iter().rev() {
+                    leaf = match hop {
+                        WritingHop::Rule(hop) => pair.through(self.side, &leaf, hop),
+                        WritingHop::OwnAddress => {
+                            let edge = pair.sides[self.side].edge;
+                            pair.spellings[self.side].of_files_within(edge, &leaf)
+                        }
+                        WritingHop::Query(hop) => {
+                            let values = pair.filled(&leaf, hop);
+                            return Pulled::Fact(Fact::FirstValue(hop.written.key, values));
+                        }
+                    };
+                }
+                Pulled::Leaf(leaf)
             }
         }
     }
@@ -185,6 +207,17 @@ impl<'r> Pair<'r> {
             let fold = self.sides[side].edge.site().ignore_case();
             let image = ImageLeaf::new(pattern.path(), fold, &read, hop.pieces.clone(), into);
             Leaf::Image(Box::new(image))
+        })
+    }
+
+    /// The values of which a redirect makes paths in a leaf.
+    fn filled(&self, leaf: &Arc<Leaf<'r>>, hop: &QueryHop<'r>) -> Arc<Leaf<'r>> {
+        let place = std::ptr::from_ref(hop.rule) as usize;
+        self.filled.of((place, hop.prefix.clone()), leaf, || {
+            let is_whole =
+                hop.rule.redirect().is_some_and(|redirect| redirect.target().origin().is_some());
+            let into = if is_whole { self.lift(&hop.prefix, leaf) } else { Arc::clone(leaf) };
+            Leaf::Filled(Box::new(FilledLeaf::new(&hop.written, into)))
         })
     }
 }

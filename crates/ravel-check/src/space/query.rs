@@ -35,9 +35,9 @@ pub(super) fn parameter(
             (Fact::ParameterBefore(ranks, _), true) if ranks.key == key => {
                 return SearchResult::Undecided;
             }
-            (Fact::FirstValue(of, tests), holds) if *of == key => {
+            (Fact::FirstValue(of, leaf), holds) if *of == key => {
                 has_first |= holds;
-                first.push((Arc::new(Leaf::Value(tests.clone())), *holds));
+                first.push((Arc::clone(leaf), *holds));
             }
             _ => {}
         }

@@ -4,9 +4,7 @@ use std::sync::Arc;
 
 use super::bits::Bits;
 use super::fact::{Fact, SignedFact};
-use super::image::{ImageLeaf, written};
 use super::leaf::Leaf;
-use super::names::Names;
 use super::origin::Origin;
 use super::pattern::PatternLeaf;
 use super::symbol::{SLASH, Symbol, symbols};
@@ -144,45 +142,6 @@ impl<'r> Space<'r> {
         keys.sort_unstable();
         keys.dedup();
         keys.into_iter().map(|key| (Arc::new(Fact::Parameter(key)), false)).collect()
-    }
-
-    /// The paths for which the target of a rule names a file, where that hangs on captures of the
-    /// path.
-    pub(super) fn showing(&self, rule: &'r Rule, place: usize) -> Option<Arc<Leaf<'r>>> {
-        let names = self.namable.get_or_init(|| self.names(self.edge.variant_paths()));
-        self.showing_of(rule, Arc::clone(names), place)
-    }
-
-    /// The same for one file, by its number.
-    pub(super) fn showing_file(
-        &self,
-        rule: &'r Rule,
-        file: u32,
-        place: usize,
-    ) -> Option<Arc<Leaf<'r>>> {
-        let table = self.edge.variant_table();
-        let own = table.iter().filter(|(_, of, _)| *of == file).map(|(path, ..)| *path);
-        self.showing_of(rule, self.names(own), place)
-    }
-
-    /// Addresses as rules write them: only what a visitor asks is read without its empty segments.
-    fn names<'a>(&self, addresses: impl Iterator<Item = &'a str>) -> Arc<Leaf<'r>> {
-        let names = Names { tidy: false, ..Names::new(addresses, self.edge.site()) };
-        Arc::new(Leaf::Named(Arc::new(names)))
-    }
-
-    fn showing_of(
-        &self,
-        rule: &'r Rule,
-        names: Arc<Leaf<'r>>,
-        place: usize,
-    ) -> Option<Arc<Leaf<'r>>> {
-        let target = rule.shows().filter(|target| !target.path().is_literal())?;
-        let pieces = written(rule.pattern().path(), target)?;
-        let path = rule.pattern().path();
-        let read = read_before(rule.pattern().origin(), &self.region(place).prefix);
-        let image = ImageLeaf::new(path, self.edge.site().ignore_case(), &read, pieces, names);
-        Some(Arc::new(Leaf::Image(Box::new(image))))
     }
 
     /// Whether a target can lead to an origin; `own`: it names a host of the site.

@@ -109,6 +109,6 @@ pub(super) fn is_kept(leaf: &Leaf<'_>) -> bool {
     match leaf {
         Leaf::Path | Leaf::Pattern(_) | Leaf::Below(_) | Leaf::KnownType | Leaf::Image(_) => true,
         Leaf::Behind(_, behind) => is_kept(behind),
-        Leaf::Word(_) | Leaf::Named(_) | Leaf::Value(_) => false,
+        Leaf::Word(_) | Leaf::Named(_) | Leaf::Value(_) | Leaf::Filled(_) => false,
     }
 }

@@ -4,6 +4,8 @@
 use std::sync::Arc;
 
 use super::Space;
+use super::fact::Fact;
+use super::filled::WrittenQuery;
 use super::image::{Written, written};
 use super::leaf::Leaf;
 use super::pair::{Cell, Pair};
@@ -48,6 +50,8 @@ pub(super) enum WritingHop<'r> {
     Rule(WrittenHop<'r>),
     /// To the own address of the file that is named.
     OwnAddress,
+    /// Of the query that was asked; it comes first, since the path does not matter then.
+    Query(QueryHop<'r>),
 }
 
 /// A redirect that writes a path of what it captures.
@@ -57,6 +61,15 @@ pub(super) struct WrittenHop<'r> {
     pub(super) pieces: Vec<Written>,
     /// What is before the paths that the rule reads, and before those that it writes.
     pub(super) prefixes: [Box<str>; 2],
+}
+
+/// A redirect that writes a path of a parameter.
+#[derive(Debug, Clone)]
+pub(super) struct QueryHop<'r> {
+    pub(super) rule: &'r Rule,
+    pub(super) written: WrittenQuery<'r>,
+    /// What is before the paths that it writes.
+    pub(super) prefix: Box<str>,
 }
 
 /// Something that can tell the requests of a cell apart at some hop.
@@ -166,7 +179,7 @@ impl<'r> Track<'r> {
             symbols(address.path().strip_prefix(prefix).unwrap_or_default()).collect()
         };
         let (before, after) = (below(from, &prefixes[0]), below(hop.to(), &prefixes[1]));
-        let is_one = matches!(self.path, TrackedPath::One(_)) || pair.is_one_path(cell);
+        let is_one = self.is_at_one_path(pair, cell);
         let mut next = Track { place, is_first: false, is_of_one_file: false, ..self.clone() };
         let Some(id) = hop.rule() else {
             if before != after {
@@ -198,9 +211,17 @@ impl<'r> Track<'r> {
             (TrackedPath::Asked | TrackedPath::Written(_), Some(pieces)) => {
                 self.written_by(WritingHop::Rule(WrittenHop { rule, pieces, prefixes }))
             }
-            (TrackedPath::One(_) | TrackedPath::Among(_), _) | (_, None) => {
+            (TrackedPath::One(_) | TrackedPath::Among(_), Some(_)) => {
                 TrackedPath::Among(pair.target(rule, &prefixes[1]))
             }
+            (_, None) => match WrittenQuery::of(rule.pattern(), target) {
+                Some(written) if self.pull_fact(&Fact::Parameter(written.key)) == Some(None) => {
+                    let [_, prefix] = prefixes;
+                    let hop = QueryHop { rule, written, prefix };
+                    TrackedPath::Written(vec![WritingHop::Query(hop)])
+                }
+                _ => TrackedPath::Among(pair.target(rule, &prefixes[1])),
+            },
         };
         Some(next)
     }
@@ -237,7 +258,7 @@ impl<'r> Track<'r> {
     pub(crate) fn writing_hops(&self) -> usize {
         match &self.path {
             TrackedPath::Written(hops) => {
-                hops.iter().filter(|hop| matches!(hop, WritingHop::Rule(_))).count()
+                hops.iter().filter(|hop| !matches!(hop, WritingHop::OwnAddress)).count()
             }
             TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => 0,
         }
@@ -251,5 +272,18 @@ impl<'r> Track<'r> {
     /// Whether it has come to one path, whatever was asked.
     pub(crate) fn is_one_path(&self) -> bool {
         matches!(self.path, TrackedPath::One(_))
+    }
+
+    /// Whether the path hangs on the query that was asked.
+    pub(crate) fn hangs_on_query(&self) -> bool {
+        match &self.path {
+            TrackedPath::Written(hops) => matches!(hops.first(), Some(WritingHop::Query(_))),
+            TrackedPath::Asked | TrackedPath::One(_) | TrackedPath::Among(_) => false,
+        }
+    }
+
+    /// Whether all of a cell has come to one path.
+    pub(crate) fn is_at_one_path(&self, pair: &Pair<'r>, cell: &Cell<'r>) -> bool {
+        self.is_one_path() || (pair.is_one_path(cell) && !self.hangs_on_query())
     }
 }

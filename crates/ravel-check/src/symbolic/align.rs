@@ -4,6 +4,11 @@ use ravel::template::{Expression, Pattern};
 
 use super::pieces::{Symbol, joined, pieces};
 
+/// The form of a capture; a value of the query is within a segment, and not empty, too.
+fn form(forms: &[Expression], number: usize) -> Expression {
+    forms.get(number).copied().unwrap_or(Expression::Segment)
+}
+
 /// What a pattern captures of a path that is made of captures of another pattern; none where that can
 /// be done in more than one way.
 pub(super) fn captures_in(
@@ -20,7 +25,7 @@ pub(super) fn captures_in(
     let names: Vec<(Expression, &str)> = of.path().expressions().collect();
     let is_same = |(mine, theirs): (&Symbol, &Symbol)| match (mine, theirs) {
         (Symbol::Text(a), Symbol::Text(b)) => a == b,
-        (Symbol::Capture(a), Symbol::Capture(b)) => names[*a].0 == forms[*b],
+        (Symbol::Capture(a), Symbol::Capture(b)) => names[*a].0 == form(&forms, *b),
         _ => false,
     };
     let is_alone = names.len() == 1 || *path == pieces(asked);
@@ -141,11 +146,11 @@ fn first_segment(path: &[Symbol], forms: &[Expression]) -> Option<(Vec<Symbol>, 
                 }
                 None => segment.push(piece.clone()),
             },
-            Symbol::Capture(number) if forms[*number] == Expression::Segment => {
+            Symbol::Capture(number) if form(forms, *number) == Expression::Segment => {
                 segment.push(piece.clone())
             }
             // Nothing, or a `/` and more.
-            Symbol::Capture(number) if forms[*number] == Expression::Segments => {
+            Symbol::Capture(number) if form(forms, *number) == Expression::Segments => {
                 let is_ended = match path.get(at + 1) {
                     None => true,
                     Some(Symbol::Text(text)) => text.starts_with('/'),

@@ -2,16 +2,16 @@
 
 mod align;
 mod pieces;
+mod url;
 
-use ravel::address::Address;
-use ravel::edge::{Edge, RouteHop};
 use ravel::program::Rule;
-use ravel::template::{Expression, Pattern, Piece, Target};
+use ravel::template::{Expression, Pattern, Piece, Target, TargetTemplate};
 
 use align::captures_in;
 use pieces::{joined, pieces};
 
 pub(crate) use pieces::Symbol;
+pub(crate) use url::SymbolicUrl;
 
 /// For each capture of `of`, what it is made of where an address matches both patterns; none where
 /// that can be in more than one way. `fold`: ASCII letters match in any case.
@@ -49,15 +49,18 @@ pub(super) fn written(
     let origin = target
         .origin()
         .map_or(String::new(), |origin| format!("{}://{}", origin.scheme(), origin.host()));
-    Some((origin, put(target, captures)?))
+    Some((origin, put(target.path(), captures)?))
 }
 
 /// Whether two rules that show files write the same, whatever is asked of both.
 pub(super) fn show_the_same(old: &Rule, new: &Rule) -> bool {
+    if (old.pattern(), old.shows()) == (new.pattern(), new.shows()) {
+        return true;
+    }
     let write = |rule: &Rule| {
         // Files are named in any case where paths match so.
         let captures = symbolic(rule.pattern(), old.pattern(), false)?;
-        put(rule.shows()?, &captures)
+        put(rule.shows()?.path(), &captures)
     };
     let (before, after) = (write(old), write(new));
     before.is_some() && before == after
@@ -94,147 +97,10 @@ impl AskedPattern<'_> {
     }
 }
 
-/// The URL that requests end at on a side, as far as its path: text, and captures of the pattern that
-/// is asked.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct SymbolicUrl {
-    pieces: Vec<Symbol>,
-    /// A redirect has written it that begins with a capture: of several `/` that this begins with, one
-    /// is left.
-    is_short: bool,
-}
-
-impl SymbolicUrl {
-    /// Where hops lead from all URLs that are asked, of which one is the address; none where that hangs
-    /// on what is captured.
-    pub(super) fn of(
-        edge: &Edge,
-        asked: AskedPattern<'_>,
-        address: &Address,
-        hops: &[RouteHop],
-    ) -> Option<SymbolicUrl> {
-        let origin = |address: &Address| format!("{}://{}", address.scheme(), address.host());
-        let base = edge.site().open_base();
-        let mut at = origin(address);
-        // Paths are below the base path, unless the pattern is asked with an origin.
-        let mut is_whole = asked.pattern.is_some_and(|asked| asked.origin().is_some());
-        let mut path = asked.pieces();
-        if !is_whole {
-            match path.first_mut() {
-                _ if base.is_empty() => {}
-                Some(Symbol::Text(text)) if text.starts_with(base) => {
-                    drop(text.drain(..base.len()))
-                }
-                _ => return None,
-            }
-            path = joined(&path);
-        }
-        let mut is_short = false;
-        let mut is_known = is_exact(&path, edge.site().ignore_case());
-        let mut last = address;
-        for hop in hops {
-            at = origin(hop.to());
-            match hop.rule() {
-                None if below(last.path(), base) == below(hop.to().path(), base) => {}
-                None => return None,
-                Some(id) => {
-                    let rule = edge.program().rule(id).rule();
-                    let target = rule.redirect()?.target();
-                    if target.origin().is_some_and(|origin| origin.host().capture().is_some()) {
-                        return None;
-                    }
-                    let of = rule.pattern();
-                    let is_all = of.path().literal_prefix().is_empty() && path.len() == 1;
-                    if is_short && !of.path().is_literal() && !is_all {
-                        return None;
-                    }
-                    let captures = captures_in(of, &path, asked.pattern)?;
-                    let names = |name: &str| captures.iter().any(|(known, _)| known == name);
-                    if !target.path().expressions().all(|(_, name)| names(name)) {
-                        return None;
-                    }
-                    path = put(target, &captures)?;
-                    let is_own = |(_, pieces): &(String, Vec<Symbol>)| is_exact(pieces, true);
-                    is_known |= captures.iter().all(is_own);
-                    let slashes = matches!(path.first(), Some(Symbol::Text(text)) if text == "/");
-                    let first = path.get(usize::from(slashes));
-                    let is_written = matches!(first, Some(Symbol::Capture(_)));
-                    is_short = is_written || (is_short && !of.path().is_literal());
-                    is_whole = target.origin().is_some();
-                }
-            }
-            last = hop.to();
-        }
-        if !is_known {
-            return None;
-        }
-        let base = if is_whole { "" } else { base };
-        let all = [&[Symbol::Text(at), Symbol::Text(base.to_owned())], &path[..]].concat();
-        Some(SymbolicUrl { pieces: joined(&all), is_short })
-    }
-
-    /// Whether two are the same whatever is captured, or never; none where that hangs on it.
-    /// `doubled`: whether the first capture begins with several `/`, where that is known.
-    pub(super) fn is(&self, other: &SymbolicUrl, doubled: Option<bool>) -> Option<bool> {
-        let is_short = [self, other].map(|url| url.is_short && doubled != Some(false));
-        if self.pieces == other.pieces {
-            return match (is_short[0] == is_short[1], doubled) {
-                (true, _) => Some(true),
-                (false, known) => known.map(|_| false),
-            };
-        }
-        let (mut a, mut b) = (&self.pieces[..], &other.pieces[..]);
-        while let ([first, rest @ ..], [same, others @ ..]) = (a, b)
-            && first == same
-        {
-            (a, b) = (rest, others);
-        }
-        while let ([rest @ .., last], [others @ .., same]) = (a, b)
-            && last == same
-        {
-            (a, b) = (rest, others);
-        }
-        let text = |piece: Option<&Symbol>| match piece {
-            Some(Symbol::Text(text)) => text.clone(),
-            Some(Symbol::Capture(_)) | None => String::new(),
-        };
-        let apart = |a: &str, b: &str| !a.starts_with(b) && !b.starts_with(a);
-        let ends = |a: &str, b: &str| !a.ends_with(b) && !b.ends_with(a);
-        let count = |pieces: &[Symbol]| {
-            let mut captures: Vec<usize> = Vec::new();
-            let mut length = 0;
-            for piece in pieces {
-                match piece {
-                    Symbol::Text(text) => length += text.len(),
-                    Symbol::Capture(number) => captures.push(*number),
-                }
-            }
-            captures.sort_unstable();
-            (captures, length)
-        };
-        let ((captures, length), (others, other)) = (count(a), count(b));
-        // What is short can be shorter, and longer by a `/` where the capture is empty.
-        let is_longer = match is_short {
-            [false, false] => length != other,
-            [true, false] => other > length + 1,
-            [false, true] => length > other + 1,
-            [true, true] => false,
-        };
-        let never = apart(&text(a.first()), &text(b.first()))
-            || ends(&text(a.last()), &text(b.last()))
-            || (captures == others && is_longer);
-        never.then_some(false)
-    }
-}
-
-fn below<'a>(path: &'a str, base: &str) -> &'a str {
-    path.strip_prefix(base).unwrap_or(path)
-}
-
-/// What a target's path writes.
-fn put(target: &Target, captures: &[(String, Vec<Symbol>)]) -> Option<Vec<Symbol>> {
+/// What a template writes.
+fn put(template: &TargetTemplate, captures: &[(String, Vec<Symbol>)]) -> Option<Vec<Symbol>> {
     let mut out = Vec::new();
-    for piece in target.path().pieces() {
+    for piece in template.pieces() {
         match piece {
             Piece::Text(text) => out.push(Symbol::Text(text.to_owned())),
             Piece::Expression(_, name) => {

@@ -89,8 +89,44 @@ pub(crate) fn conditions() -> impl Strategy<Value = &'static str> {
     )
 }
 
+const TARGETS: [&str; 12] = [
+    "/a",
+    "/b/",
+    "/ab",
+    "/ab/b.css",
+    "/{x}",
+    "/a/{x}",
+    "/b/{+x}",
+    "{/x*}",
+    "/b{/x*}",
+    "https://w.example/a",
+    "https://o.example/{x}",
+    "/a?k={q}",
+];
+
 /// A rule of any kind, with a condition of any kind.
 pub(crate) fn rule() -> impl Strategy<Value = String> {
+    rule_to(TARGETS.to_vec())
+}
+
+/// Also one that writes a path of a query, or of captures in another order, of which an audit leaves
+/// open whether it loops.
+pub(crate) fn rule_of_queries() -> impl Strategy<Value = String> {
+    const MORE: [&str; 9] = [
+        "/{q}",
+        "/a/{q}",
+        "/a{q}/{x}",
+        "/{y}/{x}",
+        "https://o.example/{q}",
+        "/a?k=a",
+        "/b?k={x}",
+        "/a?z={y}",
+        "/b#{x}",
+    ];
+    rule_to([&TARGETS[..], &MORE].concat())
+}
+
+fn rule_to(targets: Vec<&'static str>) -> impl Strategy<Value = String> {
     const ACTIONS: [&str; 12] = [
         "gone",
         "redirect",
@@ -104,20 +140,6 @@ pub(crate) fn rule() -> impl Strategy<Value = String> {
         "headers",
         "headers",
         "headers",
-    ];
-    const TARGETS: [&str; 12] = [
-        "/a",
-        "/b/",
-        "/ab",
-        "/ab/b.css",
-        "/{x}",
-        "/a/{x}",
-        "/b/{+x}",
-        "{/x*}",
-        "/b{/x*}",
-        "https://w.example/a",
-        "https://o.example/{x}",
-        "/a?k={q}",
     ];
     const CONDITIONS: [&str; 16] = [
         "",
@@ -144,7 +166,7 @@ pub(crate) fn rule() -> impl Strategy<Value = String> {
     let parts = (
         prop::sample::select(&ACTIONS[..]),
         pattern(),
-        prop::sample::select(&TARGETS[..]),
+        prop::sample::select(targets),
         prop::sample::select(&CONDITIONS[..]),
         prop::sample::select(&SCOPES[..]),
         prop::sample::select(&OPS[..]),
