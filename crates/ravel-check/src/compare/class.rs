@@ -243,7 +243,8 @@ impl Class {
             answers.filter_map(|(_, explanation)| explanation.answer().line()).collect()
         });
         let rules = [0, 1].map(|side| {
-            let rule = walks[side].last().1.answer().rule();
+            let mut answers = walks[side].answers().iter().rev();
+            let rule = answers.find_map(|(_, explanation)| explanation.answer().rule());
             rule.map(|rule| edges[side].program().rule(rule).rule())
         });
         let pattern = pattern(edges, rules);

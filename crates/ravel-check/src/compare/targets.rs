@@ -82,12 +82,11 @@ impl<'r> Explorer<'r> {
     fn writes_more_than_paths(&self, routes: &[Route; 2]) -> bool {
         let writes = |rule: &Rule| {
             let target = rule.redirect().map(Redirect::target);
-            let is_captured =
-                |name: &str| rule.pattern().path().expressions().any(|(_, own)| own == name);
+            let is_of_query = |name: &str| rule.pattern().parameter_of(name).is_some();
             target.is_some_and(|target| {
                 let ends = [target.query(), target.fragment()];
                 ends.into_iter().flatten().any(|end| !end.is_literal())
-                    || !target.path().expressions().all(|(_, name)| is_captured(name))
+                    || target.path().expressions().any(|(_, name)| is_of_query(name))
             })
         };
         (0..2).any(|side| self.redirects(side, &routes[side]).into_iter().any(writes))
@@ -220,11 +219,11 @@ impl<'r> Explorer<'r> {
     }
 
     /// Where one side carries parameters along and the other does not, requests with and without are
-    /// told apart.
+    /// told apart; so are those that ask for what the other writes.
     fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
-        let of_rules = [0, 1].map(|side| {
-            let rules = self.redirects(side, &routes[side]).into_iter();
-            let queries = rules.filter_map(Rule::redirect).map(|redirect| {
+        let rules = [0, 1].map(|side| self.redirects(side, &routes[side]));
+        let of_rules = rules.each_ref().map(|rules| {
+            let queries = rules.iter().filter_map(|rule| rule.redirect()).map(|redirect| {
                 let query = redirect.target().query().map(|query| query.as_str());
                 (redirect.drop_query(), query)
             });
@@ -233,9 +232,28 @@ impl<'r> Explorer<'r> {
         if of_rules[0] == of_rules[1] {
             return Split::Alike;
         }
-        match self.pair.any_query(cell) {
-            Some(parts) => Split::Parts(parts),
-            None => Split::Alike,
+        // No rule looks at this one.
+        if let Some(parts) = self.pair.cut_parameter(cell, "q", None) {
+            return Split::Parts(parts);
         }
+        for (side, queries) in of_rules.iter().enumerate() {
+            let carries = |key: &str| {
+                let drops = |rule: &&Rule| {
+                    rule.pattern().uses_parameter(key)
+                        || rule.redirect().is_some_and(Redirect::drop_query)
+                };
+                !rules[1 - side].iter().any(drops)
+            };
+            let written = queries.iter().filter_map(|(_, query)| *query).flat_map(parameters);
+            let is_plain = |text: &str| !text.contains(['%', '+', '{']);
+            for (_, key, value) in written.filter(|(_, key, _)| is_plain(key) && carries(key)) {
+                // Which value a capture has hangs on the path.
+                let value = Some(value.unwrap_or_default()).filter(|value| is_plain(value));
+                if let Some(parts) = self.pair.cut_parameter(cell, key, value) {
+                    return Split::Parts(parts);
+                }
+            }
+        }
+        Split::Alike
     }
 }

@@ -158,12 +158,18 @@ impl<'r> Pair<'r> {
         self.divide(cell, &by)
     }
 
-    /// Cuts a cell by a fact that no rule looks at: the query has one more parameter.
-    pub(crate) fn any_query(&self, cell: &Cell<'r>) -> Option<Vec<Cell<'r>>> {
-        let any = Arc::new(Fact::Parameter("q"));
+    /// Cuts a cell by whether the query has a parameter, or has it with a value.
+    pub(crate) fn cut_parameter(
+        &self,
+        cell: &Cell<'r>,
+        key: &'r str,
+        value: Option<&'r str>,
+    ) -> Option<Vec<Cell<'r>>> {
+        let fact =
+            Arc::new(value.map_or(Fact::Parameter(key), |value| Fact::ParameterIs(key, value)));
         let mut by = cell.piece.clone();
         by.path.clear();
-        by.facts = vec![(Arc::clone(&any), true)];
-        if cell.piece.known(&any).is_some() { None } else { self.divide(cell, &by) }
+        by.facts = vec![(Arc::clone(&fact), true)];
+        if cell.piece.known(&fact).is_some() { None } else { self.divide(cell, &by) }
     }
 }

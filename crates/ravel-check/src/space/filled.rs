@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::state::{Acceptor, State};
 use super::symbol::{Alphabet, ESCAPED_SLASH, SLASH, Symbol, symbols};
-use ravel::template::{Pattern, Piece, QueryTest, Target};
+use ravel::template::{Pattern, Piece, Target};
 
 /// A path that is written of the first value of a parameter, between two texts.
 #[derive(Debug, Clone)]
@@ -20,8 +20,7 @@ impl<'r> WrittenQuery<'r> {
     pub(super) fn of(pattern: &'r Pattern, target: &Target) -> Option<WrittenQuery<'r>> {
         let mut names = target.path().expressions().map(|(_, name)| name);
         let (Some(name), None) = (names.next(), names.next()) else { return None };
-        let is_its = |test: &QueryTest| matches!(test, QueryTest::Capture(own) if **own == *name);
-        let key = pattern.query().iter().find(|part| is_its(part.test()))?.key();
+        let key = pattern.parameter_of(name)?;
         let mut texts = [Vec::new(), Vec::new()];
         let mut at = 0;
         for piece in target.path().pieces() {

@@ -197,6 +197,21 @@ impl Pattern {
         self.query().iter().all(|part| part.matches(query.unwrap_or_default(), captures))
     }
 
+    /// The key of the parameter whose value a capture takes, decoded; none where it takes another.
+    ///
+    /// ```
+    /// use ravel::template::Pattern;
+    ///
+    /// let pattern = Pattern::parse("/{x}?k={q}")?;
+    /// assert_eq!((pattern.parameter_of("q"), pattern.parameter_of("x")), (Some("k"), None));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn parameter_of(&self, name: &str) -> Option<&str> {
+        let is_its =
+            |part: &&QueryPart| matches!(&part.test, QueryTest::Capture(own) if **own == *name);
+        self.query().iter().find(is_its).map(QueryPart::key)
+    }
+
     /// Whether the pattern names this parameter, so that a match uses it up.
     ///
     /// ```
