@@ -2,7 +2,8 @@
 //! on both.
 //!
 //! `RAVEL_WORLDS=10000` asks so many pairs; with `RAVEL_SEED=7`, others. `RAVEL_PART=1/2` asks the
-//! second half of them.
+//! second half of them. A wrong one is made smaller; with `RAVEL_EACH=1` all wrong ones are shown as
+//! they are.
 
 mod answers;
 mod universe;
@@ -193,6 +194,9 @@ fn judged(
     Ok(())
 }
 
+/// Pairs that were judged wrongly, among what is counted.
+const WRONG: &str = "wrong pairs";
+
 #[test]
 fn every_request_that_differs_is_in_one_difference() {
     let pairs = std::env::var("RAVEL_WORLDS").ok().and_then(|text| text.parse().ok());
@@ -211,6 +215,7 @@ fn every_request_that_differs_is_in_one_difference() {
         let (part, of) = text.split_once('/')?;
         Some((part.parse::<u32>().ok()?, of.parse::<u32>().ok()?))
     });
+    let shows_each = std::env::var_os("RAVEL_EACH").is_some();
     let number = std::cell::Cell::new(0_u32);
     let all = pairs.unwrap_or(16);
     let counts = RefCell::new(BTreeMap::new());
@@ -218,8 +223,20 @@ fn every_request_that_differs_is_in_one_difference() {
     let result = TestRunner::new_with_rng(config, rng).run(&strategy, |(old, changes)| {
         number.set(number.get() + 1);
         let is_asked = part.is_none_or(|(part, of)| (number.get() - 1) * of / all.max(1) == part);
-        if is_asked { judged(&old, &changes, &mut counts.borrow_mut()) } else { Ok(()) }
+        let judgement = match is_asked {
+            true => judged(&old, &changes, &mut counts.borrow_mut()),
+            false => Ok(()),
+        };
+        match judgement {
+            Err(wrong) if shows_each => {
+                println!("{wrong}");
+                *counts.borrow_mut().entry(WRONG).or_default() += 1;
+                Ok(())
+            }
+            judgement => judgement,
+        }
     });
     result.unwrap_or_else(|error| panic!("{error}"));
+    assert_eq!(counts.borrow().get(WRONG), None);
     println!("{:?}", counts.borrow());
 }

@@ -118,11 +118,21 @@ fn what_redirects_write_behind_a_path_is_told_apart() {
         ),
         ("/k?k={q} -> /c/{q}", "/k?k={q} -> /c/a", &["/k?k=b", "/k?k=%2F"], &["/k?k=a", "/k?k"]),
         ("/k?k={q} -> /b#{q}", "/k?k={q} -> /c#{q}", &["/k?k=a"], &["/k"]),
+        // One of them leads to the URL that was asked, and so nowhere.
+        ("/{+x} -> /c?k={x}", "/{+x} -> /c?k={x} permanent", &["/d", "/c", "/c?k=d"], &["/c?k=c"]),
+        ("/{+x} -> /c?k=a", "/{+x} -> /c?k=a permanent", &["/d", "/c", "/c?z&k=a"], &["/c?k=a"]),
+        // What leads nowhere does not look at the visitor, either.
+        (
+            "/{+x} -> /c?k={x}\n  when language is de",
+            "/{+x} -> /c?k={x} permanent\n  when cookie c",
+            &["/d", "/c", "/c?k=d"],
+            &["/c?k=c"],
+        ),
         // What is carried along is what the other writes: the status alone differs.
         ("/k/{x} -> /b?k=a", "/k/{x} -> /b permanent", &["/k/a", "/k/a?k=a", "/k/a?z&k=a"], &[]),
     ];
     for (old, new, differ, same) in table {
-        let site = "site https://h.example/\n  missing /404.html\n";
+        let site = "site https://h.example/\n  languages en, de\n  missing /404.html\n";
         let rules =
             [old, new].map(|rule| Rules::parse(&format!("{site}redirect {rule}\n")).unwrap());
         let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));

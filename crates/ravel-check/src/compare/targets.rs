@@ -7,7 +7,7 @@ use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
 use super::kind::{DifferenceKind, kind};
-use crate::space::{Cell, Cut, CutResult, Track};
+use crate::space::{Cell, Cut, CutResult, Track, written_parameters};
 use crate::symbolic::{AskedPattern, SymbolicUrl};
 
 impl<'r> Explorer<'r> {
@@ -244,11 +244,9 @@ impl<'r> Explorer<'r> {
                 };
                 !rules[1 - side].iter().any(drops)
             };
-            let written = queries.iter().filter_map(|(_, query)| *query).flat_map(parameters);
-            let is_plain = |text: &str| !text.contains(['%', '+', '{']);
-            for (_, key, value) in written.filter(|(_, key, _)| is_plain(key) && carries(key)) {
-                // Which value a capture has hangs on the path.
-                let value = Some(value.unwrap_or_default()).filter(|value| is_plain(value));
+            let written = queries.iter().filter_map(|(_, query)| *query);
+            let written = written.flat_map(written_parameters);
+            for (key, value) in written.filter(|(key, _)| carries(key)) {
                 if let Some(parts) = self.pair.cut_parameter(cell, key, value) {
                     return Split::Parts(parts);
                 }

@@ -46,11 +46,13 @@ impl<'r> Track<'r> {
         let is_one = self.is_at_one_path(pair, cell);
         let exact =
             pair.sides[self.side].itself_at(rule, self.place).is_none_or(|led| led.is_exact);
-        // A parameter can be given several times.
-        (!is_one || !rule.pattern().query().is_empty())
+        // A parameter can be given several times, and what a target writes can be asked for.
+        let has_query = !rule.pattern().query().is_empty()
+            || rule.redirect().is_some_and(|redirect| redirect.target().has_query());
+        (!is_one || has_query)
             && !exact
             && self.is_in(pair, cell, Cut::Itself(rule))
-            && self.is_in(pair, cell, Cut::Rule(rule))
+            && self.is_in(pair, cell, Cut::Visitors(rule))
     }
 
     /// Cuts a cell by whether it has come to an address.

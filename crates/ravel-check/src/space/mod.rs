@@ -50,6 +50,7 @@ pub(crate) use cut::CutResult;
 pub(crate) use origin::Origin;
 pub(crate) use overlap::Overlaps;
 pub(crate) use pair::{Cell, Pair};
+pub(crate) use query::written_parameters;
 pub(crate) use redirect::Growth;
 pub(crate) use set::Members;
 pub use set::{Member, RequestSet};

@@ -10,6 +10,7 @@ use super::names::Names;
 use super::ranks::Ranks;
 use super::search::{SearchResult, SignedLeaf, Steps, contains, shortest};
 use super::symbol::{Symbol, meaning};
+use ravel::address::parameters;
 
 /// Parameters of one key, so that all facts about it hold.
 pub(super) fn parameter(
@@ -96,6 +97,16 @@ pub(super) fn parameter(
         }
     }
     SearchResult::Member(written_values)
+}
+
+/// The parameters that a target writes, each with its value where that is no capture; but for those
+/// whose key is escaped.
+pub(crate) fn written_parameters(query: &str) -> impl Iterator<Item = (&str, Option<&str>)> {
+    let is_plain = |text: &&str| !text.contains(['%', '+', '{']);
+    let of_key = move |(_, key, value): (_, _, Option<_>)| {
+        (key, Some(value.unwrap_or_default()).filter(is_plain))
+    };
+    parameters(query).filter(move |(_, key, _)| is_plain(key)).map(of_key)
 }
 
 /// All but what forms leave as it is.

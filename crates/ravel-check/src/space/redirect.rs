@@ -7,6 +7,7 @@ use super::fact::{Fact, SignedFact};
 use super::leaf::Leaf;
 use super::origin::Origin;
 use super::pattern::PatternLeaf;
+use super::query::written_parameters;
 use super::symbol::{SLASH, Symbol, symbols};
 use super::{RequestSet, SelfLed, Space};
 use ravel::program::{Redirect, Rule};
@@ -131,8 +132,15 @@ impl<'r> Space<'r> {
 
     /// What the query must be for a redirect to lead to the URL itself.
     fn own_query(&self, rule: &'r Rule, redirect: &'r Redirect) -> Vec<SignedFact<'r>> {
-        let target = redirect.target();
-        if !redirect.drop_query() || target.has_query() || !rule.pattern().query().is_empty() {
+        if let Some(own) = redirect.target().query() {
+            let fact = |(key, value): (&'r str, Option<&'r str>)| {
+                let fact =
+                    value.map_or(Fact::Parameter(key), |value| Fact::ParameterIs(key, value));
+                (Arc::new(fact), true)
+            };
+            return written_parameters(own.as_str()).map(fact).collect();
+        }
+        if !redirect.drop_query() || !rule.pattern().query().is_empty() {
             return Vec::new();
         }
         let rules = self.edge.program().all_rules().iter();

@@ -94,7 +94,10 @@ impl SymbolicUrl {
                     }
                     path = put(target.path(), &captures)?;
                     match target.query() {
-                        Some(template) if query.is_empty() => query = put(template, &captures)?,
+                        // What is captured is escaped there, and the template's text is not.
+                        Some(template) if query.is_empty() && captures.iter().all(is_plain) => {
+                            query = put(template, &captures)?
+                        }
                         None if query.is_empty() => {}
                         // What was written is carried along.
                         None if of.query().is_empty() && !redirect.drop_query() => {}
@@ -204,6 +207,16 @@ fn is_text(a: &[Symbol], b: &[Symbol], is_short: [bool; 2]) -> Option<bool> {
         || ends(&text(a.last()), &text(b.last()))
         || (captures == others && is_longer);
     never.then_some(false)
+}
+
+/// Whether what is captured is written into a query as it is.
+fn is_plain((_, pieces): &(String, Vec<Symbol>)) -> bool {
+    pieces.iter().all(|piece| match piece {
+        Symbol::Text(text) => {
+            text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte))
+        }
+        Symbol::Capture(_) => true,
+    })
 }
 
 /// The symbol of the first value of a parameter.
