@@ -65,6 +65,14 @@ fn what_a_query_names_is_told_apart() {
             &["/k?k=c", "/k?k"],
             &["/k?k=a", "/k"],
         ),
+        // Without it, a redirect leads to the file that some of its values name.
+        (
+            "missing /{y}?k -> /a\n",
+            "rewrite /{y}{/x*}?k={q} -> /{q}\n",
+            (files, files),
+            &["/b?k=b", "/b?k=a", "/b?k=c"],
+            &["/b", "/k", "/b/?k=b"],
+        ),
         // Two redirects in a row write it.
         (
             "redirect /?p={id} -> /{id}\nredirect /a{y} -> /k/{y}\n",

@@ -224,23 +224,28 @@ impl<'r> Explorer<'r> {
         open.map_or(Split::Alike, Split::Open)
     }
 
-    /// Where both sides show the same file, and on one it hangs on what is captured which is shown, what
-    /// shows others is cut off.
+    /// Where it hangs on what is captured which file is shown, what shows the same on both sides is told
+    /// from what does not.
     fn split_files(
         &self,
         cell: &mut Cell<'r>,
         request: &Request,
         ends: &[Option<Track<'r>>; 2],
     ) -> Split<'r> {
-        let decided = self.edges.map(|edge| match edge.route(request).end() {
+        let routes = self.edges.map(|edge| edge.route(request));
+        let decided = routes.each_ref().map(|route| match route.end() {
             RouteEnd::Answer { file, by, .. } => (*file, *by),
             _ => (None, None),
         });
         let shown = decided.map(|(file, _)| file);
         let [Some(before), Some(after)] = shown else { return Split::Alike };
-        let name =
-            |side: usize, file: u32| page_name(&self.edges[side].files().names()[file as usize]);
-        if name(0, before) != name(1, after) {
+        let page = |side: usize, file: u32| {
+            page_name(&self.edges[side].files().names()[file as usize]).to_owned()
+        };
+        let pages = [page(0, before), page(1, after)];
+        let is_same = pages[0] == pages[1];
+        // At one URL the same file is no difference, and need not be told from others.
+        if !is_same && routes.iter().all(|route| route.hops().is_empty()) {
             return Split::Alike;
         }
         // What is gone is shown by another rule than the one that decides.
@@ -271,8 +276,11 @@ impl<'r> Explorer<'r> {
         }
         let mut open = None;
         for (side, rules) in writing.iter().enumerate() {
-            let (Some(track), Some(file)) = (&ends[side], shown[side]) else { continue };
-            for rule in rules {
+            let Some(track) = &ends[side] else { continue };
+            let files = self.files_of_page(side, &pages[1 - side]);
+            for (rule, file) in
+                rules.iter().flat_map(|rule| files.iter().map(move |of| (rule, *of)))
+            {
                 match track.cut(&self.pair, cell, Cut::ShowsFile(rule, file)) {
                     CutResult::Whole => {}
                     CutResult::Parts(parts) => return Split::Parts(parts),
@@ -280,6 +288,20 @@ impl<'r> Explorer<'r> {
                 }
             }
         }
+        // Both can show the same file for others.
+        if !is_same && !old.is_empty() && !new.is_empty() {
+            open = Some("which file is shown");
+        }
         open.map_or(Split::Alike, Split::Open)
+    }
+
+    /// The files of a side that are the same page.
+    fn files_of_page(&self, side: usize, page: &str) -> Vec<u32> {
+        let names = [page.to_owned(), format!("{page}.html"), format!("{page}/index.html")];
+        let index = page.is_empty().then(|| "index.html".to_owned());
+        let edge = self.edges[side];
+        let is_it = |name: &String| page_name(name) == page;
+        let files = names.into_iter().chain(index).filter(is_it);
+        files.filter_map(|name| edge.number_of(&name)).collect()
     }
 }
