@@ -136,6 +136,13 @@ fn what_redirects_write_behind_a_path_is_told_apart() {
             &["/d", "/c", "/c?k=d"],
             &["/c?k=c"],
         ),
+        // Behind a redirect that is the same, what it wrote is carried along.
+        (
+            "/k/{x} -> /c?k={x}\nredirect /c -> /d",
+            "/k/{x} -> /c?k={x}\nredirect /c -> /d?k=a",
+            &["/k/b", "/c", "/c?k=b"],
+            &["/k/a", "/c?k=a", "/d"],
+        ),
         // What is carried along is what the other writes: the status alone differs.
         ("/k/{x} -> /b?k=a", "/k/{x} -> /b permanent", &["/k/a", "/k/a?k=a", "/k/a?z&k=a"], &[]),
     ];

@@ -71,10 +71,10 @@ impl<'r> Explorer<'r> {
         }
     }
 
-    /// The redirects of a route.
-    fn redirects(&self, side: usize, route: &Route) -> Vec<&'r Rule> {
+    /// The rules that make hops.
+    fn redirects(&self, side: usize, hops: &[RouteHop]) -> Vec<&'r Rule> {
         let program = self.edges[side].program();
-        let rules = route.hops().iter().filter_map(RouteHop::rule);
+        let rules = hops.iter().filter_map(RouteHop::rule);
         rules.map(|id| program.rule(id).rule()).filter(|rule| rule.redirect().is_some()).collect()
     }
 
@@ -89,13 +89,13 @@ impl<'r> Explorer<'r> {
                     || target.path().expressions().any(|(_, name)| is_of_query(name))
             })
         };
-        (0..2).any(|side| self.redirects(side, &routes[side]).into_iter().any(writes))
+        (0..2).any(|side| self.redirects(side, routes[side].hops()).into_iter().any(writes))
     }
 
-    /// Whether one side carries a parameter along that the other writes.
-    fn carries_what_is_written(&self, request: &Request, routes: &[Route; 2]) -> bool {
-        let asked = request.address().ok().and_then(Address::query).unwrap_or_default();
-        let rules = [0, 1].map(|side| self.redirects(side, &routes[side]));
+    /// Whether from an address one side carries a parameter along that the other writes.
+    fn carries_what_is_written(&self, from: &Address, hops: [&[RouteHop]; 2]) -> bool {
+        let asked = from.query().unwrap_or_default();
+        let rules = [0, 1].map(|side| self.redirects(side, hops[side]));
         let carries = |side: usize, written: &[u8]| {
             let is_used =
                 |key: &str| rules[side].iter().any(|rule| rule.pattern().uses_parameter(key));
@@ -201,7 +201,7 @@ impl<'r> Explorer<'r> {
             Some((asked, url(0)?, url(1)?))
         })?;
         // What is carried along can come to the same as what is written.
-        if !old.has_same_end(&new) && self.carries_what_is_written(request, routes) {
+        if !old.has_same_end(&new) && self.carries_what_is_written(from, hops) {
             return None;
         }
         if old.is(&new, None).is_none() {
@@ -221,7 +221,7 @@ impl<'r> Explorer<'r> {
     /// Where one side carries parameters along and the other does not, requests with and without are
     /// told apart; so are those that ask for what the other writes.
     fn split_queries(&self, cell: &Cell<'r>, routes: &[Route; 2]) -> Split<'r> {
-        let rules = [0, 1].map(|side| self.redirects(side, &routes[side]));
+        let rules = [0, 1].map(|side| self.redirects(side, routes[side].hops()));
         let of_rules = rules.each_ref().map(|rules| {
             let queries = rules.iter().filter_map(|rule| rule.redirect()).map(|redirect| {
                 let query = redirect.target().query().map(|query| query.as_str());
