@@ -282,8 +282,9 @@ impl<'r> Track<'r> {
         }
     }
 
-    /// Whether all of a cell has come to one path.
+    /// Whether all of a cell has come to one path. Of one path there are several only by the query.
     pub(crate) fn is_at_one_path(&self, pair: &Pair<'r>, cell: &Cell<'r>) -> bool {
-        self.is_one_path() || (pair.is_one_path(cell) && !self.hangs_on_query())
+        let is_among = matches!(self.path, TrackedPath::Among(_));
+        self.is_one_path() || (pair.is_one_path(cell) && !is_among && !self.hangs_on_query())
     }
 }
