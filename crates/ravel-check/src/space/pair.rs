@@ -262,9 +262,13 @@ impl<'r> Pair<'r> {
         cell.piece.one_path().is_some()
     }
 
-    /// Whether a cell's paths are some of a list, so that it is worth to go through them.
+    /// Whether a cell's paths are some of a list, so that it is worth to go through them. With empty
+    /// segments there is no end of the spellings of a file.
     pub(crate) fn is_listed(&self, cell: &Cell<'r>) -> bool {
-        cell.piece.path.iter().any(|(leaf, wanted)| *wanted && leaf.is_list())
+        cell.piece.path.iter().any(|(leaf, wanted)| match &**leaf {
+            Leaf::Named(names) => *wanted && !names.tidy,
+            leaf => *wanted && leaf.is_list(),
+        })
     }
 
     /// Whether a cell is spellings of one file.
