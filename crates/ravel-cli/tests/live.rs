@@ -5,7 +5,7 @@ mod common;
 
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{TcpListener, TcpStream};
+use std::net::{Shutdown, TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
@@ -157,10 +157,21 @@ fn hostile(answer: impl Fn(&str, &mut TcpStream) + Clone + Send + 'static) -> St
         for mut stream in listener.incoming().map_while(Result::ok) {
             let answer = answer.clone();
             std::thread::spawn(move || {
-                let mut head = vec![0; 2048];
-                let len = stream.read(&mut head).unwrap_or(0);
-                let head = String::from_utf8_lossy(&head[..len]).into_owned();
+                let (mut head, mut block) = (Vec::new(), [0; 2048]);
+                loop {
+                    let len = stream.read(&mut block).unwrap_or(0);
+                    head.extend_from_slice(&block[..len]);
+                    let is_text = head.first().is_some_and(u8::is_ascii_uppercase);
+                    if len == 0 || !is_text || head.ends_with(b"\r\n\r\n") {
+                        break;
+                    }
+                }
+                let head = String::from_utf8_lossy(&head).into_owned();
                 answer(head.split(' ').nth(1).unwrap_or("/"), &mut stream);
+                // What is left unread when it is closed would take back what was answered.
+                let _ = stream.shutdown(Shutdown::Write);
+                let _ = stream.set_read_timeout(Some(Duration::from_secs(1)));
+                while stream.read(&mut block).is_ok_and(|len| len > 0) {}
             });
         }
     });
