@@ -5,8 +5,23 @@ mod universe;
 
 use answers::told;
 use ravel::{Edge, FileList, Request, Rules};
-use ravel_check::compare;
+use ravel_check::{Comparison, compare};
 use universe::FILES;
+
+/// The first paths are answered differently, and the others are not; that is what is told.
+fn assert_told(
+    edges: &[Edge; 2],
+    comparison: &Comparison<'_>,
+    (differ, same): (&[&str], &[&str]),
+    about: &str,
+) {
+    let paths = differ.iter().map(|path| (path, true));
+    for (path, wanted) in paths.chain(same.iter().map(|path| (path, false))) {
+        let request = Request::get(&format!("https://h.example{path}")).unwrap();
+        let found = told(edges, comparison, &request, about);
+        assert_eq!(found.is_some(), wanted, "{path}: {about}");
+    }
+}
 
 /// A redirect writes a value of the query into a path: which values lead where is told.
 #[test]
@@ -89,13 +104,7 @@ fn what_a_query_names_is_told_apart() {
             .map(|(rules, files)| Edge::new(rules, FileList::from_iter(files.iter().copied())));
         let comparison = compare(&edges[0], &edges[1]);
         let about = format!("{all}, then {more} {after:?}");
-        let paths =
-            differ.iter().map(|path| (path, true)).chain(same.iter().map(|path| (path, false)));
-        for (path, wanted) in paths {
-            let request = Request::get(&format!("https://h.example{path}")).unwrap();
-            let found = told(&edges, &comparison, &request, &about);
-            assert_eq!(found.is_some(), wanted, "{path}: {about}");
-        }
+        assert_told(&edges, &comparison, (differ, same), &about);
         for difference in comparison.differences() {
             assert_eq!(difference.why(), None, "{about}: {}", difference.example().url());
         }
@@ -153,13 +162,7 @@ fn what_redirects_write_behind_a_path_is_told_apart() {
         let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
         let comparison = compare(&edges[0], &edges[1]);
         let about = format!("from {old} to {new}");
-        let paths =
-            differ.iter().map(|path| (path, true)).chain(same.iter().map(|path| (path, false)));
-        for (path, wanted) in paths {
-            let request = Request::get(&format!("https://h.example{path}")).unwrap();
-            let found = told(&edges, &comparison, &request, &about);
-            assert_eq!(found.is_some(), wanted, "{path}: {about}");
-        }
+        assert_told(&edges, &comparison, (differ, same), &about);
         let is_any = !differ.is_empty();
         assert_eq!(!comparison.differences().is_empty(), is_any, "{about}");
     }
