@@ -94,22 +94,30 @@ impl<'r> Changed<'r> {
     }
 
     /// Whether it does not matter where requests are redirected to: nothing but statements is not the
-    /// same that set headers, whatever is asked with, and those of redirects are the same for all.
-    pub(super) fn spares_redirects(&self) -> bool {
-        let is_sparing = |rule: &&Rule| match rule.effect() {
-            Effect::Headers(headers) => {
-                let is_alike = match headers.on() {
-                    HeaderScope::Served | HeaderScope::Missing => true,
-                    HeaderScope::All => headers.ops().iter().all(|op| !hangs_on_answer(op)),
-                    HeaderScope::Redirects => false,
-                };
-                is_alike && rule.tests().request_headers() == 0
-            }
-            _ => false,
+    /// same that set headers, and what they do to an answer is known from its first hop.
+    pub(super) fn spares_redirects(&self, edges: [&Edge; 2]) -> bool {
+        // What is looked at behind a redirect can be in the `vary` of one that joins several.
+        let looks_behind = |side: usize, headers: u64| {
+            edges[side].program().all_rules().iter().any(|rule| {
+                rule.stage() != Stage::Headers && rule.tests().request_headers() & headers != 0
+            })
         };
+        let is_sparing = |side: usize, rule: &Rule| {
+            let Effect::Headers(effect) = rule.effect() else { return false };
+            match effect.on() {
+                HeaderScope::Served | HeaderScope::Missing => true,
+                _ if !edges[side].site().one_hop() => true,
+                HeaderScope::All => {
+                    effect.ops().iter().all(|op| !hangs_on_answer(op))
+                        && !looks_behind(side, rule.tests().request_headers())
+                }
+                HeaderScope::Redirects => false,
+            }
+        };
+        let mut rules = (0..).zip(&self.rules);
         !self.settings
             && self.addresses.iter().all(Vec::is_empty)
-            && self.rules.iter().flatten().all(is_sparing)
+            && rules.all(|(side, rules)| rules.iter().all(|rule| is_sparing(side, rule)))
     }
 
     pub(super) fn is_nothing(&self) -> bool {

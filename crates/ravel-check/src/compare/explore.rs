@@ -95,7 +95,7 @@ impl<'r> Explorer<'r> {
             undecided: Vec::new(),
             words,
             are_settings_same: !changed.settings,
-            spares_redirects: changed.spares_redirects(),
+            spares_redirects: changed.spares_redirects(edges),
             is_all: false,
             is_cut_short: false,
             noisy: FxHashSet::default(),

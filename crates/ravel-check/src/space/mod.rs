@@ -23,6 +23,7 @@ mod leaf;
 mod matching;
 mod memo;
 mod names;
+mod numbered;
 mod origin;
 mod overlap;
 mod pair;

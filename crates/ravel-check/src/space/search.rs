@@ -13,9 +13,10 @@ use smallvec::SmallVec;
 
 use super::leaf::Leaf;
 use super::names::Names;
+use super::numbered::DEAD;
 use super::state::Acceptor;
 use super::symbol::{Alphabet, Symbol};
-use super::table::{DEAD, Table, Tables, is_kept};
+use super::table::{Table, Tables, is_kept};
 
 /// A leaf, and whether words are in it or outside.
 pub(super) type SignedLeaf<'r> = (Arc<Leaf<'r>>, bool);
@@ -94,7 +95,7 @@ impl<'r> Work<'r> {
                 break;
             }
         }
-        let accepts = table.accepts[state as usize];
+        let accepts = table.states.accepts(state);
         self.tables.keep(leaf, table);
         accepts
     }
@@ -213,7 +214,7 @@ impl Automaton<'_, '_> {
 
     /// Whether what was read is as it is wanted.
     fn accepts(&self, state: u32) -> bool {
-        self.table.accepts[state as usize] == self.wanted
+        self.table.states.accepts(state) == self.wanted
     }
 
     /// The one symbol on which what is wanted goes on, where there is but one.

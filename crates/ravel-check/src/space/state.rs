@@ -32,11 +32,12 @@ pub(super) enum State {
     Tests(Tests),
     /// So much of a text was read, and what is behind it not begun.
     Before(u32),
-    Images(Vec<ImageThread>),
+    Images(ImageThreads),
 }
 
 pub(super) type Tests = SmallVec<[Progress; 1]>;
 pub(super) type Threads = SmallVec<[Thread; 2]>;
+pub(super) type ImageThreads = SmallVec<[ImageThread; 2]>;
 
 /// One way to match so far. Ways are kept in the order of their right: the expression further left
 /// takes as little as it can.
@@ -49,14 +50,15 @@ pub(super) struct Thread {
 }
 
 /// One way to match so far, with where what it writes has led.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) struct ImageThread {
     pub(super) op: u16,
     pub(super) begun: bool,
     /// The pieces that are written.
     pub(super) written: u16,
     pub(super) lead: Lead,
-    pub(super) at: Box<State>,
+    /// The number of the state that it has led to.
+    pub(super) at: u32,
 }
 
 /// A path is written with one `/` at its start, however many there were.

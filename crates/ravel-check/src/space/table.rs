@@ -6,11 +6,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustc_hash::FxHashMap;
 
 use super::leaf::Leaf;
+use super::numbered::States;
 use super::state::{Acceptor, State};
 use super::symbol::{SYMBOLS, Symbol};
-
-/// The number of the state that no word leaves.
-pub(super) const DEAD: u32 = 0;
 
 /// Of a step that was not worked out yet.
 const UNKNOWN: u32 = u32::MAX;
@@ -18,10 +16,7 @@ const UNKNOWN: u32 = u32::MAX;
 /// What is known of a leaf's automaton.
 #[derive(Debug)]
 pub(super) struct Table {
-    numbers: FxHashMap<State, u32>,
-    states: Vec<State>,
-    /// Of each state, whether what was read is in the leaf.
-    pub(super) accepts: Vec<bool>,
+    pub(super) states: States,
     /// Of each state, the one symbol on which it goes on, where there is but one.
     pub(super) only: Vec<Option<Symbol>>,
     /// Of each state, where it leads: on every symbol, or on those of one search.
@@ -32,15 +27,11 @@ pub(super) struct Table {
 impl Table {
     /// The number of a state.
     pub(super) fn number(&mut self, leaf: &Leaf<'_>, state: State) -> u32 {
-        if let Some(number) = self.numbers.get(&state) {
-            return *number;
+        let number = self.states.number(leaf, state);
+        if number as usize == self.only.len() {
+            self.next.resize(self.next.len() + self.width, UNKNOWN);
+            self.only.push(leaf.only(self.states.state(number)));
         }
-        let number = self.states.len() as u32;
-        self.next.resize(self.next.len() + self.width, UNKNOWN);
-        self.accepts.push(leaf.accepts(&state));
-        self.only.push(leaf.only(&state));
-        self.numbers.insert(state.clone(), number);
-        self.states.push(state);
         number
     }
 
@@ -55,7 +46,7 @@ impl Table {
         let column = if self.width == SYMBOLS as usize { symbols[at] as usize } else { at };
         let place = state as usize * self.width + column;
         if self.next[place] == UNKNOWN {
-            let next = leaf.step(&self.states[state as usize], symbols[at]);
+            let next = leaf.step(self.states.state(state), symbols[at]);
             self.next[place] = self.number(leaf, next);
         }
         self.next[place]
@@ -84,9 +75,8 @@ impl<'r> Tables<'r> {
             return table;
         }
         let width = if is_kept { SYMBOLS as usize } else { symbols };
-        let (numbers, states) = (FxHashMap::default(), Vec::new());
-        let (accepts, only, next) = (Vec::new(), Vec::new(), Vec::new());
-        let mut table = Table { numbers, states, accepts, only, next, width };
+        let (states, only, next) = (States::default(), Vec::new(), Vec::new());
+        let mut table = Table { states, only, next, width };
         table.number(leaf, State::Dead);
         table
     }
