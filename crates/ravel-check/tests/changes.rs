@@ -77,11 +77,11 @@ fn a_rule_that_hangs_on_files_takes_what_they_leave() {
 /// What rules look at behind a redirect from below another base path.
 #[test]
 fn an_alias_below_a_path_leads_to_rules_of_the_site() {
-    let site = |alias: &str| {
-        let text = format!("site https://h.example/\n{alias}fallback /ab?k -> /a\n");
+    let site = |rule: &str| {
+        let text = format!("site https://h.example/\n  alias https://w.example/t/\n{rule}");
         Rules::parse(&text).unwrap()
     };
-    let rules = [site("  alias https://w.example/t/\n"), site("")];
+    let rules = [site("fallback /ab?k -> /a\n"), site("")];
     let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(["a.html"])));
     let comparison = compare(&edges[0], &edges[1]);
     let kind = |url: &str| {
@@ -89,7 +89,7 @@ fn an_alias_below_a_path_leads_to_rules_of_the_site() {
         found.map(|number| comparison.differences()[number].kind())
     };
     assert_eq!(kind("https://w.example/t/ab?k=a"), Some(DifferenceKind::Missing));
-    assert_eq!(kind("https://w.example/t/ab"), Some(DifferenceKind::Status));
+    assert_eq!(kind("https://w.example/t/ab"), None);
 }
 
 /// Of several `/` at the start of what a redirect writes, one is left: there, one side leads elsewhere.
@@ -282,6 +282,105 @@ fn what_redirects_come_to_is_told_apart() {
         }
         for difference in comparison.differences() {
             assert_eq!(difference.why(), None, "{about}: {}", difference.example().url());
+        }
+    }
+}
+
+/// A rule that does what the site does of itself can go: nobody sees it, but for what is seen.
+#[test]
+fn a_rule_that_does_what_the_site_does_is_no_difference() {
+    let site = "site https://h.example/\n  missing /404.html\n";
+    let table = [
+        ("redirect /b -> /b/ permanent\n", "/b", Some(DifferenceKind::Lifetime)),
+        ("redirect /b -> /b/\n", "/b", Some(DifferenceKind::Status)),
+        ("redirect {/x*}/index.html -> /{x}/\n", "/b/index.html", Some(DifferenceKind::Status)),
+        ("redirect {/x*}/index.html -> /{x}/\n", "/b/", None),
+        ("redirect /a/ -> /b/\n", "/a/", Some(DifferenceKind::Target)),
+        // The page is not built, and nothing else leads there.
+        ("redirect /c/index.html -> /c/\n", "/c/index.html", Some(DifferenceKind::Target)),
+        ("redirect /c/index.html -> /\n", "/c/index.html", Some(DifferenceKind::Missing)),
+    ];
+    for (rule, path, wanted) in table {
+        let rules = [rule, ""].map(|rule| Rules::parse(&format!("{site}{rule}")).unwrap());
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for scheme in ["http", "https"] {
+            let request = Request::get(&format!("{scheme}://h.example{path}")).unwrap();
+            let found = told(&edges, &comparison, &request, rule);
+            let kind = found.map(|number| comparison.differences()[number].kind());
+            // A redirect to the canonical origin is made by the site.
+            let is_of_headers = wanted == Some(DifferenceKind::Lifetime) && scheme == "http";
+            assert!(
+                kind == wanted || (is_of_headers && kind.is_some()),
+                "{scheme} {path}: {kind:?}"
+            );
+        }
+    }
+}
+
+/// What redirects write is read again and again by the next: sets of paths that lead into sets that
+/// lead into sets.
+#[test]
+fn redirects_that_write_for_each_other_are_told_apart() {
+    let site = "site https://h.example/\n  missing /404.html\n  ignore case\n  hops each\n";
+    let table = [
+        ("redirect {/x*}/index.html -> /{x}/\n", "redirect {/x*}/index.html -> /{x}\n"),
+        ("gone /{x}/\nredirect {/x*}/b -> /{x}\n", "redirect {/x*}/b -> /{x}\n"),
+        (
+            "fallback /{x}b -> /ab\n  when language is de\ngone /{x}/\nredirect {/x*}/b -> /{x}\n",
+            "fallback /{x}b -> /ab\n  when language is de\nredirect {/x*}/b -> /{x}\n",
+        ),
+        ("redirect /{y}{/x*}/b -> /{x}/{y}\n", "redirect /{y}{/x*}/b -> {/x*}/a\n"),
+        ("redirect /{a}/{b}{/x*} -> /{a}{b}{/x*}\n", "redirect /{a}/{b}{/x*} -> /{a}-{b}{/x*}\n"),
+    ];
+    let ends =
+        ["", "/b", "/B", "/b/b", "/b/b/b", "/index.html", "/INDEX.html", "/index.html/index.html"];
+    for texts in table {
+        let languages = "  languages en, de\n";
+        let rules = <[_; 2]>::from(texts)
+            .map(|rules| Rules::parse(&format!("{site}{languages}{rules}")).unwrap());
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in ["", "/a", "/A", "/b", "/ab", "/c", "//c", "/ab/b.css", "/a/b/c"] {
+            for end in ends.into_iter().filter(|end| !(path.is_empty() && end.is_empty())) {
+                let request = Request::get(&format!("https://h.example{path}{end}")).unwrap();
+                told(&edges, &comparison, &request, &format!("{texts:?}"));
+            }
+        }
+        for why in comparison.differences().iter().filter_map(|difference| difference.why()) {
+            assert!(!why.contains("overlap"), "{why}: {texts:?}");
+        }
+    }
+}
+
+/// What statements set on redirects is known from the first hop, wherever it leads.
+#[test]
+fn headers_of_redirects_are_decided_wherever_these_lead() {
+    let statement = "headers {/x*} on all\n  when language is de\n  set x-robots-tag: noindex\n";
+    let redirects = "redirect {/x*}/b -> /{x}\nredirect /c/{+x} -> /b/{x}\n  when cookie c\n";
+    for (settings, statement) in [
+        ("  hops each\n", statement.to_owned()),
+        ("", statement.to_owned()),
+        ("  hops each\n", statement.replace("all", "redirects").replace("x-robots-tag", "vary")),
+        ("", statement.replace("language is de", "cookie d")),
+    ] {
+        let site = format!("site https://h.example/\n  languages en, de\n{settings}");
+        let rules = [&statement, ""]
+            .map(|statement| Rules::parse(&format!("{site}{statement}{redirects}")).unwrap());
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for path in ["/", "/a", "/a/b", "/b/b/b/b/b", "/c/c/b", "/c/a", "/ab/b.css/b", "/d/b/b"] {
+            let request = Request::get(&format!("https://h.example{path}")).unwrap();
+            for (name, value) in
+                [("accept-language", "de"), ("accept-language", "en"), ("cookie", "c=1; d")]
+            {
+                let name = http::HeaderName::from_static(name);
+                let request =
+                    request.clone().with_header(name, http::HeaderValue::from_static(value));
+                let found = told(&edges, &comparison, &request, &statement);
+                let kind = found.map(|number| comparison.differences()[number].kind());
+                assert!(matches!(kind, None | Some(DifferenceKind::Headers)), "{path}: {kind:?}");
+            }
         }
     }
 }

@@ -24,6 +24,19 @@ impl<'r> Explorer<'r> {
         if changed.settings {
             areas.push(Area::all());
         }
+        let mut apart: Vec<(usize, &'r Rule)> = Vec::new();
+        if changed.hosts && !changed.settings {
+            areas.extend(self.pair.frames_apart());
+            for (side, edge) in self.edges.into_iter().enumerate() {
+                let rules = edge.program().stage(Stage::Redirect).iter();
+                let leads =
+                    |rule: &&Rule| rule.redirect().is_some_and(|of| self.pair.leads_apart(of));
+                apart.extend(rules.filter(leads).map(|rule| (side, rule)));
+            }
+        }
+        for (side, rule) in &apart {
+            areas.extend(self.pair.side(*side).areas_of_rule(*side, rule));
+        }
         for (side, rules) in changed.rules.iter().enumerate() {
             let space = self.pair.side(side);
             areas.extend(rules.iter().flat_map(|rule| space.areas_of_rule(side, rule)));
@@ -52,8 +65,9 @@ impl<'r> Explorer<'r> {
         let mut seen: FxHashSet<(usize, usize, usize)> = FxHashSet::default();
         let mut from = 0;
         // What leads to a rule that is not the same is part of what it matches.
+        let rules = changed.rules.iter().flatten().chain(apart.iter().map(|(_, rule)| rule));
         let whole: FxHashSet<usize> =
-            changed.rules.iter().flatten().map(|rule| std::ptr::from_ref(*rule) as usize).collect();
+            rules.map(|rule| std::ptr::from_ref(*rule) as usize).collect();
         self.noisy = whole.clone();
         // Where all can differ, each redirect leads to what is not the same.
         self.quiet_before = if self.is_all { 0 } else { changed.quiet_redirects(self.edges) };
@@ -93,6 +107,11 @@ impl<'r> Explorer<'r> {
                     });
                 }
                 // Every URL variant of a file is redirected to its own address.
+                if into.is_of_hosts()
+                    && self.pair.cells(&into).iter().all(|cell| self.pair.is_of_one_side(cell))
+                {
+                    continue;
+                }
                 let (prefix, _) = self.pair.prefix_of(&into);
                 for side in [0, 1] {
                     let from = tables[side].partition_point(|(path, ..)| **path < *prefix);

@@ -13,6 +13,8 @@ use super::kind::page_name;
 pub(super) struct Changed<'r> {
     /// Settings differ, so that any request can be answered differently.
     pub(super) settings: bool,
+    /// Hosts differ, or whether plain HTTP is answered.
+    pub(super) hosts: bool,
     /// Rules of each side that the other has not, or not in the same order.
     pub(super) rules: [Vec<&'r Rule>; 2],
     /// Addresses of each side that do not name the same file on the other, in order.
@@ -63,7 +65,8 @@ impl<'r> Changed<'r> {
         }
         let page = |edge: &'r Edge| edge.missing_file().map(page_name);
         let settings = settings || page(old) != page(new);
-        Changed { settings, rules, addresses }
+        let hosts = hosts(old.site()) != hosts(new.site());
+        Changed { settings, hosts, rules, addresses }
     }
 
     /// The number of redirects that come, on both sides, before the first that is not the same, or
@@ -78,7 +81,8 @@ impl<'r> Changed<'r> {
         let looks =
             |rule: &&Rule| rule.stage() == Stage::Headers || rule.tests().request_headers() != 0;
         let sets = |edge: &Edge| edge.program().stage(Stage::Headers).iter().any(hangs_on_files);
-        if self.settings || self.rules.iter().flatten().any(looks) || edges.into_iter().any(sets) {
+        let has_settings = self.settings || self.hosts;
+        if has_settings || self.rules.iter().flatten().any(looks) || edges.into_iter().any(sets) {
             return 0;
         }
         let first = |side: usize| {
@@ -116,12 +120,14 @@ impl<'r> Changed<'r> {
         };
         let mut rules = (0..).zip(&self.rules);
         !self.settings
+            && !self.hosts
             && self.addresses.iter().all(Vec::is_empty)
             && rules.all(|(side, rules)| rules.iter().all(|rule| is_sparing(side, rule)))
     }
 
     pub(super) fn is_nothing(&self) -> bool {
         !self.settings
+            && !self.hosts
             && self.rules.iter().all(Vec::is_empty)
             && self.addresses.iter().all(Vec::is_empty)
     }
@@ -134,19 +140,22 @@ fn hangs_on_answer(op: &HeaderOp) -> bool {
     [CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECURITY, VARY].contains(name)
 }
 
-/// The settings that answers hang on.
-fn settings(site: &Site) -> Vec<String> {
-    let aliases = site.aliases().iter().map(|alias| format!("{}{}", alias.host(), alias.base()));
-    let fixed = [
+/// The settings that all answers hang on.
+fn settings(site: &Site) -> [String; 6] {
+    [
         site.url(),
-        format!("{:?} {:?}", site.pages(), site.http()),
+        format!("{:?}", site.pages()),
         site.index().to_owned(),
         format!("{:?}", site.missing().map(|(page, _)| page)),
-        site.languages().join(","),
         format!("{:?}", site.hsts().map(|hsts| hsts.value())),
         format!("{} {}", site.one_hop(), site.ignore_case()),
-    ];
-    fixed.into_iter().chain(site.hosts()).chain(aliases).collect()
+    ]
+}
+
+/// The settings that answers to some hosts hang on, or over plain HTTP.
+fn hosts(site: &Site) -> Vec<String> {
+    let aliases = site.aliases().iter().map(|alias| format!("{}{}", alias.host(), alias.base()));
+    site.hosts().chain(aliases).chain([format!("{:?}", site.http())]).collect()
 }
 
 /// Whether two rules plainly say the same.
@@ -169,6 +178,10 @@ fn texts(edge: &Edge, rules: &[Rule]) -> Vec<String> {
         for test in rule.tests().iter() {
             text.push('\n');
             text.push_str(&test.written(languages));
+            // Which of them a visitor is given hangs on all, and on their order.
+            if matches!(test.kind(), TestKind::Language(..)) {
+                text.push_str(&languages.join(" "));
+            }
         }
         if let Effect::Headers(headers) = rule.effect() {
             for op in headers.ops() {

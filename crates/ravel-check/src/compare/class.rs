@@ -4,11 +4,12 @@ use std::collections::BTreeSet;
 
 use http::Method;
 use ravel::address::Request;
-use ravel::edge::{Answer, Edge, Outcome, Walk};
+use ravel::edge::{Edge, Outcome, Walk};
 use ravel::language::Line;
-use ravel::program::{Effect, HeaderOp, Rule, Stage};
 
-use super::kind::{Cause, DifferenceKind, HeaderDifference, canonical_hops, cause, headers, kind};
+use super::kind::{DifferenceKind, HeaderDifference, headers, kind};
+use super::place::moved;
+use super::reason::{Reason, SideKey, pattern, statuses};
 
 /// The most paths that are kept of a class.
 const MAX_PATHS: usize = 10_000;
@@ -19,19 +20,6 @@ pub(super) struct Key {
     kind: DifferenceKind,
     sides: [SideKey; 2],
     headers: Vec<HeaderDifference>,
-}
-
-/// How a side answers, as far as the reason goes.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-struct SideKey {
-    /// The statuses on the way, of a loop the first; none where another service answers.
-    statuses: Vec<Option<u16>>,
-    /// What becomes of it in the end.
-    end: Outcome,
-    /// What decides the first answer, and the first that is not the same.
-    causes: Vec<Cause>,
-    /// The lines that set headers which differ.
-    lines: Vec<Line>,
 }
 
 /// Requests that differ in one way, for one reason.
@@ -106,53 +94,6 @@ impl Reply {
     }
 }
 
-fn statuses(walk: &Walk<'_>) -> Vec<Option<u16>> {
-    walk.answers().iter().map(|(_, explanation)| explanation.answer().status()).collect()
-}
-
-impl SideKey {
-    /// Where headers alone differ, by the lines that set them.
-    fn of_lines(lines: &BTreeSet<Line>) -> SideKey {
-        let lines = lines.iter().copied().collect();
-        SideKey { statuses: Vec::new(), end: Outcome::File, causes: Vec::new(), lines }
-    }
-
-    fn of_walk(edge: &Edge, walk: &Walk<'_>, places: [usize; 2]) -> SideKey {
-        let causes = places.iter().map(|at| {
-            let (asked, explanation) = &walk.answers()[*at];
-            let to = explanation.answer().location().unwrap_or(asked);
-            match cause(edge, to, explanation.answer()) {
-                // Behind a redirect, pages of all folders are come to alike.
-                Cause::File(_) if *at > places[0] => Cause::File(String::new()),
-                cause => cause,
-            }
-        });
-        let mut causes: Vec<Cause> = causes.collect();
-        if places[0] == places[1] {
-            causes.pop();
-        }
-        let mut statuses = statuses(walk).split_off(places[0]);
-        if walk.outcome() == Outcome::Loop {
-            // Where it comes back to hangs on where it began.
-            statuses.truncate(1);
-        }
-        SideKey { statuses, end: walk.outcome(), causes, lines: Vec::new() }
-    }
-}
-
-/// The answers of each walk that matter, by their places: the first that is not a redirect to the
-/// canonical URL, and from there the first that is not the same on the other side.
-fn places(walks: [&Walk<'_>; 2]) -> [[usize; 2]; 2] {
-    let pairs = walks[0].answers().iter().zip(walks[1].answers());
-    let same = pairs
-        .take_while(|((asked, a), (other, b))| asked == other && alike(a.answer(), b.answer()));
-    let apart = same.count();
-    walks.map(|walk| {
-        let from = canonical_hops(walk);
-        [from, apart.min(walk.answers().len() - 1).max(from)]
-    })
-}
-
 impl Class {
     /// The class of a request, with its key; none where both sides answer alike. A request with
     /// another method is in the class of the same with GET, where that hangs on the same.
@@ -163,11 +104,11 @@ impl Class {
         }
         let address = request.address().ok()?.clone();
         let get = Request::of(Method::GET, address).with_headers(request.headers().clone());
-        let causes = |key: &Key, side: usize| key.sides[side].causes.clone();
+        let is_same = |get: &Key, own: &Key| {
+            get.sides.iter().zip(&own.sides).any(|(get, own)| get.has_causes_of(own))
+        };
         match Class::alone(edges, &get) {
-            Some(same) if (0..2).any(|side| causes(&same.0, side) == causes(&own.0, side)) => {
-                Some(same)
-            }
+            Some(same) if is_same(&same.0, &own.0) => Some(same),
             _ => Some(own),
         }
     }
@@ -183,39 +124,20 @@ impl Class {
         request: &Request,
         walks: [&Walk<'_>; 2],
     ) -> Option<(Key, Class)> {
-        let kind = kind(walks[0], walks[1])?;
+        let kind = kind(walks)?;
         let of_headers = matches!(kind, DifferenceKind::Headers | DifferenceKind::Lifetime);
         let differing = match of_headers {
             true => headers(walks[0].first().answer(), walks[1].first().answer()),
             false => Vec::new(),
         };
-        let places = places(walks);
-        let mut lines: [BTreeSet<Line>; 2] = Default::default();
-        let sides = [0, 1].map(|side| match of_headers {
-            true => {
-                let headers = walks[side].first().answer().headers().iter();
-                let setting = headers.filter(|header| {
-                    differing.iter().any(|differs| differs.name() == header.name())
-                });
-                lines[side].extend(setting.filter_map(|header| header.line()));
-                SideKey::of_lines(&lines[side])
-            }
-            false => {
-                let matter = places[side].iter().map(|at| walks[side].answers()[*at].1.answer());
-                lines[side].extend(matter.filter_map(Answer::line));
-                SideKey::of_walk(edges[side], walks[side], places[side])
-            }
-        });
-        let rules = [0, 1].map(|side| {
-            if of_headers {
-                return statement(edges[side], &lines[side]);
-            }
-            let mut deciding =
-                places[side].iter().map(|at| walks[side].answers()[*at].1.answer().rule());
-            let rule = deciding.find_map(|rule| rule)?;
-            Some(edges[side].program().rule(rule).rule())
-        });
-        let pattern = pattern(edges, rules);
+        let is_elsewhere = || moved(edges, request.address().ok()?, walks);
+        let Reason { sides, lines, pattern } = match of_headers {
+            true => Reason::of_headers(edges, walks, &differing),
+            false => match is_elsewhere() {
+                Some(moved) => Reason::of_place(moved),
+                None => Reason::of_ways(edges, walks, kind),
+            },
+        };
         let path = request.address().map(|address| address.path().to_owned()).unwrap_or_default();
         let class = Class {
             kind,
@@ -269,9 +191,12 @@ impl Class {
     pub(super) fn add(&mut self, other: Class) {
         let cost = |class: &Class| {
             let request = &class.example;
+            // What shows a page matters more than what does not, where these are in one class.
+            let is_nothing = class.replies.iter().all(|reply| reply.outcome != Outcome::File);
             let hops: usize = class.replies.iter().map(|reply| reply.statuses.len()).sum();
             let headers = request.headers().len();
-            (headers, class.is_away, hops, request.url().len(), request.url().to_owned())
+            let length = request.url().len();
+            (is_nothing, headers, class.is_away, hops, length, request.url().to_owned())
         };
         if cost(&other) < cost(self) {
             self.example = other.example;
@@ -288,36 +213,4 @@ impl Class {
             self.paths.extend(other.paths);
         }
     }
-}
-
-fn alike(a: &Answer<'_>, b: &Answer<'_>) -> bool {
-    (a.status(), a.outcome(), a.location(), a.file())
-        == (b.status(), b.outcome(), b.location(), b.file())
-}
-
-/// The statement of a program that sets one of some lines.
-fn statement<'r>(edge: &'r Edge, lines: &BTreeSet<Line>) -> Option<&'r Rule> {
-    let is_listed = |op: &HeaderOp| {
-        let (HeaderOp::Set(.., line) | HeaderOp::Add(.., line) | HeaderOp::Drop(_, line)) = op;
-        lines.contains(line)
-    };
-    let mut statements = edge.program().stage(Stage::Headers).iter();
-    statements.find(|rule| match rule.effect() {
-        Effect::Headers(effect) => effect.ops().iter().any(is_listed),
-        _ => false,
-    })
-}
-
-/// The pattern that says best which requests a class is about, of the rules that decide on either
-/// side, with its conditions; none where each is for one path.
-fn pattern(edges: [&Edge; 2], rules: [Option<&Rule>; 2]) -> Option<String> {
-    let sides = edges.into_iter().zip(rules).rev();
-    let named = sides.filter_map(|(edge, rule)| Some((edge, rule?)));
-    let open = named.filter(|(_, rule)| {
-        !(rule.pattern().path().is_literal() && rule.pattern().query().is_empty())
-    });
-    let (edge, rule) = open.max_by_key(|(_, rule)| rule.pattern().path().literal_prefix().len())?;
-    let languages = edge.site().languages();
-    let tests = rule.tests().iter().map(|test| format!(" {}", test.written(languages)));
-    Some(format!("{}{}", rule.pattern(), tests.collect::<String>()))
 }

@@ -31,8 +31,6 @@ pub(super) struct Explorer<'r> {
     /// Single paths that are told apart anyway, of each side, below its base path and in order: those
     /// of files and of rules.
     words: [Vec<&'r str>; 2],
-    /// Both sites have the same settings.
-    pub(super) are_settings_same: bool,
     /// Where redirects lead does not matter.
     pub(super) spares_redirects: bool,
     /// Any request can differ.
@@ -94,7 +92,6 @@ impl<'r> Explorer<'r> {
             classes: BTreeMap::new(),
             undecided: Vec::new(),
             words,
-            are_settings_same: !changed.settings,
             spares_redirects: changed.spares_redirects(edges),
             is_all: false,
             is_cut_short: false,

@@ -1,14 +1,13 @@
 //! In which way two answers to one request differ, and which lines that hangs on.
 
+use ravel::Outcome;
 use ravel::edge::{Answer, Explanation, Walk};
-use ravel::template::QueryTest;
-use ravel::{Edge, Outcome};
 
 /// In which way a request is answered differently, by what hurts most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[non_exhaustive]
 pub enum DifferenceKind {
-    /// It ends with 404 or 421, and did not before.
+    /// It ends with 404, or where the site is not, and did not before.
     Missing,
     /// Its redirects have no end, and had one before.
     Loop,
@@ -24,7 +23,7 @@ pub enum DifferenceKind {
     Headers,
     /// Another cache lifetime: `cache-control` alone.
     Lifetime,
-    /// It ends well, and was 404, 421 or a redirect loop before.
+    /// It ends well, and was 404 or a redirect loop before; or the site was not there.
     Found,
     /// It could not be decided whether requests differ.
     Undecided,
@@ -98,10 +97,11 @@ impl HeaderDifference {
 }
 
 /// In which way the ways of one request through two sites differ, if they do.
-pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
+pub(crate) fn kind(walks: [&Walk<'_>; 2]) -> Option<DifferenceKind> {
+    let [old, new] = walks;
     let (before, after) = (end(old), end(new));
-    let ways = &old.answers()[canonical_hops(old)..];
-    let others = &new.answers()[canonical_hops(new)..];
+    let from = starts(walks);
+    let (ways, others) = (&old.answers()[from[0]..], &new.answers()[from[1]..]);
     // Both may stay where they are, and one of them at another origin.
     let stay = ways.len() == 1 && others.len() == 1;
     let asked = |(a, b): (&Asked<'_>, &Asked<'_>)| a.0 == b.0;
@@ -113,6 +113,8 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
     // Of redirects that have no end on either side, nobody sees more than the first.
     let are_loops = before == VisitEnd::Loop && after == VisitEnd::Loop;
     let kinds = [
+        (DifferenceKind::Missing, after == VisitEnd::NotHere && before != VisitEnd::NotHere),
+        (DifferenceKind::Found, before == VisitEnd::NotHere && after != VisitEnd::NotHere),
         (DifferenceKind::Missing, after == VisitEnd::Missing && before != VisitEnd::Missing),
         (DifferenceKind::Loop, after == VisitEnd::Loop && before != VisitEnd::Loop),
         (
@@ -143,11 +145,18 @@ pub(crate) fn kind(old: &Walk<'_>, new: &Walk<'_>) -> Option<DifferenceKind> {
     })
 }
 
+/// Whether ways do not end alike, wherever they lead: what hurts is the end then.
+pub(crate) fn ends_differ(walks: [&Walk<'_>; 2]) -> bool {
+    end(walks[0]) != end(walks[1])
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum VisitEnd {
     Well,
     Gone,
     Missing,
+    /// The host that is asked, or its base path, is not the site's.
+    NotHere,
     Loop,
     /// Refused: 400, 405, 414.
     Refused,
@@ -156,6 +165,8 @@ enum VisitEnd {
 fn end(walk: &Walk<'_>) -> VisitEnd {
     match walk.outcome() {
         Outcome::File | Outcome::Elsewhere => VisitEnd::Well,
+        Outcome::Outside if walk.hops() == 0 => VisitEnd::NotHere,
+        Outcome::Refused if walk.status() == Some(421) && walk.hops() == 0 => VisitEnd::NotHere,
         Outcome::Missing | Outcome::Outside => VisitEnd::Missing,
         Outcome::Refused if walk.status() == Some(421) => VisitEnd::Missing,
         Outcome::Gone => VisitEnd::Gone,
@@ -181,6 +192,14 @@ pub(crate) fn page_name(file: &str) -> &str {
 
 /// A URL that was asked on the way, with its answer.
 type Asked<'e> = (String, Explanation<'e>);
+
+/// Where what matters of two ways begins, by the number of the answer: behind redirects to the
+/// canonical URL; of ways by the same URLs, behind those that both have.
+pub(crate) fn starts(walks: [&Walk<'_>; 2]) -> [usize; 2] {
+    let [old, new] = walks.map(|walk| walk.answers().iter().map(|(asked, _)| asked));
+    let from = walks.map(canonical_hops);
+    if old.eq(new) { [from[0].min(from[1]); 2] } else { from }
+}
 
 /// How many redirects to the canonical URL a way begins with.
 pub(crate) fn canonical_hops(walk: &Walk<'_>) -> usize {
@@ -214,55 +233,4 @@ pub(crate) fn headers(old: &Answer<'_>, new: &Answer<'_>) -> Vec<HeaderDifferenc
     };
     let named = names.into_iter().filter(|name| *name != "location").map(difference);
     named.filter(|header| header.before != header.after).collect()
-}
-
-/// What decides how a request is answered on one side.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) enum Cause {
-    /// A rule, by its place in the program.
-    Rule(usize),
-    /// A rule for one URL, of which there may be very many, by the file that it is written in.
-    Row(u16),
-    /// A line of the settings.
-    Setting(ravel::language::Line),
-    /// A file that the URL names, by the folder that it is in.
-    File(String),
-    /// Nothing.
-    Nothing,
-}
-
-/// What decides an answer.
-pub(crate) fn cause(edge: &Edge, url: &str, answer: &Answer<'_>) -> Cause {
-    if let Some(id) = answer.rule() {
-        let rule = edge.program().rule(id);
-        let pattern = rule.pattern();
-        let mut query = pattern.query().iter();
-        let is_row = pattern.path().is_literal()
-            && query.all(|part| matches!(part.test(), QueryTest::Text(_)));
-        return match is_row {
-            true => Cause::Row(rule.line().source()),
-            false => Cause::Rule(id.index()),
-        };
-    }
-    if let Some(line) = answer.line() {
-        return Cause::Setting(line);
-    }
-    if answer.file().is_some() && matches!(answer.outcome(), Outcome::File)
-        || answer.outcome() == Outcome::Redirect
-    {
-        return Cause::File(folder(edge, url));
-    }
-    Cause::Nothing
-}
-
-/// The first folder of a URL's path below the base path.
-fn folder(edge: &Edge, url: &str) -> String {
-    let request = ravel::Request::get(url).ok();
-    let address = request.as_ref().and_then(|request| request.address().ok());
-    let path = address.map_or("/", |address| address.path());
-    let below = path.strip_prefix(edge.site().open_base()).unwrap_or(path);
-    match below[1.min(below.len())..].split_once('/') {
-        Some((folder, _)) => format!("/{folder}/"),
-        None => "/".to_owned(),
-    }
 }

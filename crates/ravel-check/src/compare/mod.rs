@@ -14,6 +14,8 @@ mod changed;
 mod class;
 mod explore;
 mod kind;
+mod place;
+mod reason;
 mod split;
 mod targets;
 mod words;

@@ -1,12 +1,13 @@
 //! Cuts a cell by whether the redirects of both sides lead to the same URL.
 
 use ravel::address::{Address, Request, form_decode, parameters};
-use ravel::edge::{Outcome, Route, RouteHop};
+use ravel::edge::{Edge, Outcome, Route, RouteHop};
 use ravel::program::{Redirect, Rule};
 use ravel::template::Pattern;
 
 use super::explore::{Explorer, Split};
-use super::kind::{DifferenceKind, kind};
+use super::kind::ends_differ;
+use super::place::have_same_page_urls;
 use crate::space::{Cell, Cut, CutResult, Track, written_parameters};
 use crate::symbolic::{AskedPattern, SymbolicUrl};
 
@@ -38,6 +39,16 @@ impl<'r> Explorer<'r> {
         if routes.iter().any(|route| route.hops().len() == common) {
             return self.split_queries(cell, &routes);
         }
+        // At another origin, it is another URL.
+        let origins = [0, 1].map(|side| {
+            let to = routes[side].hops().last().map_or(request.address().ok()?, RouteHop::to);
+            ends[side].as_ref().map(|_| (to.scheme(), to.host().to_owned()))
+        });
+        if let [Some(old), Some(new)] = &origins
+            && old != new
+        {
+            return self.split_queries(cell, &routes);
+        }
         // Where both come to one path each, one request shows it.
         if !writes && ends.iter().flatten().filter(|track| track.is_one_path()).count() == 2 {
             return self.split_queries(cell, &routes);
@@ -63,9 +74,8 @@ impl<'r> Explorer<'r> {
                 CutResult::Unknown => {}
             }
         }
-        // Where one side comes to no end, or to nothing, it hardly matters by which URLs.
-        let plain = [DifferenceKind::Missing, DifferenceKind::Loop, DifferenceKind::Found];
-        match kind(&walks[0], &walks[1]).is_some_and(|kind| plain.contains(&kind)) {
+        // Where they do not end alike, it does not matter by which URLs.
+        match ends_differ(walks.each_ref()) {
             true => self.split_queries(cell, &routes),
             false => Split::Open("whether both lead to the same URL"),
         }
@@ -147,9 +157,6 @@ impl<'r> Explorer<'r> {
     /// one: by rules that say the same, or by files and settings that are the same.
     fn common_hops(&self, request: &Request, routes: &[Route; 2]) -> usize {
         let Ok(asked) = request.address() else { return 0 };
-        if !self.are_settings_same {
-            return 0;
-        }
         let from =
             |at: usize| at.checked_sub(1).map_or(asked, |before| routes[0].hops()[before].to());
         let pairs = routes[0].hops().iter().zip(routes[1].hops()).enumerate();
@@ -157,15 +164,22 @@ impl<'r> Explorer<'r> {
         same.count()
     }
 
+    /// Which origin a hop leads to is the same for all of a cell.
     fn is_same_hop(&self, from: &Address, old: &RouteHop, new: &RouteHop) -> bool {
-        let program = |side: usize| self.edges[side].program();
+        let sites = self.edges.map(Edge::site);
+        let rule = |side: usize, id| self.edges[side].program().rule(id).rule();
+        let origin = |hop: &RouteHop| (hop.to().scheme(), hop.to().host().to_owned());
         match (old.rule(), new.rule()) {
-            (None, None) => old.to() == new.to() && !self.pair.names_changed(from),
-            (Some(old), Some(new)) => {
-                let [a, b] = [program(0).rule(old).rule(), program(1).rule(new).rule()];
+            (None, None) => {
+                have_same_page_urls(sites) && old.to() == new.to() && !self.pair.names_changed(from)
+            }
+            (Some(a), Some(b)) => {
+                let [a, b] = [rule(0, a), rule(1, b)];
                 let (Some(to), Some(other)) = (a.redirect(), b.redirect()) else { return false };
                 a.pattern() == b.pattern()
                     && (to.target(), to.drop_query()) == (other.target(), other.drop_query())
+                    && sites[0].base() == sites[1].base()
+                    && origin(old) == origin(new)
             }
             _ => false,
         }

@@ -15,7 +15,8 @@ use super::redirect::read_before;
 use super::search::contains;
 use super::set::Piece;
 use super::symbol::{Symbol, spell, symbols};
-use ravel::program::Rule;
+use ravel::address::Scheme;
+use ravel::program::{Redirect, Rule};
 use rustc_hash::FxHashSet;
 
 /// Paths that are looked at on every host where they are.
@@ -26,6 +27,8 @@ pub(crate) struct Area<'r>(pub(super) AreaPaths<'r>);
 pub(super) enum AreaPaths<'r> {
     /// All.
     All,
+    /// All of one frame.
+    Frame(usize),
     /// Those below the base path of a side that are in a leaf.
     Below(usize, Arc<Leaf<'r>>),
     /// Those below the base path of a side that name one file.
@@ -43,11 +46,16 @@ impl<'r> Area<'r> {
         Area(AreaPaths::All)
     }
 
+    /// Whether it is all paths of some hosts.
+    pub(crate) fn is_of_hosts(&self) -> bool {
+        matches!(self.0, AreaPaths::Frame(_))
+    }
+
     /// The addresses of the one file that it is about, if it is.
     pub(crate) fn addresses(&self) -> Option<&[String]> {
         match &self.0 {
             AreaPaths::File(_, _, addresses) => Some(addresses),
-            AreaPaths::All | AreaPaths::Below(..) | AreaPaths::At(..) => None,
+            AreaPaths::All | AreaPaths::Frame(_) | AreaPaths::Below(..) | AreaPaths::At(..) => None,
         }
     }
 
@@ -56,7 +64,7 @@ impl<'r> Area<'r> {
         let (side, place) = match &self.0 {
             AreaPaths::Below(side, _) => (*side, None),
             AreaPaths::At(side, place, _) => (*side, Some(*place)),
-            AreaPaths::All | AreaPaths::File(..) => return None,
+            AreaPaths::All | AreaPaths::Frame(_) | AreaPaths::File(..) => return None,
         };
         match &**self.leaf()? {
             Leaf::Word(word) => Some((side, place, word.clone())),
@@ -67,7 +75,7 @@ impl<'r> Area<'r> {
     /// The leaf that its paths are in; none where they are all.
     fn leaf(&self) -> Option<&Arc<Leaf<'r>>> {
         match &self.0 {
-            AreaPaths::All => None,
+            AreaPaths::All | AreaPaths::Frame(_) => None,
             AreaPaths::Below(_, leaf) | AreaPaths::File(_, leaf, _) | AreaPaths::At(_, _, leaf) => {
                 Some(leaf)
             }
@@ -76,13 +84,45 @@ impl<'r> Area<'r> {
 }
 
 impl<'r> Pair<'r> {
+    /// The frames of which the hosts are not the same on both sides, or plain HTTP is not answered
+    /// alike, as areas.
+    pub(crate) fn frames_apart(&self) -> Vec<Area<'r>> {
+        let apart = (0..self.frames.len()).filter(|frame| self.is_frame_apart(*frame));
+        apart.map(|frame| Area(AreaPaths::Frame(frame))).collect()
+    }
+
+    /// Whether a redirect names a host of such a frame.
+    pub(crate) fn leads_apart(&self, redirect: &Redirect) -> bool {
+        let Some(origin) = redirect.target().origin() else { return false };
+        let host = origin.host().host().as_str();
+        let mut apart = (0..self.frames.len()).filter(|frame| self.is_frame_apart(*frame));
+        apart.any(|frame| {
+            let frame = &self.axes.origins[frame];
+            origin.host().capture().is_some()
+                || (origin.scheme() == frame.scheme && *frame.host == *host)
+        })
+    }
+
+    fn is_frame_apart(&self, frame: usize) -> bool {
+        let place = |side: usize| {
+            let place = self.frames[frame].places[side]?;
+            let space = &self.sides[side];
+            let (origin, region) = (&space.axes.origins[place], space.region(place));
+            Some((origin.role, &region.prefix, region.inside))
+        };
+        let [old, new] = [0, 1].map(|side| self.sides[side].edge.site().http());
+        let is_plain = self.axes.origins[frame].scheme == Scheme::Http;
+        place(0) != place(1) || (is_plain && old != new)
+    }
+
     /// The cells of an area, one for each frame that has some of it.
     pub(crate) fn cells(&self, area: &Area<'r>) -> Vec<Cell<'r>> {
         let cell = |number: usize| {
             let frame = &self.frames[number];
             let mut path = frame.base.clone();
             match &area.0 {
-                AreaPaths::All => {}
+                AreaPaths::Frame(one) if *one != number => return None,
+                AreaPaths::All | AreaPaths::Frame(_) => {}
                 AreaPaths::Below(side, leaf) | AreaPaths::File(side, leaf, _) => {
                     let region = self.sides[*side].region(frame.places[*side]?);
                     if !region.inside {
@@ -163,7 +203,7 @@ impl<'r> Pair<'r> {
         match &area.0 {
             AreaPaths::All => true,
             AreaPaths::Below(_, leaf) => self.are_apart(&path, leaf, false),
-            AreaPaths::File(..) | AreaPaths::At(..) => false,
+            AreaPaths::Frame(_) | AreaPaths::File(..) | AreaPaths::At(..) => false,
         }
     }
 

@@ -178,6 +178,11 @@ impl<'r> Pair<'r> {
         &self.frames[cell.piece.origins.first().unwrap_or_default()]
     }
 
+    /// Whether the host of a cell is that of one side alone.
+    pub(crate) fn is_of_one_side(&self, cell: &Cell<'r>) -> bool {
+        self.frame(cell).places.contains(&None)
+    }
+
     /// Begins another question.
     pub(crate) fn begin(&self) {
         self.work.begin();

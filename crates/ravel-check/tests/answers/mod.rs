@@ -14,15 +14,18 @@ struct SeenAnswer {
     file: String,
 }
 
-/// The answers behind redirects to the canonical URL. Where there is but one, it does not matter by
-/// which URL it was come to.
-fn seen(walk: &Walk<'_>) -> Vec<SeenAnswer> {
+/// The answers behind redirects to the canonical URL, or all of them. Where there is but one, it does
+/// not matter by which URL it was come to.
+fn seen(walk: &Walk<'_>, all: bool) -> Vec<SeenAnswer> {
     let is_canonical = |(_, explanation): &&(String, Explanation<'_>)| {
         let answer = explanation.answer();
         answer.location().is_some() && answer.rule().is_none()
     };
     let answers = walk.answers();
-    let leading = answers.iter().take_while(is_canonical).count().min(answers.len() - 1);
+    let leading = match all {
+        true => 0,
+        false => answers.iter().take_while(is_canonical).count().min(answers.len() - 1),
+    };
     let is_alone = answers.len() - leading == 1;
     let one = |(asked, explanation): &(String, Explanation<'_>)| {
         let answer = explanation.answer();
@@ -51,7 +54,12 @@ fn first_headers(walk: &Walk<'_>) -> Vec<(String, String)> {
 
 /// Whether two walks differ, and whether only in headers of the first answer.
 pub(crate) fn differ(old: &Walk<'_>, new: &Walk<'_>) -> Option<bool> {
-    let (was, is) = (seen(old), seen(new));
+    let asked = |walk: &Walk<'_>| -> Vec<String> {
+        walk.answers().iter().map(|(asked, _)| asked.clone()).collect()
+    };
+    // By the same URLs, it is seen by which answers.
+    let all = asked(old) == asked(new);
+    let (was, is) = (seen(old, all), seen(new, all));
     if old.outcome() == Outcome::Loop && new.outcome() == Outcome::Loop {
         // Of redirects that have no end, the first is seen.
         if (was[0].status, was[0].outcome) != (is[0].status, is[0].outcome) {
