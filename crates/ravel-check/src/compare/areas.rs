@@ -21,11 +21,11 @@ impl<'r> Explorer<'r> {
     /// redirects lead there.
     pub(super) fn areas(&mut self, changed: &Changed<'r>) -> Vec<Area<'r>> {
         let mut areas: Vec<Area<'r>> = Vec::new();
-        if changed.settings {
+        if changed.settings || changed.hsts {
             areas.push(Area::all());
         }
         let mut apart: Vec<(usize, &'r Rule)> = Vec::new();
-        if changed.hosts && !changed.settings {
+        if changed.hosts && areas.is_empty() {
             areas.extend(self.pair.frames_apart());
             for (side, edge) in self.edges.into_iter().enumerate() {
                 let rules = edge.program().stage(Stage::Redirect).iter();

@@ -4,7 +4,7 @@ use http::header::{CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECUR
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use ravel::Edge;
-use ravel::program::{Effect, HeaderOp, HeaderScope, Rule, Site, Stage, TestKind};
+use ravel::program::{Effect, HeaderOp, HeaderScope, Hsts, Rule, Site, Stage, TestKind};
 
 use super::kind::page_name;
 
@@ -13,6 +13,8 @@ use super::kind::page_name;
 pub(super) struct Changed<'r> {
     /// Settings differ, so that any request can be answered differently.
     pub(super) settings: bool,
+    /// The header differs that a setting sends with all answers.
+    pub(super) hsts: bool,
     /// Hosts differ, or whether plain HTTP is answered.
     pub(super) hosts: bool,
     /// Rules of each side that the other has not, or not in the same order.
@@ -66,7 +68,8 @@ impl<'r> Changed<'r> {
         let page = |edge: &'r Edge| edge.missing_file().map(page_name);
         let settings = settings || page(old) != page(new);
         let hosts = hosts(old.site()) != hosts(new.site());
-        Changed { settings, hosts, rules, addresses }
+        let hsts = hsts(old.site()) != hsts(new.site());
+        Changed { settings, hsts, hosts, rules, addresses }
     }
 
     /// The number of redirects that come, on both sides, before the first that is not the same, or
@@ -81,7 +84,7 @@ impl<'r> Changed<'r> {
         let looks =
             |rule: &&Rule| rule.stage() == Stage::Headers || rule.tests().request_headers() != 0;
         let sets = |edge: &Edge| edge.program().stage(Stage::Headers).iter().any(hangs_on_files);
-        let has_settings = self.settings || self.hosts;
+        let has_settings = self.settings || self.hsts || self.hosts;
         if has_settings || self.rules.iter().flatten().any(looks) || edges.into_iter().any(sets) {
             return 0;
         }
@@ -127,6 +130,7 @@ impl<'r> Changed<'r> {
 
     pub(super) fn is_nothing(&self) -> bool {
         !self.settings
+            && !self.hsts
             && !self.hosts
             && self.rules.iter().all(Vec::is_empty)
             && self.addresses.iter().all(Vec::is_empty)
@@ -141,15 +145,18 @@ fn hangs_on_answer(op: &HeaderOp) -> bool {
 }
 
 /// The settings that all answers hang on.
-fn settings(site: &Site) -> [String; 6] {
+fn settings(site: &Site) -> [String; 5] {
     [
         site.url(),
         format!("{:?}", site.pages()),
         site.index().to_owned(),
         format!("{:?}", site.missing().map(|(page, _)| page)),
-        format!("{:?}", site.hsts().map(|hsts| hsts.value())),
         format!("{} {}", site.one_hop(), site.ignore_case()),
     ]
+}
+
+fn hsts(site: &Site) -> Option<&str> {
+    site.hsts().map(Hsts::value)
 }
 
 /// The settings that answers to some hosts hang on, or over plain HTTP.
