@@ -72,8 +72,8 @@ impl<'z> Plan<'z> {
         Some(format!("says the address {other}"))
     }
 
-    /// Aliases in a circle, names that are answered from elsewhere, and records by which browsers
-    /// go elsewhere.
+    /// Aliases that lead back to themselves, names that are answered from elsewhere, and records by
+    /// which browsers go elsewhere.
     pub(super) fn leads_elsewhere(&self, out: &mut Vec<Finding>) {
         self.alias_loops(out);
         for host in &self.hosts {

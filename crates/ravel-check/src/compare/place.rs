@@ -16,6 +16,8 @@ pub(super) const ANY_PATH: &str = "{/any*}";
 pub(super) struct Moved {
     pub(super) scheme: Scheme,
     /// The setting that states the host on each side.
+    pub(super) hosts: [Option<Line>; 2],
+    /// The setting that is the reason.
     pub(super) lines: [Option<Line>; 2],
     /// All of its paths, as a pattern.
     pub(super) pattern: String,
@@ -38,8 +40,14 @@ pub(super) fn moved(edges: [&Edge; 2], asked: &Address, walks: [&Walk<'_>; 2]) -
     let side = usize::from(is_away[0]);
     let (host, base, _) = places[side].as_ref()?;
     let pattern = format!("{}://{host}{}{ANY_PATH}", asked.scheme(), base.trim_end_matches('/'));
-    let lines = places.map(|place| place.map(|(.., line)| line));
-    Some(Moved { scheme: asked.scheme(), lines, pattern })
+    let hosts = places.map(|place| place.map(|(.., line)| line));
+    let sites = edges.map(Edge::site);
+    // Where both answer, it is for where the canonical URL is.
+    let lines = match is_away == [false, false] && sites[0].url() != sites[1].url() {
+        true => sites.map(|site| Some(site.line())),
+        false => hosts,
+    };
+    Some(Moved { scheme: asked.scheme(), hosts, lines, pattern })
 }
 
 /// The host, the base path and the line of the setting that an address is of.

@@ -114,7 +114,7 @@ impl Reason {
     pub(super) fn of_place(moved: Moved) -> Reason {
         let is_https = moved.scheme == Scheme::Https;
         let sides =
-            moved.lines.map(|line| SideKey::of(vec![Cause::Place(is_https, line)], Vec::new()));
+            moved.hosts.map(|line| SideKey::of(vec![Cause::Place(is_https, line)], Vec::new()));
         let lines = moved.lines.map(|line| line.into_iter().collect());
         Reason { sides, lines, pattern: Some(moved.pattern) }
     }
