@@ -255,6 +255,13 @@ fn what_redirects_come_to_is_told_apart() {
             "",
             "/v1/a",
         ),
+        // By the same URLs, but only where that is asked which is written.
+        (
+            "  hops each\nredirect /a?k -> /b/ drop query\n",
+            "  hops each\nredirect /a.html -> /a?k=a\nredirect /a?k -> /b/ drop query\n",
+            "/a.html?k=a",
+            "/a?k=a",
+        ),
         // Behind a file's own address there are rules, too.
         (
             "redirect /k{/p*} -> /ab{/p*}\n",

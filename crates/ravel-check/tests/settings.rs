@@ -143,3 +143,41 @@ fn a_site_that_moves_is_missing_there_and_found_here() {
         assert_eq!(example.statuses().last(), Some(&Some(200)), "{about}");
     }
 }
+
+/// A redirect to a host below a `*.` stays on the site; so does one to any other host there.
+#[test]
+fn redirects_to_hosts_below_a_wildcard_stay_on_the_site() {
+    let preview = "  preview *.p.example\n";
+    let table = [
+        ("", preview, "redirect /k/{x} -> https://o.p.example/{x}\n"),
+        (
+            preview,
+            "  preview *.p.example\n  hops each\n",
+            "redirect /k/{x} -> https://o.p.example/{x}\n",
+        ),
+        (
+            preview,
+            "  preview *.p.example\n  pages exact\n",
+            "redirect https://{n}.p.example/s/k/{x} -> https://{n}.p.example/s/{x}\n",
+        ),
+        ("  ignore case\n  preview *.p.example\n", preview, "redirect /k/{x} -> /{x}\n"),
+    ];
+    for (old, new, rule) in table {
+        let rules = [old, new].map(|settings| {
+            Rules::parse(&format!("site https://h.example/s/\n{settings}{rule}")).unwrap()
+        });
+        let edges = rules.each_ref().map(|rules| Edge::new(rules, FileList::from_iter(FILES)));
+        let comparison = compare(&edges[0], &edges[1]);
+        for host in ["h.example", "o.p.example", "x.p.example"] {
+            for path in ["/s/k/a", "/s/k/c", "/s/k/a.html", "/s/a", "/S/a", "/s/A", "/a", "/k/a"] {
+                let request = Request::get(&format!("https://{host}{path}")).unwrap();
+                told(
+                    &edges,
+                    &comparison,
+                    &request,
+                    &format!("from {old:?} to {new:?} with {rule}"),
+                );
+            }
+        }
+    }
+}

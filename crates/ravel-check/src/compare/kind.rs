@@ -194,11 +194,13 @@ pub(crate) fn page_name(file: &str) -> &str {
 type Asked<'e> = (String, Explanation<'e>);
 
 /// Where what matters of two ways begins, by the number of the answer: behind redirects to the
-/// canonical URL; of ways by the same URLs, behind those that both have.
+/// canonical URL; where both have one redirect more, to the same URL, behind those that both have.
 pub(crate) fn starts(walks: [&Walk<'_>; 2]) -> [usize; 2] {
     let [old, new] = walks.map(|walk| walk.answers().iter().map(|(asked, _)| asked));
     let from = walks.map(canonical_hops);
-    if old.eq(new) { [from[0].min(from[1]); 2] } else { from }
+    let common = from[0].min(from[1]);
+    let is_last = walks.iter().all(|walk| walk.answers().len() - common <= 2);
+    if is_last && old.eq(new) { [common; 2] } else { from }
 }
 
 /// How many redirects to the canonical URL a way begins with.

@@ -13,6 +13,8 @@ pub(crate) struct Origin {
     pub(crate) host: Box<str>,
     pub(crate) role: Role,
     pub(super) region: usize,
+    /// Whether it stands for every host below a `*.` that nothing tells apart.
+    pub(super) is_any: bool,
 }
 
 /// Paths that are seen from one place.
@@ -29,6 +31,12 @@ pub(super) struct Region {
 impl Origin {
     pub(crate) fn is_preview(&self) -> bool {
         self.role == Role::Preview
+    }
+
+    /// Whether it stands for a host, which is none of those that are told apart.
+    pub(super) fn stands_for(&self, host: &str) -> bool {
+        let parent = |host: &str| host.split_once('.').map(|(_, parent)| parent.to_owned());
+        self.is_any && parent(&self.host) == parent(host)
     }
 
     /// Whether a whole-URL pattern is for this origin.
@@ -71,9 +79,14 @@ pub(super) fn of_site(program: &Program, told_apart: &[&Program]) -> (Vec<Origin
     for preview in site.previews().iter().filter(|preview| !preview.wildcard()) {
         settings.push((preview.host().as_str().into(), Role::Preview, site.base()));
     }
+    let mut any: Vec<Box<str>> = Vec::new();
     for preview in site.previews().iter().filter(|preview| preview.wildcard()) {
-        for label in labels(told_apart, preview.host().as_str()) {
+        let (labels, fresh) = labels(told_apart, preview.host().as_str());
+        for label in labels {
             let host: Box<str> = format!("{label}.{}", preview.host()).into();
+            if label == fresh {
+                any.push(host.clone());
+            }
             if !settings.iter().any(|(known, ..)| *known == host) {
                 settings.push((host, Role::Preview, site.base()));
             }
@@ -102,7 +115,8 @@ pub(super) fn of_site(program: &Program, told_apart: &[&Program]) -> (Vec<Origin
             });
             // HTTPS first: an example is best one that people would type.
             for scheme in [Scheme::Https, Scheme::Http] {
-                origins.push(Origin { scheme, host: host.clone(), role: *role, region: at });
+                let (host, is_any) = (host.clone(), any.contains(host));
+                origins.push(Origin { scheme, host, role: *role, region: at, is_any });
             }
         }
     }
@@ -111,8 +125,9 @@ pub(super) fn of_site(program: &Program, told_apart: &[&Program]) -> (Vec<Origin
     (origins, regions)
 }
 
-/// The labels below a host that some rule tells apart from others, and one that none does.
-fn labels(programs: &[&Program], below: &str) -> Vec<String> {
+/// The labels below a host that some rule tells apart from others, or redirects to, and one that none
+/// does, which is given for itself, too.
+fn labels(programs: &[&Program], below: &str) -> (Vec<String>, String) {
     let mut labels: Vec<String> = Vec::new();
     let label_of = |host: &str| {
         host.split_once('.').filter(|(_, rest)| *rest == below).map(|(label, _)| label.to_owned())
@@ -127,6 +142,8 @@ fn labels(programs: &[&Program], below: &str) -> Vec<String> {
                 labels.extend(hosts.iter().filter_map(|host| label_of(host.as_str())));
             }
         }
+        let target = rule.redirect().and_then(|redirect| redirect.target().origin());
+        labels.extend(target.and_then(|origin| label_of(origin.host().host().as_str())));
         let Some(origin) = rule.pattern().origin() else { continue };
         let Some(name) = origin.host().capture() else {
             labels.extend(label_of(origin.host().host().as_str()));
@@ -141,14 +158,15 @@ fn labels(programs: &[&Program], below: &str) -> Vec<String> {
         }
     }
     labels.retain(|label| ravel::address::Host::parse(&format!("{label}.{below}")).is_ok());
-    let fresh =
-        (0..).map(
-            |number: u32| {
-                if number == 0 { "branch".to_owned() } else { format!("branch-{number}") }
-            },
-        );
-    labels.extend(fresh.into_iter().find(|label| !labels.contains(label)));
+    let name = |number: usize| match number {
+        0 => "branch".to_owned(),
+        number => format!("branch-{number}"),
+    };
+    // Of one name more than there are labels, one is not among them.
+    let mut names = (0..=labels.len()).map(name);
+    let fresh = names.find(|name| !labels.contains(name)).unwrap_or_default();
+    labels.push(fresh.clone());
     labels.sort();
     labels.dedup();
-    labels
+    (labels, fresh)
 }

@@ -146,7 +146,9 @@ impl<'r> Pair<'r> {
         if self.work.shortest(&base) == SearchResult::Nothing {
             return;
         }
-        let origin = Origin { scheme, host: host.into(), role: Role::Canonical, region: 0 };
+        let mut known = self.sides.iter().flat_map(|side| &side.axes.origins);
+        let is_any = known.any(|origin| &*origin.host == host && origin.is_any);
+        let origin = Origin { scheme, host: host.into(), role: Role::Canonical, region: 0, is_any };
         self.axes.origins.push(origin);
         self.frames.push(Frame { places, base, is_home });
     }
@@ -363,8 +365,11 @@ impl<'r> Pair<'r> {
         let languages = chosen(request.headers());
         let of_value = |at: usize| self.sides.each_ref().map(|side| side.language_of[at]);
         let language = (0..self.axes.languages.len()).find(|at| of_value(*at) == languages);
+        let is_told_apart = || self.axes.origins.iter().any(|of| *of.host == *address.host());
+        let is_here = *address.host() == *origin.host
+            || (origin.stands_for(address.host()) && !is_told_apart());
         address.scheme() == origin.scheme
-            && address.host() == &*origin.host
+            && is_here
             && piece.methods.has(method)
             && language.is_some_and(|at| piece.languages.has(at))
             && piece.path.iter().all(|(leaf, wanted)| contains(leaf, &word) == *wanted)

@@ -12,9 +12,14 @@ use ravel::address::{Address, Scheme};
 impl<'r> Space<'r> {
     /// The numbers of the origins that a scheme and host have here: one for each region, or none.
     pub(super) fn places(&self, scheme: Scheme, host: &str) -> Vec<Option<usize>> {
-        let here = |origin: &Origin| origin.scheme == scheme && &*origin.host == host;
-        let numbers = (0..self.axes.origins.len()).filter(|at| here(&self.axes.origins[*at]));
-        let found: Vec<Option<usize>> = numbers.map(Some).collect();
+        let all = || self.axes.origins.iter().enumerate();
+        let is_told_apart = all().any(|(_, origin)| &*origin.host == host);
+        let here = |origin: &Origin| match is_told_apart {
+            true => &*origin.host == host,
+            false => origin.stands_for(host),
+        };
+        let numbers = all().filter(|(_, origin)| origin.scheme == scheme && here(origin));
+        let found: Vec<Option<usize>> = numbers.map(|(number, _)| Some(number)).collect();
         if found.is_empty() { vec![None] } else { found }
     }
 

@@ -14,18 +14,19 @@ struct SeenAnswer {
     file: String,
 }
 
-/// The answers behind redirects to the canonical URL, or all of them. Where there is but one, it does
-/// not matter by which URL it was come to.
-fn seen(walk: &Walk<'_>, all: bool) -> Vec<SeenAnswer> {
+/// The number of redirects to the canonical URL that a way begins with.
+fn leading(walk: &Walk<'_>) -> usize {
     let is_canonical = |(_, explanation): &&(String, Explanation<'_>)| {
         let answer = explanation.answer();
         answer.location().is_some() && answer.rule().is_none()
     };
     let answers = walk.answers();
-    let leading = match all {
-        true => 0,
-        false => answers.iter().take_while(is_canonical).count().min(answers.len() - 1),
-    };
+    answers.iter().take_while(is_canonical).count().min(answers.len() - 1)
+}
+
+/// The answers behind some. Where there is but one, it does not matter by which URL it was come to.
+fn seen(walk: &Walk<'_>, leading: usize) -> Vec<SeenAnswer> {
+    let answers = walk.answers();
     let is_alone = answers.len() - leading == 1;
     let one = |(asked, explanation): &(String, Explanation<'_>)| {
         let answer = explanation.answer();
@@ -57,9 +58,11 @@ pub(crate) fn differ(old: &Walk<'_>, new: &Walk<'_>) -> Option<bool> {
     let asked = |walk: &Walk<'_>| -> Vec<String> {
         walk.answers().iter().map(|(asked, _)| asked.clone()).collect()
     };
-    // By the same URLs, it is seen by which answers.
-    let all = asked(old) == asked(new);
-    let (was, is) = (seen(old, all), seen(new, all));
+    // Where one redirect more leads to the same URL, it is seen by which.
+    let both = leading(old).min(leading(new));
+    let is_last = asked(old) == asked(new) && asked(old).len() - both <= 2;
+    let behind = |walk: &Walk<'_>| if is_last { both } else { leading(walk) };
+    let (was, is) = (seen(old, behind(old)), seen(new, behind(new)));
     if old.outcome() == Outcome::Loop && new.outcome() == Outcome::Loop {
         // Of redirects that have no end, the first is seen.
         if (was[0].status, was[0].outcome) != (is[0].status, is[0].outcome) {
