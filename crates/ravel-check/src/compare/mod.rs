@@ -204,7 +204,8 @@ impl Difference {
         self.class.lines[1].iter().copied()
     }
 
-    /// The pattern that all of its requests match; none where it is about single paths.
+    /// The pattern that all of its requests match, with an origin where it is about all that is asked
+    /// there; none where it is about single paths.
     pub fn pattern(&self) -> Option<&str> {
         self.class.pattern.as_deref()
     }
