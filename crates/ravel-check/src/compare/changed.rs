@@ -7,6 +7,7 @@ use ravel::Edge;
 use ravel::program::{Effect, HeaderOp, HeaderScope, Hsts, Rule, Site, Stage, TestKind};
 
 use super::kind::page_name;
+use super::place::have_same_hosts;
 
 /// What is not the same.
 #[derive(Debug)]
@@ -67,7 +68,7 @@ impl<'r> Changed<'r> {
         }
         let page = |edge: &'r Edge| edge.missing_file().map(page_name);
         let settings = settings || page(old) != page(new);
-        let hosts = hosts(old.site()) != hosts(new.site());
+        let hosts = !have_same_hosts([old.site(), new.site()]);
         let hsts = hsts(old.site()) != hsts(new.site());
         Changed { settings, hsts, hosts, rules, addresses }
     }
@@ -157,12 +158,6 @@ fn settings(site: &Site) -> [String; 5] {
 
 fn hsts(site: &Site) -> Option<&str> {
     site.hsts().map(Hsts::value)
-}
-
-/// The settings that answers to some hosts hang on, or over plain HTTP.
-fn hosts(site: &Site) -> Vec<String> {
-    let aliases = site.aliases().iter().map(|alias| format!("{}{}", alias.host(), alias.base()));
-    site.hosts().chain(aliases).chain([format!("{:?}", site.http())]).collect()
 }
 
 /// Whether two rules plainly say the same.

@@ -1,4 +1,4 @@
-//! In which way two answers to one request differ, and which lines that hangs on.
+//! In which way two answers to one request differ.
 
 use ravel::Outcome;
 use ravel::edge::{Answer, Explanation, Walk};

@@ -26,7 +26,7 @@ pub(super) struct Moved {
 /// Whether a request is answered otherwise for no other reason than where its site is: one side is not
 /// there, or both do the same there at other URLs.
 pub(super) fn moved(edges: [&Edge; 2], asked: &Address, walks: [&Walk<'_>; 2]) -> Option<Moved> {
-    if is_at_same_places(edges[0].site(), edges[1].site()) {
+    if is_at_same_places(edges.map(Edge::site)) {
         return None;
     }
     let is_away = walks.map(|walk| {
@@ -66,17 +66,19 @@ fn place<'s>(site: &'s Site, asked: &Address) -> Option<(String, &'s str, Line)>
     Some((preview.to_string(), site.base(), preview.line()))
 }
 
-fn is_at_same_places(old: &Site, new: &Site) -> bool {
-    let aliases = |site: &Site| -> Vec<(String, String)> {
+fn is_at_same_places(sites: [&Site; 2]) -> bool {
+    let [old, new] = sites.map(Site::url);
+    old == new && have_same_hosts(sites)
+}
+
+/// Whether the settings are the same that answers to some hosts hang on, or over plain HTTP.
+pub(super) fn have_same_hosts(sites: [&Site; 2]) -> bool {
+    let [old, new] = sites.map(|site| {
         let aliases = site.aliases().iter();
-        aliases.map(|alias| (alias.host().to_string(), alias.base().to_owned())).collect()
-    };
-    let place = |site: &Site| (site.scheme(), site.host().to_string(), site.base().to_owned());
-    old.http() == new.http()
-        && place(old) == place(new)
-        && aliases(old) == aliases(new)
-        && old.previews().len() == new.previews().len()
-        && old.hosts().eq(new.hosts())
+        let aliases = aliases.map(|alias| format!("{}{}", alias.host(), alias.base()));
+        (site.http(), site.hosts().chain(aliases).collect::<Vec<String>>())
+    });
+    old == new
 }
 
 /// Whether both ways, behind redirects to the canonical URL, are by the same rules to the same files.
@@ -99,8 +101,7 @@ fn act_alike(edges: [&Edge; 2], walks: [&Walk<'_>; 2]) -> bool {
 
 /// Whether the settings are the same that say which URLs pages have.
 pub(super) fn have_same_page_urls(sites: [&Site; 2]) -> bool {
-    let settings = |site: &Site| {
-        (site.pages(), site.ignore_case(), site.index().to_owned(), site.base().to_owned())
-    };
-    settings(sites[0]) == settings(sites[1])
+    let [old, new] =
+        sites.map(|site| (site.pages(), site.ignore_case(), site.index(), site.base()));
+    old == new
 }

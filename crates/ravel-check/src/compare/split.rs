@@ -15,7 +15,7 @@ const MAX_WRITTEN: usize = 3;
 impl<'r> Explorer<'r> {
     /// Cuts a cell by the first thing that tells its requests apart.
     pub(super) fn split(&self, cell: &mut Cell<'r>, request: &Request) -> Split<'r> {
-        // At a host of one side alone, it does not matter what that side does.
+        // At a host of one side alone, it does not matter what becomes of a request there.
         if self.pair.is_of_one_side(cell) {
             return Split::Alike;
         }
