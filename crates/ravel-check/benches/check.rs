@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 use ravel::{Edge, FileList, Rules};
 use ravel_check::{Audit, verify_all};
 
-#[path = "../tests/styles/mod.rs"]
+#[path = "../tests/it/styles/mod.rs"]
+#[allow(dead_code, reason = "a bench uses some of it")]
 mod styles;
 
 const ROUNDS: usize = 24;

@@ -1,0 +1,20 @@
+//! What is said of every URL, by the public face of the library.
+
+mod accepts;
+mod answers;
+mod audit;
+mod changes;
+mod coverage;
+mod differences;
+mod every;
+mod fingerprints;
+mod ordinary;
+mod proofs;
+mod queries;
+mod references;
+mod rows;
+mod sets;
+mod settings;
+mod styles;
+mod universe;
+mod worlds;

@@ -1,0 +1,398 @@
+//! What `ravel build` writes, in Chromium with nothing but a file server behind it.
+
+use std::fs;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use crate::common::{build, contents, demo, folder, run};
+use fantoccini::{Client, ClientBuilder, Locator};
+use ravel::{Edge, FileList, Outcome, Request, Rules};
+use serde_json::{Value, json};
+
+/// A file server with ranges and "404.html on a miss", whose answers may be cached for a year.
+fn plain_server(root: PathBuf) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let root = root.clone();
+            std::thread::spawn(move || drop(serve(stream, &root)));
+        }
+    });
+    address
+}
+
+fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
+    let (mut head, mut byte) = (Vec::new(), [0]);
+    while !head.ends_with(b"\r\n\r\n") && stream.read(&mut byte)? > 0 {
+        head.push(byte[0]);
+    }
+    let head = String::from_utf8_lossy(&head).into_owned();
+    let target = head.split(' ').nth(1).unwrap_or("/").to_owned();
+    let (asked, query) = target.split_once('?').unwrap_or((&*target, ""));
+    let path = percent_encoding::percent_decode_str(asked).decode_utf8_lossy().into_owned();
+    let place = root.join(path.trim_start_matches('/'));
+    if place.is_dir() && !path.ends_with('/') {
+        let query = if query.is_empty() { "".to_owned() } else { format!("?{query}") };
+        return write!(
+            stream,
+            "HTTP/1.1 301 Moved\r\nlocation: {asked}/{query}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
+        );
+    }
+    let place = if path.ends_with('/') { place.join("index.html") } else { place };
+    let found = place.is_file() && !path.contains("..");
+    let place = if found { place } else { root.join("404.html") };
+    let bytes = fs::read(&place).unwrap_or_default();
+    let range = head.lines().find_map(|line| {
+        let (name, value) = line.split_once(": bytes=")?;
+        name.eq_ignore_ascii_case("range").then_some(value)
+    });
+    let range = range.filter(|_| found).and_then(|range| {
+        let (from, to) = range.trim().split_once('-')?;
+        let from: usize = from.parse().ok()?;
+        let to = to.parse().unwrap_or(bytes.len() - 1).min(bytes.len() - 1);
+        (from <= to).then_some((from, to))
+    });
+    let (status, part, more) = match (range, found) {
+        (Some((from, to)), _) => (
+            "206 Partial Content",
+            &bytes[from..=to],
+            format!("content-range: bytes {from}-{to}/{}\r\n", bytes.len()),
+        ),
+        (None, true) => ("200 OK", &bytes[..], String::new()),
+        (None, false) => ("404 Not Found", &bytes[..], String::new()),
+    };
+    let kind = ravel::files::content_type(&place.to_string_lossy()).replace("; charset=utf-8", "");
+    write!(
+        stream,
+        "HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {}\r\n{more}accept-ranges: bytes\r\n\
+         cache-control: max-age=31536000\r\nconnection: close\r\n\r\n",
+        part.len()
+    )?;
+    stream.write_all(part)
+}
+
+struct Ending(Child);
+
+impl Drop for Ending {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+async fn browser(home: &Path) -> (Client, Ending) {
+    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let driver = Command::new("chromedriver")
+        .arg(format!("--port={port}"))
+        .env("HOME", home)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromedriver runs");
+    let driver = Ending(driver);
+    let arguments = [
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+    ];
+    let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
+    let Value::Object(capabilities) = capabilities else { unreachable!() };
+    for _ in 0..400 {
+        let mut builder =
+            ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
+        let client = builder
+            .capabilities(capabilities.clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await;
+        if let Ok(client) = client {
+            return (client, driver);
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    panic!("chromedriver does not answer");
+}
+
+/// Where a browser ends, and what the page's heading says.
+async fn ends(client: &Client, base: &str, path: &str, wanted: &str) -> (String, String) {
+    client.goto(&format!("{base}{path}")).await.unwrap();
+    let mut found = (String::new(), String::new());
+    for _ in 0..60 {
+        let url = client.current_url().await.unwrap().to_string();
+        let heading = match client.find(Locator::Css("h1")).await {
+            Ok(heading) => heading.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        };
+        found = (url.strip_prefix(base).unwrap_or(&url).to_owned(), heading);
+        if found.0 == wanted && !found.1.is_empty() && found.1 != "This page has moved" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    found
+}
+
+/// Registers the service worker below a base path, and waits until it answers.
+async fn register(client: &Client, base: &str) {
+    let script = "const done = arguments[1];\
+        navigator.serviceWorker.register(arguments[0] + 'service-worker.mjs', { type: 'module', updateViaCache: 'none' })\
+        .then(() => navigator.serviceWorker.ready).then(() => setTimeout(() => done('ready'), 300), (error) => done(String(error)));";
+    let said = client.execute_async(script, vec![json!(base)]).await.unwrap();
+    assert_eq!(said, json!("ready"));
+}
+
+/// What is asked, and where a browser must end.
+const WAYS: &[(&str, &str)] = &[
+    ("/summer", "/offers/summer-2027/"),
+    ("/summer?from=poster#map", "/offers/summer-2027/?from=poster#map"),
+    ("/fares", "/tickets/"),
+    ("/prices.html", "/tickets/"),
+    ("/terms,%20conditions.html", "/legal/terms"),
+    ("/q/7", "/book/"),
+    ("/sailings.php?from=skerry&utm=mail", "/ports/skerry/?utm=mail"),
+    ("/sailings.php?from=atlantis", "/timetable/"),
+    ("/book/seat/14A", "/book/seat/14A"),
+    ("/no-such-page", "/no-such-page"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs Chromium and ChromeDriver"]
+async fn a_file_server_and_a_browser_end_where_they_should() {
+    let demo = demo();
+    let site = plain_server(build(demo.path(), "files", "site"));
+    let worker = demo.path().join("worker");
+    let module = build(demo.path(), "module", "module");
+    for (name, bytes) in contents(&demo.path().join("dist")).into_iter().chain(contents(&module)) {
+        let path = worker.join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+    let worker_folder = worker.clone();
+    let worker = plain_server(worker);
+    let (client, _driver) = browser(demo.path()).await;
+    let heading = |path: &str| {
+        let text = fs::read_to_string(demo.path().join("dist").join(path)).unwrap();
+        let (_, rest) = text.split_once("<h1").unwrap();
+        rest.split_once('>').unwrap().1.split_once("</h1>").unwrap().0.to_owned()
+    };
+    let lost = heading("404.html");
+    // With the service worker, and with the pages that are made for file servers.
+    for (name, address) in [("service worker", worker), ("files", site)] {
+        let base = format!("http://localhost:{}", address.port());
+        client.goto(&format!("{base}/")).await.unwrap();
+        if name == "service worker" {
+            register(&client, "/").await;
+        }
+        for (asked, wanted) in WAYS {
+            let (url, heading) = ends(&client, &base, asked, wanted).await;
+            assert_eq!(url, *wanted, "{name}: {asked}");
+            match *asked {
+                "/no-such-page" => assert_eq!(heading, lost, "{name}: {asked}"),
+                // The app has started there, and shows the seat.
+                "/book/seat/14A" => assert_eq!(heading, "Seat 14A", "{name}: {asked}"),
+                _ => assert_ne!(heading, lost, "{name}: {asked}"),
+            }
+        }
+        if name == "service worker" {
+            // New rules are there at the second visit, though every answer may be kept for a year.
+            let rules = fs::read_to_string(demo.path().join("edge.ravel")).unwrap();
+            let more = format!("{rules}\nredirect /of-another-version -> /about 302\n");
+            fs::write(demo.path().join("edge.ravel"), more).unwrap();
+            for (name, bytes) in contents(&build(demo.path(), "module", "module")) {
+                fs::write(worker_folder.join(name), bytes).unwrap();
+            }
+            client.goto(&format!("{base}/")).await.unwrap();
+            // A browser looks for a new worker some time after a visit.
+            let wait = "const done = arguments[0];\
+                const ask = (left) => fetch('/of-another-version').then(({ redirected }) =>\
+                redirected || left === 0 ? done(redirected) : setTimeout(ask, 250, left - 1)); ask(100);";
+            let taken = client.execute_async(wait, Vec::new()).await.unwrap();
+            assert_eq!(taken, json!(true), "the worker of the new rules has not come");
+            let (url, _) = ends(&client, &base, "/of-another-version", "/about").await;
+            assert_eq!(url, "/about");
+        }
+        if let Some(folder) = std::env::var_os("RAVEL_PICTURES") {
+            client.goto(&format!("{base}/no-such-page")).await.unwrap();
+            fs::write(
+                Path::new(&folder).join(format!("{name}.png")),
+                client.screenshot().await.unwrap(),
+            )
+            .unwrap();
+        }
+    }
+    client.close().await.unwrap();
+}
+
+/// The files of the small sites, each with its name as its heading.
+const FOLDER: [&str; 6] =
+    ["index.html", "about.html", "ports/index.html", "old.html", "404.html", "a/b.html"];
+
+/// Pages and redirects of one name in every form.
+const HOSTILE: [&str; 20] = [
+    "redirect /index.html -> /",
+    "redirect /about.html -> /about",
+    "redirect /about/ -> /about",
+    "redirect /about/index.html -> /about",
+    "redirect /ports -> /ports/",
+    "redirect /ports/index.html -> /ports/",
+    "redirect /ports.html -> /ports/",
+    "redirect /ports/ -> /ports.html",
+    "redirect /old.html -> /about",
+    "redirect /old -> /about",
+    "redirect /old/ -> /old.html",
+    "redirect / -> /index.html",
+    "redirect / -> /about",
+    "redirect /a -> /a/b",
+    "redirect /a/b/ -> /a/b",
+    "redirect /a/b.html -> /a/b/\nredirect /a/b/ -> /a/b",
+    "redirect /x -> /about\nredirect /x/ -> /a/b\nrewrite /old -> /a/b",
+    "redirect /x -> /y\nredirect /y -> /z\nredirect /z -> /about",
+    "redirect /{page}.html -> /a/{page}\nredirect /x.html -> /about",
+    "redirect /%61bout.html -> /a/b\nrewrite /ports/ -> /old",
+];
+
+/// A URL's path without what its variants differ in.
+fn bare(url: &str) -> String {
+    let path = url.split(['?', '#']).next().unwrap();
+    let path = path.strip_suffix("index.html").unwrap_or(path);
+    path.strip_suffix(".html").unwrap_or(path).trim_end_matches('/').to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs Chromium and ChromeDriver"]
+async fn visitors_of_hostile_sites_end_where_the_lines_say() {
+    let home = tempfile::TempDir::new().unwrap();
+    let (client, _driver) = browser(home.path()).await;
+    let mut compared = 0;
+    for rules in HOSTILE {
+        let text = format!("site https://h.example/\n  files dist\n  missing /404.html\n{rules}\n");
+        let pages =
+            FOLDER.map(|name| (format!("dist/{name}"), format!("<!doctype html><h1>{name}</h1>")));
+        let mut files: Vec<(&str, &str)> =
+            pages.iter().map(|(name, page)| (&**name, &**page)).collect();
+        files.push(("edge.ravel", &text));
+        let site = folder(&files);
+        let (_, said, _) = run(site.path(), &["build", "--as", "files", "out", "--json"], "");
+        let said: Value = serde_json::from_str(&said).unwrap();
+        let base = format!("http://localhost:{}", plain_server(site.path().join("out")).port());
+        let edge = Edge::new(&Rules::parse(&text).unwrap(), FileList::from_iter(FOLDER));
+        let spoken =
+            rules.split([' ', '\n']).filter(|word| word.starts_with('/') && !word.contains('{'));
+        for path in spoken.chain([
+            "/",
+            "/index.html",
+            "/about.html",
+            "/old",
+            "/ports/",
+            "/a/b.html",
+            "/none",
+        ]) {
+            let walk = edge.walk(&Request::get(&format!("https://h.example{path}")).unwrap());
+            let by = walk.first().answer().rule().map(|rule| edge.program().rule(rule).to_string());
+            let is_refused = said["rules"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .any(|line| line["done"] == "not" && by.as_deref() == line["what"].as_str());
+            if is_refused {
+                continue;
+            }
+            let name = match walk.outcome() {
+                Outcome::File => walk.last().1.answer().file().unwrap(),
+                _ => "404.html",
+            };
+            let wanted = walk.url().strip_prefix("https://h.example").unwrap();
+            client.goto(&format!("{base}{path}")).await.unwrap();
+            let mut found = (String::new(), String::new());
+            for _ in 0..60 {
+                let url = client.current_url().await.unwrap().to_string();
+                let heading = match client.find(Locator::Css("h1")).await {
+                    Ok(heading) => heading.text().await.unwrap_or_default(),
+                    Err(_) => String::new(),
+                };
+                found = (bare(url.strip_prefix(&base).unwrap_or(&url)), heading);
+                if found == (bare(wanted), name.to_owned()) {
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            assert_eq!(found, (bare(wanted), name.to_owned()), "{rules}: {path}");
+            compared += 1;
+        }
+    }
+    assert!(compared > 150, "{compared}");
+    client.close().await.unwrap();
+}
+
+/// A minute of silence (RIFF WAVE, PCM).
+fn silence() -> Vec<u8> {
+    let (rate, seconds) = (8_000_u32, 60);
+    let length = rate * seconds;
+    let mut wave = b"RIFF".to_vec();
+    wave.extend((36 + length).to_le_bytes());
+    wave.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0");
+    wave.extend(rate.to_le_bytes());
+    wave.extend(rate.to_le_bytes());
+    wave.extend(b"\x01\0\x08\0data");
+    wave.extend(length.to_le_bytes());
+    wave.resize(wave.len() + length as usize, 0x80);
+    wave
+}
+
+/// A media element knows how long its file is and can be wound, below a base path, with the worker
+/// in between.
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "needs Chromium and ChromeDriver"]
+async fn media_and_ranges_work_under_the_worker() {
+    let rules = "site https://h.example/base/\n  files dist\n  languages en, de\n\
+        redirect /short -> /listen\nredirect /say -> /listen?en\n  when language is en\n\
+        headers /*.wav\n  set x-by-rules: yes\n"
+        .replace("/*.wav", "/{+name}.wav");
+    let site = folder(&[
+        ("edge.ravel", &rules),
+        ("dist/index.html", "<!doctype html><h1>home</h1>"),
+        (
+            "dist/listen.html",
+            "<!doctype html><h1>listen</h1><audio src='/base/horn.wav' preload='auto' muted>",
+        ),
+    ]);
+    fs::write(site.path().join("dist/horn.wav"), silence()).unwrap();
+    let module = build(site.path(), "module", "module");
+    let root = site.path().join("root");
+    for (name, bytes) in contents(&site.path().join("dist")).into_iter().chain(contents(&module)) {
+        let path = root.join("base").join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+    let base = format!("http://localhost:{}", plain_server(root).port());
+    let (client, _driver) = browser(site.path()).await;
+    client.goto(&format!("{base}/base/")).await.unwrap();
+    register(&client, "/base/").await;
+    let (url, heading) = ends(&client, &base, "/base/short", "/base/listen").await;
+    assert_eq!((&*url, &*heading), ("/base/listen", "listen"));
+    let ask = "const done = arguments[0];\
+        const audio = document.querySelector('audio');\
+        const ready = new Promise((known) => audio.readyState > 0 ? known() : audio.addEventListener('loadedmetadata', known));\
+        const part = fetch('/base/horn.wav', { headers: { range: 'bytes=100-199' } });\
+        const say = fetch('/base/say');\
+        (async () => {\
+          await ready;\
+          audio.currentTime = 45;\
+          await new Promise((known) => audio.addEventListener('seeked', known));\
+          const { status, headers } = await part;\
+          const size = (await (await part).arrayBuffer()).byteLength;\
+          return [audio.duration, audio.currentTime, status, headers.get('content-range'), headers.get('x-by-rules'), size,\
+            (await say).url.endsWith('/base/listen?en'), navigator.serviceWorker.controller !== null];\
+        })().then(done, (error) => done(String(error)));";
+    let said = client.execute_async(ask, Vec::new()).await.unwrap();
+    let range = "bytes 100-199/480044";
+    assert_eq!(said, json!([60, 45, 206, range, "yes", 100, true, true]));
+    client.close().await.unwrap();
+}

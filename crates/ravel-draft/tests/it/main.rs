@@ -1,0 +1,4 @@
+//! Drafts of builds, by the public face of the library.
+
+mod drafts;
+mod moves;
