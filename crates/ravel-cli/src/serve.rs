@@ -13,7 +13,9 @@ use ravel_serve::{
     Server, ServerEvent,
 };
 use serde_json::json;
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::filter::Targets;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 use crate::domain::no_zone;
 use crate::edition::EditionRules;
@@ -64,9 +66,7 @@ pub(crate) struct Arguments {
 const GATHER: Duration = Duration::from_millis(5);
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let filter = EnvFilter::try_from_env("RAVEL_LOG").unwrap_or_else(|_| EnvFilter::new("warn"));
-    let _ =
-        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+    log_to_errors()?;
     let data = match &arguments.authority {
         Some(folder) => folder.clone(),
         None => directories::ProjectDirs::from("", "", "ravel")
@@ -92,6 +92,20 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     // What still waits for a disk holds nobody up.
     runtime.shutdown_background();
     ended
+}
+
+/// Writes what happens to connections to standard error, as much as `RAVEL_LOG` asks for.
+fn log_to_errors() -> Result<(), Failure> {
+    let wanted = std::env::var("RAVEL_LOG").unwrap_or_else(|_| "warn".to_owned());
+    let targets: Targets = wanted.parse().map_err(|_| {
+        Failure::Message(format!(
+            "`RAVEL_LOG` is `{wanted}`; write `error`, `warn`, `info`, `debug` or `trace`"
+        ))
+    })?;
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    // Another log that is there already stays.
+    let _ = tracing_subscriber::registry().with(lines).with(targets).try_init();
+    Ok(())
 }
 
 /// The edition that answers are compared with; without built files of its own, with those served.

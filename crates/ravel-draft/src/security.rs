@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
-use sha2::{Digest, Sha256};
+use ring::digest::{SHA256, digest};
 
 use crate::page::LoadKind;
 use crate::survey::Survey;
@@ -96,7 +96,7 @@ pub(crate) fn policy(survey: &Survey<'_>, host: &str) -> Policy {
 
 /// The hash of a script, as a policy names it (CSP Level 3, section 2.3.1).
 fn hash(script: &str) -> String {
-    format!("'sha256-{}'", BASE64_STANDARD.encode(Sha256::digest(script.as_bytes())))
+    format!("'sha256-{}'", BASE64_STANDARD.encode(digest(&SHA256, script.as_bytes())))
 }
 
 pub(crate) fn count(number: usize, one: &str, many: &str) -> String {

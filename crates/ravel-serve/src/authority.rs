@@ -20,7 +20,10 @@ use tokio_rustls::rustls::pki_types::{
     CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject,
 };
 use tokio_rustls::rustls::sign::CertifiedKey;
-use x509_parser::prelude::{GeneralName, X509Certificate};
+use x509_cert::Certificate;
+use x509_cert::der::{Decode, Encode};
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{BasicConstraints as StatedConstraints, NameConstraints as StatedNames};
 
 /// How long the authority lasts, and how long before its end it is made anew.
 const AUTHORITY_LIFE: Duration = Duration::days(3 * 365);
@@ -152,24 +155,33 @@ impl Authority {
         let key = KeyPair::from_pem(&key).map_err(|_| unreadable)?;
         let certificate =
             CertificateDer::from_pem_slice(text.as_bytes()).map_err(|_| unreadable)?;
-        {
-            let (_, parsed) =
-                x509_parser::parse_x509_certificate(&certificate).map_err(|_| unreadable)?;
-            if !parsed.is_ca() {
-                return Err(Some("it was no certificate authority"));
-            }
-            if parsed.subject_pki.raw != key.subject_public_key_info() {
-                return Err(Some("its key was not that of its certificate"));
-            }
-            let left = parsed.validity().not_after.to_datetime() - OffsetDateTime::now_utc();
-            if left < AUTHORITY_RENEWAL {
-                return Err(Some("its end was near"));
-            }
-            if !permits(&parsed, rules) {
-                return Err(Some("it was not for all hosts of the site"));
-            }
+        let parsed = Certificate::from_der(&certificate).map_err(|_| unreadable)?;
+        let stated = parsed.tbs_certificate();
+        if !matches!(stated.get_extension::<StatedConstraints>(), Ok(Some((_, one))) if one.ca) {
+            return Err(Some("it was no certificate authority"));
         }
-        let issuer = Issuer::from_ca_cert_pem(&text, key).map_err(|_| unreadable)?;
+        let own_key = stated.subject_public_key_info().to_der().map_err(|_| unreadable)?;
+        if own_key != key.subject_public_key_info() {
+            return Err(Some("its key was not that of its certificate"));
+        }
+        let ends = stated.validity().not_after.to_unix_duration().as_secs();
+        let ends = OffsetDateTime::UNIX_EPOCH + std::time::Duration::from_secs(ends);
+        if ends - OffsetDateTime::now_utc() < AUTHORITY_RENEWAL {
+            return Err(Some("its end was near"));
+        }
+        if !permits(&parsed, rules) {
+            return Err(Some("it was not for all hosts of the site"));
+        }
+        // What it signs must have the name that it has itself.
+        let params = authority_params(rules).map_err(|_| unreadable)?;
+        let same_name = params.self_signed(&key).ok().and_then(|made| {
+            let made = Certificate::from_der(made.der()).ok()?;
+            Some(made.tbs_certificate().subject() == stated.subject())
+        });
+        if same_name != Some(true) {
+            return Err(Some("it had another name"));
+        }
+        let issuer = Issuer::new(params, key);
         Ok(Authority { issuer, certificate, path, replaced: None })
     }
 
@@ -194,8 +206,8 @@ impl Authority {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn covers(&self, rules: &Rules) -> bool {
-        x509_parser::parse_x509_certificate(&self.certificate)
-            .is_ok_and(|(_, certificate)| permits(&certificate, rules))
+        Certificate::from_der(&self.certificate)
+            .is_ok_and(|certificate| permits(&certificate, rules))
     }
 
     /// A certificate for a host, with its key and its end.
@@ -254,13 +266,17 @@ fn permitted(rules: &Rules) -> Vec<GeneralSubtree> {
 }
 
 /// Whether a certificate is limited to some names, and a site's hosts are among them.
-fn permits(certificate: &X509Certificate<'_>, rules: &Rules) -> bool {
-    let Ok(Some(constraints)) = certificate.name_constraints() else { return false };
-    let subtrees = constraints.value.permitted_subtrees.iter().flatten();
-    let known: Vec<&GeneralName<'_>> = subtrees.map(|subtree| &subtree.base).collect();
+fn permits(certificate: &Certificate, rules: &Rules) -> bool {
+    let Ok(Some((_, constraints))) = certificate.tbs_certificate().get_extension::<StatedNames>()
+    else {
+        return false;
+    };
+    let subtrees = constraints.permitted_subtrees.iter().flatten();
+    let known: Vec<&GeneralName> = subtrees.map(|subtree| &subtree.base).collect();
     permitted(rules).iter().all(|wanted| match wanted {
         GeneralSubtree::DnsName(name) => known.iter().any(|known| {
-            matches!(known, GeneralName::DNSName(known) if {
+            matches!(known, GeneralName::DnsName(known) if {
+                let known = known.as_str();
                 name == known || name.strip_suffix(known).is_some_and(|rest| rest.ends_with('.'))
             })
         }),
@@ -271,7 +287,7 @@ fn permits(certificate: &X509Certificate<'_>, rules: &Rules) -> bool {
             };
             known
                 .iter()
-                .any(|known| matches!(known, GeneralName::IPAddress(known) if **known == *bytes))
+                .any(|known| matches!(known, GeneralName::IpAddress(known) if *known.as_bytes() == *bytes))
         }
         _ => true,
     })

@@ -18,6 +18,7 @@ mod ask;
 mod authority;
 mod body;
 mod certificates;
+mod condition;
 mod delegation;
 mod encoding;
 mod forward;

@@ -19,6 +19,7 @@ use ravel::language::Line;
 use ravel::rules::{Expectation, ExpectedOutcome, StatedOutcome};
 use ravel_check::witnesses;
 use tokio::net::TcpStream;
+use tokio_rustls::rustls::pki_types::{CertificateDer, pem::PemObject};
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 use tower::{Service, ServiceExt};
 use tower_http::decompression::Decompression;
@@ -149,12 +150,10 @@ impl Visitor {
         let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
         if let Some(pem) = &reach.authority {
             let mut added = 0;
-            for block in x509_parser::pem::Pem::iter_from_buffer(pem) {
-                let block = block.map_err(|_| "it is not PEM".to_owned())?;
-                if block.label == "CERTIFICATE" {
-                    roots.add(block.contents.into()).map_err(|error| error.to_string())?;
-                    added += 1;
-                }
+            for certificate in CertificateDer::pem_slice_iter(pem) {
+                let certificate = certificate.map_err(|_| "it is not PEM".to_owned())?;
+                roots.add(certificate).map_err(|error| error.to_string())?;
+                added += 1;
             }
             if added == 0 {
                 return Err("it holds no certificate".to_owned());

@@ -8,14 +8,12 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use bytes::Bytes;
-use headers::{
-    ETag, HeaderMapExt, IfMatch, IfModifiedSince, IfNoneMatch, IfUnmodifiedSince, LastModified,
-};
-use http::header::{IF_RANGE, RANGE};
+use http::header::RANGE;
 use http::{HeaderMap, Method};
 use http_range_header::{EndPosition, StartPosition};
 use ring::digest;
 
+use crate::condition::Validators;
 use crate::encoding::Encoding;
 use crate::kept::{FileVersion, KeptFile, KeptFiles};
 
@@ -96,13 +94,12 @@ impl OpenFile {
     }
 
     /// The validators of an encoding, which is a representation of its own.
-    pub(crate) fn validators(&self, encoding: Encoding) -> (ETag, LastModified) {
+    pub(crate) fn validators(&self, encoding: Encoding) -> Validators {
         let tag = match encoding.name() {
             Some(name) => format!("\"{}-{name}\"", self.tag),
             None => format!("\"{}\"", self.tag),
         };
-        let tag = tag.parse().expect("hex digits in quotes are an entity tag");
-        (tag, self.modified.into())
+        Validators::new(tag, self.modified)
     }
 
     /// What a client gets of it (RFC 9110, section 13.2.2).
@@ -112,41 +109,19 @@ impl OpenFile {
         headers: &HeaderMap,
         encoding: Encoding,
     ) -> Selected {
-        let (tag, modified) = self.validators(encoding);
-        let since = headers.typed_get::<IfUnmodifiedSince>();
-        let is_wanted = match headers.typed_get::<IfMatch>() {
-            Some(wanted) => wanted.precondition_passes(&tag),
-            None => since.is_none_or(|since| since.precondition_passes(self.modified)),
-        };
-        if !is_wanted {
+        let version = self.validators(encoding);
+        if !version.is_wanted(headers) {
             return Selected::PreconditionFailed;
         }
-        let since = headers.typed_get::<IfModifiedSince>();
-        let is_new = match headers.typed_get::<IfNoneMatch>() {
-            Some(known) => known.precondition_passes(&tag),
-            None => since.is_none_or(|since| since.is_modified(self.modified)),
-        };
-        if !is_new {
+        if !version.is_new(headers) {
             return Selected::NotModified;
         }
         // Parts are of the file as it is, for GET alone.
         if *method != Method::GET || encoding != Encoding::Identity {
             return Selected::Whole;
         }
-        let is_same = match headers.get(IF_RANGE).map(|value| value.to_str().unwrap_or_default()) {
-            None => true,
-            Some(stated) if stated.ends_with('"') => {
-                !stated.starts_with("W/")
-                    && stated.parse::<ETag>().is_ok_and(|stated| stated == tag)
-            }
-            Some(stated) => {
-                let mut known = HeaderMap::new();
-                known.typed_insert(modified);
-                known.get(http::header::LAST_MODIFIED).is_some_and(|value| value == stated)
-            }
-        };
         match headers.get(RANGE).and_then(|range| range.to_str().ok()) {
-            Some(range) if is_same => parts(range, self.bytes),
+            Some(range) if version.is_in_range(headers) => parts(range, self.bytes),
             _ => Selected::Whole,
         }
     }

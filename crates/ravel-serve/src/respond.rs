@@ -4,14 +4,12 @@ use std::io::{self, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use async_compression::Level;
-use async_compression::tokio::bufread::{BrotliEncoder, GzipEncoder};
+use async_compression::tokio::bufread::GzipEncoder;
 use bytes::Bytes;
 use futures_util::TryStreamExt;
-use headers::HeaderMapExt;
 use http::header::{
-    ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, HeaderName,
-    HeaderValue, RANGE, VARY,
+    ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, ETAG, HeaderName,
+    HeaderValue, LAST_MODIFIED, RANGE, VARY,
 };
 use http::{HeaderMap, Method, Response, StatusCode};
 use http_body::Frame;
@@ -148,7 +146,8 @@ pub(crate) fn empty() -> Body {
     full(Bytes::new())
 }
 
-fn full(bytes: Bytes) -> Body {
+/// All of a body at once.
+pub(crate) fn full(bytes: Bytes) -> Body {
     Full::from(bytes).map_err(|never| match never {}).boxed_unsync()
 }
 
@@ -188,9 +187,10 @@ async fn shown_file(
     let selected = if is_found { file.selected(method, asked, encoding) } else { Selected::Whole };
     let mut headers = HeaderMap::new();
     if is_found {
-        let (tag, modified) = file.validators(encoding);
-        headers.typed_insert(tag);
-        headers.typed_insert(modified);
+        let version = file.validators(encoding);
+        let value = |text: &str| HeaderValue::from_str(text).map_err(io::Error::other);
+        headers.insert(ETAG, value(version.tag())?);
+        headers.insert(LAST_MODIFIED, value(&version.modified())?);
         headers.insert(ACCEPT_RANGES, HeaderValue::from_static("bytes"));
     }
     if gets_smaller || encoding != Encoding::Identity {
@@ -250,8 +250,6 @@ fn encoded(reader: impl AsyncBufRead + Send + Unpin + 'static, encoding: Encodin
     let reader: Reader = match encoding {
         Encoding::Identity => Box::new(reader),
         Encoding::Gzip => Box::new(GzipEncoder::new(reader)),
-        // The best takes longer than sending what it saves.
-        Encoding::Brotli => Box::new(BrotliEncoder::with_quality(reader, Level::Precise(5))),
     };
     streamed(ReaderStream::with_capacity(reader, PIECE_BYTES))
 }

@@ -212,7 +212,7 @@ impl Server {
         let http = tokio::spawn(accept(self.http, None, over(Scheme::Http), stopped.clone()));
         let https =
             tokio::spawn(accept(self.https, Some(self.tls), over(Scheme::Https), stopped.clone()));
-        let pages = inspect::router(inspect::Inspector {
+        let inspector = inspect::Inspector {
             live: Arc::clone(&self.live),
             log: Arc::clone(self.service.log()),
             addresses: self.addresses,
@@ -221,7 +221,9 @@ impl Server {
                 .duration_since(UNIX_EPOCH)
                 .map_or(0, |time| time.as_millis() as u64),
             stopped: stopped.clone(),
-        });
+        };
+        let pages =
+            tower::service_fn(move |request| inspect::answer(inspector.clone(), request));
         let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));
         let (checks, mut wanted) = watch::channel(());
         let checker = Arc::clone(&self.live);

@@ -6,6 +6,7 @@ use std::io::{self, BufRead, BufReader, Cursor, Read};
 use flate2::bufread::MultiGzDecoder;
 
 use crate::SourceError;
+use crate::zstandard::ZstandardReader;
 
 /// So much is looked at to find out what a source is, in bytes.
 const MAX_LOOK: u64 = 64 * 1024;
@@ -61,9 +62,7 @@ pub fn unpacked<'r>(input: impl Read + 'r) -> io::Result<Box<dyn BufRead + 'r>> 
     let whole = BufReader::new(Cursor::new(first).chain(input));
     Ok(match compression {
         Some(Compression::Gzip) => Box::new(BufReader::new(MultiGzDecoder::new(whole))),
-        Some(Compression::Zstandard) => {
-            Box::new(BufReader::new(zstd::stream::read::Decoder::with_buffer(whole)?))
-        }
+        Some(Compression::Zstandard) => Box::new(BufReader::new(ZstandardReader::new(whole))),
         None => Box::new(whole),
     })
 }

@@ -29,6 +29,7 @@ mod reader;
 mod sitemap;
 mod table;
 mod tally;
+mod zstandard;
 
 pub use error::SourceError;
 pub use hit::Hit;

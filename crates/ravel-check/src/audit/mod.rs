@@ -27,6 +27,7 @@ mod sample;
 mod scope;
 mod shadowing;
 mod sitemap;
+mod suffix;
 mod targets;
 
 pub use accept::Report;

@@ -1,6 +1,7 @@
 //! What a redirect leads to, and what it hides.
 
 use super::shadowing::RuleRemainder;
+use super::suffix::is_public_suffix;
 use super::{Audit, Code, Finding};
 use ravel::address::{Request, Scheme};
 use ravel::edge::{Route, RouteEnd};
@@ -225,16 +226,12 @@ impl<'r> Audit<'r> {
         let site = self.edge().site();
         let host = origin.host().host().as_str();
         let target = redirect.target().to_string();
-        let suffix = psl::suffix(host.as_bytes()).filter(|suffix| suffix.is_known());
         let is_listed = origin.host().capture().is_some_and(|name| {
             rule.tests()
                 .of_capture(name)
                 .any(|(set, negated)| matches!(set, TextSet::OneOf(_)) && !negated)
         });
-        if origin.host().capture().is_some()
-            && !is_listed
-            && suffix.is_some_and(|suffix| suffix.as_bytes() == host.as_bytes())
-        {
+        if origin.host().capture().is_some() && !is_listed && is_public_suffix(host) {
             out.push(
                 Finding::on(
                     Code::OpenRedirect,

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use rustls_pki_types::{CertificateDer, TrustAnchor, UnixTime};
 use webpki::{ALL_VERIFICATION_ALGS, EndEntityCert, Error, KeyUsage, anchor_from_trusted_cert};
-use x509_parser::pem::Pem;
 
+use super::pem_file::blocks;
 use super::{Certificate, CertificateError, Link};
 use crate::Moment;
 
@@ -25,10 +25,9 @@ impl Roots {
     /// What is wrong with the file.
     pub fn read(pem: &[u8]) -> Result<Roots, CertificateError> {
         let mut roots = Roots::default();
-        for block in Pem::iter_from_buffer(pem.strip_prefix(b"\xef\xbb\xbf").unwrap_or(pem)) {
-            let block = block.map_err(|_| CertificateError::Pem)?;
-            if block.label == "CERTIFICATE" {
-                roots.0.push(block.contents.into());
+        for block in blocks(pem.strip_prefix(b"\xef\xbb\xbf").unwrap_or(pem))? {
+            if block.tag() == "CERTIFICATE" {
+                roots.0.push(block.into_contents().into());
             }
         }
         if roots.0.is_empty() {

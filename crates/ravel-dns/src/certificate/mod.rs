@@ -7,17 +7,23 @@
 
 mod chain;
 mod findings;
+mod pem_file;
 
 pub use chain::{ChainFault, Roots};
 pub use findings::{CertificateCheck, WARN_BEFORE, certificate_findings};
 
 use std::fmt;
 
-use x509_parser::extensions::{GeneralName, ParsedExtension};
-use x509_parser::pem::Pem;
-use x509_parser::prelude::X509Certificate;
+use x509_cert::der::{Decode, Encode};
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{
+    AuthorityKeyIdentifier, BasicConstraints, KeyUsage, SubjectAltName, SubjectKeyIdentifier,
+};
+use x509_cert::name::Name;
+use x509_cert::time::Time;
 
 use super::Moment;
+use pem_file::blocks;
 
 /// A certificate chain as it will be served; the private key is not needed.
 #[derive(Debug, Clone)]
@@ -93,17 +99,17 @@ impl Certificate {
     pub fn read(pem: &[u8]) -> Result<Certificate, CertificateError> {
         let (mut chain, mut others) = (Vec::new(), Vec::new());
         let text = pem.strip_prefix(b"\xef\xbb\xbf").unwrap_or(pem);
-        for block in Pem::iter_from_buffer(text) {
-            let block = block.map_err(|_| CertificateError::Pem)?;
-            if block.label != "CERTIFICATE" {
-                others.push(block.label);
-            } else {
-                let number = chain.len() + 1;
-                let parsed = block
-                    .parse_x509()
-                    .map_err(|error| CertificateError::X509 { number, why: error.to_string() })?;
-                chain.push(link(&parsed, block.contents.clone()));
+        for block in blocks(text)? {
+            if block.tag() != "CERTIFICATE" {
+                others.push(block.tag().to_owned());
+                continue;
             }
+            let number = chain.len() + 1;
+            let read = link(block.into_contents());
+            chain.push(read.map_err(|error| CertificateError::X509 {
+                number,
+                why: error.to_string(),
+            })?);
         }
         match chain.is_empty() {
             true => Err(CertificateError::Empty),
@@ -156,37 +162,48 @@ impl Certificate {
     }
 }
 
-fn link(certificate: &X509Certificate<'_>, der: Vec<u8>) -> Link {
-    let (mut is_authority, mut signs) = (false, true);
-    let mut hosts = Vec::new();
-    let mut keys = (None, None);
-    for extension in certificate.extensions() {
-        match extension.parsed_extension() {
-            ParsedExtension::SubjectAlternativeName(names) => {
-                hosts.extend(names.general_names.iter().filter_map(|name| match name {
-                    GeneralName::DNSName(name) => Some(name.to_ascii_lowercase()),
-                    _ => None,
-                }))
-            }
-            ParsedExtension::SubjectKeyIdentifier(key) => keys.0 = Some(key.0.to_vec()),
-            ParsedExtension::AuthorityKeyIdentifier(key) => {
-                keys.1 = key.key_identifier.as_ref().map(|key| key.0.to_vec())
-            }
-            ParsedExtension::BasicConstraints(constraints) => is_authority = constraints.ca,
-            ParsedExtension::KeyUsage(usage) => signs = usage.key_cert_sign(),
-            _ => {}
-        }
-    }
+fn link(der: Vec<u8>) -> Result<Link, x509_cert::der::Error> {
+    let certificate = x509_cert::Certificate::from_der(&der)?;
+    let certificate = certificate.tbs_certificate();
+    // An extension that cannot be read says nothing; who follows the chain refuses it.
+    let hosts = match certificate.get_extension::<SubjectAltName>() {
+        Ok(Some((_, names))) => names.0.iter().filter_map(dns_name).collect(),
+        _ => Vec::new(),
+    };
+    let own_key = certificate.get_extension::<SubjectKeyIdentifier>().ok().flatten();
+    let issuer_key = certificate.get_extension::<AuthorityKeyIdentifier>().ok().flatten();
+    let constraints = certificate.get_extension::<BasicConstraints>().ok().flatten();
+    let usage = certificate.get_extension::<KeyUsage>().ok().flatten();
+    let signs = usage.is_none_or(|(_, usage)| usage.key_cert_sign());
     let validity = certificate.validity();
-    Link {
-        der,
-        is_authority: is_authority && signs,
-        subject: certificate.subject().to_string(),
-        issuer: certificate.issuer().to_string(),
-        names: (certificate.subject().as_raw().to_vec(), certificate.issuer().as_raw().to_vec()),
-        keys,
+    Ok(Link {
+        is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca) && signs,
+        subject: in_words(certificate.subject()),
+        issuer: in_words(certificate.issuer()),
+        names: (certificate.subject().to_der()?, certificate.issuer().to_der()?),
+        keys: (
+            own_key.map(|(_, key)| key.0.into_bytes().into()),
+            issuer_key.and_then(|(_, key)| Some(key.key_identifier?.into_bytes().into())),
+        ),
         hosts,
-        from: Moment::of(validity.not_before.to_datetime()),
-        until: Moment::of(validity.not_after.to_datetime()),
+        from: moment(validity.not_before),
+        until: moment(validity.not_after),
+        der,
+    })
+}
+
+fn dns_name(name: &GeneralName) -> Option<String> {
+    match name {
+        GeneralName::DnsName(name) => Some(name.as_str().to_ascii_lowercase()),
+        _ => None,
     }
+}
+
+/// A name as it is read: its parts in their order.
+fn in_words(name: &Name) -> String {
+    name.iter_rdn().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+fn moment(time: Time) -> Moment {
+    Moment::from_unix(time.to_unix_duration().as_secs().try_into().unwrap_or(i64::MAX))
 }

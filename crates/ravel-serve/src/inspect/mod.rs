@@ -10,22 +10,24 @@ mod requests;
 
 use std::convert::Infallible;
 use std::sync::Arc;
+use std::time::Duration;
 
-use axum::Router;
-use axum::extract::{Path, Query, Request, State};
-use axum::http::header::{
-    CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HOST, HeaderName, HeaderValue, ORIGIN,
+use bytes::Bytes;
+use futures_util::StreamExt;
+use http::header::{
+    ALLOW, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HOST, HeaderName, HeaderValue,
+    ORIGIN,
 };
-use axum::http::{HeaderMap, Method, StatusCode};
-use axum::middleware::{self, Next};
-use axum::response::sse::{Event, KeepAlive, Sse};
-use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post};
-use futures_util::{Stream, StreamExt};
+use http::{HeaderMap, Method, Request, Response, StatusCode};
+use http_body::Frame;
+use http_body_util::{BodyExt, StreamBody};
+use maud::Markup;
 use tokio::sync::broadcast::error::RecvError;
 use tokio::sync::watch;
+use url::form_urlencoded;
 
 use crate::certificates::HostCertificates;
+use crate::respond::{Body, empty, full};
 use crate::{Addresses, Live, Log};
 use page::TestedRequest;
 
@@ -49,129 +51,127 @@ impl Inspector {
     }
 }
 
-/// What is typed into the box.
-#[derive(Debug, Default)]
-struct InspectQuery {
-    method: String,
-    address: String,
-    header: String,
-}
+const HTML: &str = "text/html; charset=utf-8";
+const TEXT: &str = "text/plain; charset=utf-8";
+/// A stream on which nothing comes says that it is still there.
+const KEEP_ALIVE: Duration = Duration::from_secs(15);
 
-pub(crate) fn router(inspector: Inspector) -> Router {
-    Router::new()
-        .route("/", get(front))
-        .route("/try", get(tried))
-        .route("/requests", get(to_come))
-        .route("/requests.har", get(archive))
-        .route("/request/{number}", get(request))
-        .route("/clear", post(clear))
-        .route("/state", get(state))
-        .route(
-            "/inspect.css",
-            get(|| asset("text/css; charset=utf-8", include_str!("inspect.css"))),
-        )
-        .route(
-            "/inspect.js",
-            get(|| asset("text/javascript; charset=utf-8", include_str!("inspect.js"))),
-        )
-        .layer(middleware::from_fn_with_state(inspector.clone(), guard))
-        .with_state(inspector)
-}
-
-async fn asset(kind: &'static str, text: &'static str) -> Response {
-    ([(CONTENT_TYPE, HeaderValue::from_static(kind))], text).into_response()
-}
-
-/// Refuses names that are not its own, so that no page can reach it under another (DNS rebinding),
-/// and posts from elsewhere.
-async fn guard(State(inspector): State<Inspector>, request: Request, next: Next) -> Response {
+/// Answers one request. Names that are not its own are refused, so that no page can reach it under
+/// another (DNS rebinding), and posts from elsewhere.
+pub(crate) async fn answer<B>(
+    inspector: Inspector,
+    request: Request<B>,
+) -> Result<Response<Body>, Infallible> {
     let port = inspector.addresses.inspect().port();
-    let named = request.headers().get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+    let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
+    let named = header(HOST).unwrap_or_default();
     let own =
         ["localhost", "127.0.0.1", "[::1]"].iter().any(|name| *named == format!("{name}:{port}"));
     if !own {
-        return (StatusCode::MISDIRECTED_REQUEST, "421: this is not the inspector's name\n")
-            .into_response();
+        return Ok(error(StatusCode::MISDIRECTED_REQUEST, "421: this is not the inspector's name"));
     }
     let safe = request.method() == Method::GET || request.method() == Method::HEAD;
-    let origin = request.headers().get(ORIGIN).and_then(|origin| origin.to_str().ok());
-    if !safe && origin != Some(&*format!("http://{named}")) {
-        return (StatusCode::FORBIDDEN, "403: only the inspector's own page may do that\n")
-            .into_response();
+    if !safe && header(ORIGIN) != Some(&*format!("http://{named}")) {
+        return Ok(error(StatusCode::FORBIDDEN, "403: only the inspector's own page may do that"));
     }
-    let mut response = next.run(request).await;
+    let mut response = routed(&inspector, &request);
     let headers = response.headers_mut();
     let policy = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; form-action 'self'; frame-ancestors 'none'";
-    headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
-    headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    headers.insert(
-        HeaderName::from_static("x-content-type-options"),
-        HeaderValue::from_static("nosniff"),
-    );
-    headers.insert(
-        HeaderName::from_static("referrer-policy"),
-        HeaderValue::from_static("no-referrer"),
-    );
+    for (name, value) in [
+        (CONTENT_SECURITY_POLICY, policy),
+        (CACHE_CONTROL, "no-store"),
+        (HeaderName::from_static("x-content-type-options"), "nosniff"),
+        (HeaderName::from_static("referrer-policy"), "no-referrer"),
+    ] {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+    Ok(response)
+}
+
+/// The page, or the part of it, at a path.
+fn routed<B>(inspector: &Inspector, request: &Request<B>) -> Response<Body> {
+    let path = request.uri().path();
+    let allowed = if path == "/clear" { Method::POST } else { Method::GET };
+    if *request.method() != allowed
+        && !(allowed == Method::GET && *request.method() == Method::HEAD)
+    {
+        let mut refused =
+            error(StatusCode::METHOD_NOT_ALLOWED, "405: this is asked by another method");
+        let allowed = if allowed == Method::GET { "GET, HEAD" } else { "POST" };
+        refused.headers_mut().insert(ALLOW, HeaderValue::from_static(allowed));
+        return refused;
+    }
+    let query = request.uri().query().unwrap_or_default();
+    match path {
+        "/" => html(page::whole(inspector, None, None)),
+        "/try" => tested(inspector, query),
+        "/requests" => to_come(inspector.clone(), request.headers()),
+        "/requests.har" => of("application/json", copied::archive(inspector).to_string()),
+        "/clear" => {
+            inspector.log.clear();
+            with_status(StatusCode::NO_CONTENT, Response::new(empty()))
+        }
+        // What is known of the site: entry points, expectations, findings.
+        "/state" => html(page::state(inspector)),
+        "/inspect.css" => of("text/css; charset=utf-8", include_str!("inspect.css")),
+        "/inspect.js" => of("text/javascript; charset=utf-8", include_str!("inspect.js")),
+        _ => match path.strip_prefix("/request/").and_then(|number| number.parse().ok()) {
+            Some(number) => one_request(inspector, number, query),
+            None => error(StatusCode::NOT_FOUND, "404: the inspector has no such page"),
+        },
+    }
+}
+
+fn of(content_type: &'static str, text: impl Into<Bytes>) -> Response<Body> {
+    let mut response = Response::new(full(text.into()));
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(content_type));
     response
 }
 
-async fn front(State(inspector): State<Inspector>) -> Response {
-    page::whole(&inspector, None, None).into_response()
+fn html(markup: Markup) -> Response<Body> {
+    of(HTML, markup.into_string())
+}
+
+fn with_status(status: StatusCode, mut response: Response<Body>) -> Response<Body> {
+    *response.status_mut() = status;
+    response
+}
+
+fn error(status: StatusCode, what: &str) -> Response<Body> {
+    with_status(status, of(TEXT, format!("{what}\n")))
+}
+
+/// The value of a field of a form; empty where it is not there.
+fn field(query: &str, name: &str) -> String {
+    let mut fields = form_urlencoded::parse(query.as_bytes());
+    fields.find(|(known, _)| known == name).map_or(String::new(), |(_, value)| value.into_owned())
 }
 
 /// One request: the part that shows it, or the whole page for those without a script.
-async fn request(
-    State(inspector): State<Inspector>,
-    Path(number): Path<u64>,
-    Query(asked): Query<Vec<(String, String)>>,
-) -> Response {
+fn one_request(inspector: &Inspector, number: u64, query: &str) -> Response<Body> {
     let Some(record) = inspector.log.record(number) else {
-        return (StatusCode::NOT_FOUND, "404: this request is not kept any more\n").into_response();
+        return error(StatusCode::NOT_FOUND, "404: this request is not kept any more");
     };
-    match asked.iter().any(|(name, _)| name == "part") {
-        true => requests::details(&inspector, &record).into_response(),
-        false => page::whole(&inspector, None, Some(&record)).into_response(),
-    }
+    html(match form_urlencoded::parse(query.as_bytes()).any(|(name, _)| name == "part") {
+        true => requests::details(inspector, &record),
+        false => page::whole(inspector, None, Some(&record)),
+    })
 }
 
-async fn archive(State(inspector): State<Inspector>) -> Response {
-    let text = copied::archive(&inspector).to_string();
-    ([(CONTENT_TYPE, HeaderValue::from_static("application/json"))], text).into_response()
+/// What is typed into the box, asked.
+fn tested(inspector: &Inspector, query: &str) -> Response<Body> {
+    let value = |name| field(query, name).trim().to_owned();
+    let tested =
+        TestedRequest::ask(inspector, value("method"), value("address"), value("header"));
+    html(match value("part").is_empty() {
+        true => page::whole(inspector, Some(&tested), None),
+        false => page::tried(inspector, &tested),
+    })
 }
 
-async fn clear(State(inspector): State<Inspector>) -> Response {
-    inspector.log.clear();
-    StatusCode::NO_CONTENT.into_response()
-}
-
-async fn tried(
-    State(inspector): State<Inspector>,
-    Query(asked): Query<Vec<(String, String)>>,
-) -> Response {
-    let value = |name: &str| {
-        asked
-            .iter()
-            .find(|(known, _)| known == name)
-            .map_or(String::new(), |(_, value)| value.trim().to_owned())
-    };
-    let asked = InspectQuery {
-        method: value("method"),
-        address: value("address"),
-        header: value("header"),
-    };
-    let tried = TestedRequest::ask(&inspector, asked.method, asked.address, asked.header);
-    match value("part").is_empty() {
-        true => page::whole(&inspector, Some(&tried), None).into_response(),
-        false => page::tried(&inspector, &tried).into_response(),
-    }
-}
-
-/// The requests to come, each as it is shown; and those that a reader who was away has missed. An
-/// event's id is the run of the server and the request's number.
-async fn to_come(
-    State(inspector): State<Inspector>,
-    headers: HeaderMap,
-) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+/// The requests to come as server-sent events, each as it is shown; and those that a reader who was
+/// away has missed. An event's id is the run of the server and the request's number.
+fn to_come(inspector: Inspector, headers: &HeaderMap) -> Response<Body> {
     let last = headers.get("last-event-id").and_then(|id| id.to_str().ok());
     let seen = last.and_then(|id| id.split_once('-')).and_then(|(run, number)| {
         let is_this = run.parse::<u64>() == Ok(inspector.run);
@@ -179,14 +179,18 @@ async fn to_come(
     });
     let receiver = inspector.log.subscribe();
     let mut stopped = inspector.stopped.clone();
-    let from = seen.unwrap_or(0);
-    let news =
-        futures_util::stream::unfold((receiver, from, true), move |(mut receiver, from, first)| {
+    let news = futures_util::stream::unfold(
+        (receiver, seen.unwrap_or(0), true),
+        move |(mut receiver, from, first)| {
             let inspector = inspector.clone();
             async move {
                 // One that is late reads what is kept, and misses nothing that is.
-                if !first && matches!(receiver.recv().await, Err(RecvError::Closed)) {
-                    return None;
+                if !first {
+                    match tokio::time::timeout(KEEP_ALIVE, receiver.recv()).await {
+                        Ok(Err(RecvError::Closed)) => return None,
+                        Ok(_) => {}
+                        Err(_) => return Some((":\n\n".to_owned(), (receiver, from, false))),
+                    }
                 }
                 while receiver.try_recv().is_ok() {}
                 let rows = requests::rows(&inspector.log.last());
@@ -194,18 +198,17 @@ async fn to_come(
                 fresh.sort_by_key(|row| row.number());
                 let to = fresh.last().map_or(from, |row| row.number());
                 let event = |row: &&requests::Row| {
-                    let id = format!("{}-{}", inspector.run, row.number());
-                    Ok(Event::default().id(id).data(row.shown().into_string().replace('\n', " ")))
+                    let shown = row.shown().into_string().replace(['\r', '\n'], " ");
+                    format!("id: {}-{}\ndata: {shown}\n\n", inspector.run, row.number())
                 };
-                let events: Vec<Result<Event, Infallible>> = fresh.iter().map(event).collect();
-                Some((futures_util::stream::iter(events), (receiver, to, false)))
+                let events: String = fresh.iter().map(event).collect();
+                Some((events, (receiver, to, false)))
             }
-        });
+        },
+    );
     let ended = async move { drop(stopped.changed().await) };
-    Sse::new(news.flatten().take_until(ended)).keep_alive(KeepAlive::default())
-}
-
-/// What is known of the site: entry points, expectations, findings.
-async fn state(State(inspector): State<Inspector>) -> Response {
-    page::state(&inspector).into_response()
+    let frames = news.take_until(ended).map(|events| Ok(Frame::data(Bytes::from(events))));
+    let mut response = Response::new(StreamBody::new(frames).boxed_unsync());
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/event-stream"));
+    response
 }
