@@ -28,7 +28,7 @@ mod timeline;
 pub mod zone;
 
 pub use certificate::{
-    Certificate, CertificateCheck, CertificateError, ChainFault, Roots, WARN_BEFORE,
+    Certificate, CertificateCheck, CertificateError, ChainFault, PermittedName, Roots, WARN_BEFORE,
     certificate_findings,
 };
 pub use entry::Entry;

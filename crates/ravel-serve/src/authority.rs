@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use crate::visitor::OWN_NAMES;
 use ravel::Rules;
+use ravel_dns::{Certificate, Moment, PermittedName};
 use rcgen::{
     BasicConstraints, CertificateParams, CidrSubnet, DnType, ExtendedKeyUsagePurpose,
     GeneralSubtree, IsCa, Issuer, KeyPair, KeyUsagePurpose, NameConstraints, PublicKeyData,
@@ -20,10 +21,6 @@ use tokio_rustls::rustls::pki_types::{
     CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, pem::PemObject,
 };
 use tokio_rustls::rustls::sign::CertifiedKey;
-use x509_cert::Certificate;
-use x509_cert::der::{Decode, Encode};
-use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{BasicConstraints as StatedConstraints, NameConstraints as StatedNames};
 
 /// How long the authority lasts, and how long before its end it is made anew.
 const AUTHORITY_LIFE: Duration = Duration::days(3 * 365);
@@ -40,6 +37,8 @@ const KEY_FILE: &str = "authority.key";
 pub struct Authority {
     issuer: Issuer<'static, KeyPair>,
     certificate: CertificateDer<'static>,
+    /// What its certificate says.
+    stated: Certificate,
     path: PathBuf,
     replaced: Option<&'static str>,
 }
@@ -126,11 +125,15 @@ impl Authority {
             write_private(&beside.join(name), text).map_err(disk(&own.join(name)))
         };
         write(KEY_FILE, &key.serialize_pem())?;
-        write(CERTIFICATE_FILE, &certificate.pem())?;
+        let pem = certificate.pem();
+        let stated = Certificate::read(pem.as_bytes())
+            .map_err(|_| rcgen::Error::CouldNotParseCertificate)?;
+        write(CERTIFICATE_FILE, &pem)?;
         put_in_place(&beside, &own).map_err(disk(&own))?;
         let certificate = certificate.der().clone();
         let path = own.join(CERTIFICATE_FILE);
-        Ok(Authority { issuer: Issuer::new(params, key), certificate, path, replaced })
+        let issuer = Issuer::new(params, key);
+        Ok(Authority { issuer, certificate, stated, path, replaced })
     }
 
     /// The one that is there; an error where it cannot be used: why it is made anew, or none where
@@ -155,34 +158,27 @@ impl Authority {
         let key = KeyPair::from_pem(&key).map_err(|_| unreadable)?;
         let certificate =
             CertificateDer::from_pem_slice(text.as_bytes()).map_err(|_| unreadable)?;
-        let parsed = Certificate::from_der(&certificate).map_err(|_| unreadable)?;
-        let stated = parsed.tbs_certificate();
-        if !matches!(stated.get_extension::<StatedConstraints>(), Ok(Some((_, one))) if one.ca) {
+        let stated = Certificate::read(text.as_bytes()).map_err(|_| unreadable)?;
+        if !stated.is_authority() {
             return Err(Some("it was no certificate authority"));
         }
-        let own_key = stated.subject_public_key_info().to_der().map_err(|_| unreadable)?;
-        if own_key != key.subject_public_key_info() {
+        if stated.public_key() != key.subject_public_key_info() {
             return Err(Some("its key was not that of its certificate"));
         }
-        let ends = stated.validity().not_after.to_unix_duration().as_secs();
-        let ends = OffsetDateTime::UNIX_EPOCH + std::time::Duration::from_secs(ends);
-        if ends - OffsetDateTime::now_utc() < AUTHORITY_RENEWAL {
+        let now = Moment::from(std::time::SystemTime::now());
+        if stated.validity().1.since(now) < AUTHORITY_RENEWAL.whole_seconds() {
             return Err(Some("its end was near"));
         }
-        if !permits(&parsed, rules) {
+        if !permits(&stated, rules) {
             return Err(Some("it was not for all hosts of the site"));
         }
-        // What it signs must have the name that it has itself.
+        // What it signs names it as its certificate does.
         let params = authority_params(rules).map_err(|_| unreadable)?;
-        let same_name = params.self_signed(&key).ok().and_then(|made| {
-            let made = Certificate::from_der(made.der()).ok()?;
-            Some(made.tbs_certificate().subject() == stated.subject())
-        });
-        if same_name != Some(true) {
+        if stated.subject() != format!("CN={}", common_name(rules)) {
             return Err(Some("it had another name"));
         }
         let issuer = Issuer::new(params, key);
-        Ok(Authority { issuer, certificate, path, replaced: None })
+        Ok(Authority { issuer, certificate, stated, path, replaced: None })
     }
 
     /// The file with its certificate, for those who want to trust it.
@@ -206,8 +202,7 @@ impl Authority {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn covers(&self, rules: &Rules) -> bool {
-        Certificate::from_der(&self.certificate)
-            .is_ok_and(|certificate| permits(&certificate, rules))
+        permits(&self.stated, rules)
     }
 
     /// A certificate for a host, with its key and its end.
@@ -267,17 +262,11 @@ fn permitted(rules: &Rules) -> Vec<GeneralSubtree> {
 
 /// Whether a certificate is limited to some names, and a site's hosts are among them.
 fn permits(certificate: &Certificate, rules: &Rules) -> bool {
-    let Ok(Some((_, constraints))) = certificate.tbs_certificate().get_extension::<StatedNames>()
-    else {
-        return false;
-    };
-    let subtrees = constraints.permitted_subtrees.iter().flatten();
-    let known: Vec<&GeneralName> = subtrees.map(|subtree| &subtree.base).collect();
+    let Some(known) = certificate.permitted() else { return false };
     permitted(rules).iter().all(|wanted| match wanted {
         GeneralSubtree::DnsName(name) => known.iter().any(|known| {
-            matches!(known, GeneralName::DnsName(known) if {
-                let known = known.as_str();
-                name == known || name.strip_suffix(known).is_some_and(|rest| rest.ends_with('.'))
+            matches!(known, PermittedName::Dns(known) if {
+                name == known || name.strip_suffix(known.as_str()).is_some_and(|rest| rest.ends_with('.'))
             })
         }),
         GeneralSubtree::IpAddress(subnet) => {
@@ -287,7 +276,7 @@ fn permits(certificate: &Certificate, rules: &Rules) -> bool {
             };
             known
                 .iter()
-                .any(|known| matches!(known, GeneralName::IpAddress(known) if *known.as_bytes() == *bytes))
+                .any(|known| matches!(known, PermittedName::Ip(known) if *known == bytes))
         }
         _ => true,
     })
@@ -302,12 +291,15 @@ fn authority_params(rules: &Rules) -> Result<CertificateParams, AuthorityError> 
         permitted_subtrees: permitted(rules),
         excluded_subtrees: Vec::new(),
     });
-    let name = format!("Ravel local authority for {}", rules.site().host());
-    // A common name has at most 64 characters (RFC 5280, appendix A.1).
-    let name = if name.len() <= 64 { &name } else { "Ravel local authority" };
-    params.distinguished_name.push(DnType::CommonName, name);
+    params.distinguished_name.push(DnType::CommonName, common_name(rules));
     (params.not_before, params.not_after) = (now - Duration::days(1), now + AUTHORITY_LIFE);
     Ok(params)
+}
+
+/// A common name has at most 64 characters (RFC 5280, appendix A.1).
+fn common_name(rules: &Rules) -> String {
+    let name = format!("Ravel local authority for {}", rules.site().host());
+    if name.len() <= 64 { name } else { "Ravel local authority".to_owned() }
 }
 
 /// Holds others up who look for an authority in a folder.

@@ -35,9 +35,7 @@ impl Validators {
     pub(crate) fn is_wanted(&self, headers: &HeaderMap) -> bool {
         match tags(headers, IF_MATCH) {
             Some(wanted) => wanted.iter().any(|tag| *tag == "*" || *tag == self.tag),
-            None => {
-                date(headers, IF_UNMODIFIED_SINCE).is_none_or(|since| self.modified <= since)
-            }
+            None => date(headers, IF_UNMODIFIED_SINCE).is_none_or(|since| self.modified <= since),
         }
     }
 
@@ -45,9 +43,9 @@ impl Validators {
     pub(crate) fn is_new(&self, headers: &HeaderMap) -> bool {
         match tags(headers, IF_NONE_MATCH) {
             // A weak tag will do.
-            Some(known) => !known.iter().any(|tag| {
-                *tag == "*" || tag.strip_prefix("W/").unwrap_or(tag) == self.tag
-            }),
+            Some(known) => !known
+                .iter()
+                .any(|tag| *tag == "*" || tag.strip_prefix("W/").unwrap_or(tag) == self.tag),
             None => date(headers, IF_MODIFIED_SINCE).is_none_or(|since| self.modified > since),
         }
     }

@@ -222,8 +222,7 @@ impl Server {
                 .map_or(0, |time| time.as_millis() as u64),
             stopped: stopped.clone(),
         };
-        let pages =
-            tower::service_fn(move |request| inspect::answer(inspector.clone(), request));
+        let pages = tower::service_fn(move |request| inspect::answer(inspector.clone(), request));
         let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));
         let (checks, mut wanted) = watch::channel(());
         let checker = Arc::clone(&self.live);

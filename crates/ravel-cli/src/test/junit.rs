@@ -23,10 +23,18 @@ struct TestCase {
 
 enum TestEnd {
     Passed,
-    Skipped { message: String },
-    Failed { message: String, text: String },
+    Skipped {
+        message: String,
+    },
+    Failed {
+        message: String,
+        text: String,
+    },
     /// It could not be run.
-    Error { message: String, text: String },
+    Error {
+        message: String,
+        text: String,
+    },
 }
 
 /// The result of each expectation.
@@ -58,9 +66,8 @@ pub(super) fn of(
 
 /// What was expected and what came, and by which line.
 fn mismatches(loaded: &LoadedSite, outcome: &LiveVerdict) -> String {
-    let part = |failure: &Mismatch| {
-        format!("expected {}\ngot      {}", failure.expected(), failure.got())
-    };
+    let part =
+        |failure: &Mismatch| format!("expected {}\ngot      {}", failure.expected(), failure.got());
     let mut text = outcome.verdict().failures().iter().map(part).collect::<Vec<_>>().join("\n");
     if let Some(line) = outcome.verdict().decided() {
         text.push_str(&format!("\nby       {}", loaded.name(line)));
@@ -100,9 +107,8 @@ fn written(suite: &str, cases: &[TestCase]) -> Result<String, Failure> {
 }
 
 fn write_suites(writer: &mut Writer<Vec<u8>>, suite: &str, cases: &[TestCase]) -> io::Result<()> {
-    let count = |is: fn(&TestEnd) -> bool| {
-        cases.iter().filter(|case| is(&case.end)).count().to_string()
-    };
+    let count =
+        |is: fn(&TestEnd) -> bool| cases.iter().filter(|case| is(&case.end)).count().to_string();
     let counts = [
         ("tests", cases.len().to_string()),
         ("skipped", count(|end| matches!(end, TestEnd::Skipped { .. }))),

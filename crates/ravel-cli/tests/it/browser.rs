@@ -4,11 +4,10 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use crate::common::{build, contents, demo, folder, run};
-use fantoccini::{Client, ClientBuilder, Locator};
+use crate::webdriver::Browser;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use serde_json::{Value, json};
 
@@ -75,76 +74,28 @@ fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
     stream.write_all(part)
 }
 
-struct Ending(Child);
-
-impl Drop for Ending {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-async fn browser(home: &Path) -> (Client, Ending) {
-    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-    let driver = Command::new("chromedriver")
-        .arg(format!("--port={port}"))
-        .env("HOME", home)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("chromedriver runs");
-    let driver = Ending(driver);
-    let arguments = [
-        "--headless=new",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-component-update",
-        "--disable-sync",
-    ];
-    let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
-    let Value::Object(capabilities) = capabilities else { unreachable!() };
-    for _ in 0..400 {
-        let mut builder =
-            ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
-        let client = builder
-            .capabilities(capabilities.clone())
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await;
-        if let Ok(client) = client {
-            return (client, driver);
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-    panic!("chromedriver does not answer");
-}
-
 /// Where a browser ends, and what the page's heading says.
-async fn ends(client: &Client, base: &str, path: &str, wanted: &str) -> (String, String) {
-    client.goto(&format!("{base}{path}")).await.unwrap();
+fn ends(client: &Browser, base: &str, path: &str, wanted: &str) -> (String, String) {
+    client.goto(&format!("{base}{path}"));
     let mut found = (String::new(), String::new());
     for _ in 0..60 {
-        let url = client.current_url().await.unwrap().to_string();
-        let heading = match client.find(Locator::Css("h1")).await {
-            Ok(heading) => heading.text().await.unwrap_or_default(),
-            Err(_) => String::new(),
-        };
+        let url = client.url();
+        let heading = client.find("h1").map_or(String::new(), |heading| heading.text());
         found = (url.strip_prefix(base).unwrap_or(&url).to_owned(), heading);
         if found.0 == wanted && !found.1.is_empty() && found.1 != "This page has moved" {
             break;
         }
-        tokio::time::sleep(Duration::from_millis(50)).await;
+        std::thread::sleep(Duration::from_millis(50));
     }
     found
 }
 
 /// Registers the service worker below a base path, and waits until it answers.
-async fn register(client: &Client, base: &str) {
+fn register(client: &Browser, base: &str) {
     let script = "const done = arguments[1];\
         navigator.serviceWorker.register(arguments[0] + 'service-worker.mjs', { type: 'module', updateViaCache: 'none' })\
         .then(() => navigator.serviceWorker.ready).then(() => setTimeout(() => done('ready'), 300), (error) => done(String(error)));";
-    let said = client.execute_async(script, vec![json!(base)]).await.unwrap();
+    let said = client.execute_async(script, &[json!(base)]);
     assert_eq!(said, json!("ready"));
 }
 
@@ -162,9 +113,9 @@ const WAYS: &[(&str, &str)] = &[
     ("/no-such-page", "/no-such-page"),
 ];
 
-#[tokio::test(flavor = "multi_thread")]
+#[test]
 #[ignore = "needs Chromium and ChromeDriver"]
-async fn a_file_server_and_a_browser_end_where_they_should() {
+fn a_file_server_and_a_browser_end_where_they_should() {
     let demo = demo();
     let site = plain_server(build(demo.path(), "files", "site"));
     let worker = demo.path().join("worker");
@@ -176,7 +127,7 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
     }
     let worker_folder = worker.clone();
     let worker = plain_server(worker);
-    let (client, _driver) = browser(demo.path()).await;
+    let client = Browser::start(demo.path());
     let heading = |path: &str| {
         let text = fs::read_to_string(demo.path().join("dist").join(path)).unwrap();
         let (_, rest) = text.split_once("<h1").unwrap();
@@ -186,12 +137,12 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
     // With the service worker, and with the pages that are made for file servers.
     for (name, address) in [("service worker", worker), ("files", site)] {
         let base = format!("http://localhost:{}", address.port());
-        client.goto(&format!("{base}/")).await.unwrap();
+        client.goto(&format!("{base}/"));
         if name == "service worker" {
-            register(&client, "/").await;
+            register(&client, "/");
         }
         for (asked, wanted) in WAYS {
-            let (url, heading) = ends(&client, &base, asked, wanted).await;
+            let (url, heading) = ends(&client, &base, asked, wanted);
             assert_eq!(url, *wanted, "{name}: {asked}");
             match *asked {
                 "/no-such-page" => assert_eq!(heading, lost, "{name}: {asked}"),
@@ -208,26 +159,21 @@ async fn a_file_server_and_a_browser_end_where_they_should() {
             for (name, bytes) in contents(&build(demo.path(), "module", "module")) {
                 fs::write(worker_folder.join(name), bytes).unwrap();
             }
-            client.goto(&format!("{base}/")).await.unwrap();
+            client.goto(&format!("{base}/"));
             // A browser looks for a new worker some time after a visit.
             let wait = "const done = arguments[0];\
                 const ask = (left) => fetch('/of-another-version').then(({ redirected }) =>\
                 redirected || left === 0 ? done(redirected) : setTimeout(ask, 250, left - 1)); ask(100);";
-            let taken = client.execute_async(wait, Vec::new()).await.unwrap();
+            let taken = client.execute_async(wait, &[]);
             assert_eq!(taken, json!(true), "the worker of the new rules has not come");
-            let (url, _) = ends(&client, &base, "/of-another-version", "/about").await;
+            let (url, _) = ends(&client, &base, "/of-another-version", "/about");
             assert_eq!(url, "/about");
         }
         if let Some(folder) = std::env::var_os("RAVEL_PICTURES") {
-            client.goto(&format!("{base}/no-such-page")).await.unwrap();
-            fs::write(
-                Path::new(&folder).join(format!("{name}.png")),
-                client.screenshot().await.unwrap(),
-            )
-            .unwrap();
+            client.goto(&format!("{base}/no-such-page"));
+            fs::write(Path::new(&folder).join(format!("{name}.png")), client.screenshot()).unwrap();
         }
     }
-    client.close().await.unwrap();
 }
 
 /// The files of the small sites, each with its name as its heading.
@@ -265,11 +211,11 @@ fn bare(url: &str) -> String {
     path.strip_suffix(".html").unwrap_or(path).trim_end_matches('/').to_owned()
 }
 
-#[tokio::test(flavor = "multi_thread")]
+#[test]
 #[ignore = "needs Chromium and ChromeDriver"]
-async fn visitors_of_hostile_sites_end_where_the_lines_say() {
+fn visitors_of_hostile_sites_end_where_the_lines_say() {
     let home = tempfile::TempDir::new().unwrap();
-    let (client, _driver) = browser(home.path()).await;
+    let client = Browser::start(home.path());
     let mut compared = 0;
     for rules in HOSTILE {
         let text = format!("site https://h.example/\n  files dist\n  missing /404.html\n{rules}\n");
@@ -309,26 +255,22 @@ async fn visitors_of_hostile_sites_end_where_the_lines_say() {
                 _ => "404.html",
             };
             let wanted = walk.url().strip_prefix("https://h.example").unwrap();
-            client.goto(&format!("{base}{path}")).await.unwrap();
+            client.goto(&format!("{base}{path}"));
             let mut found = (String::new(), String::new());
             for _ in 0..60 {
-                let url = client.current_url().await.unwrap().to_string();
-                let heading = match client.find(Locator::Css("h1")).await {
-                    Ok(heading) => heading.text().await.unwrap_or_default(),
-                    Err(_) => String::new(),
-                };
+                let url = client.url();
+                let heading = client.find("h1").map_or(String::new(), |heading| heading.text());
                 found = (bare(url.strip_prefix(&base).unwrap_or(&url)), heading);
                 if found == (bare(wanted), name.to_owned()) {
                     break;
                 }
-                tokio::time::sleep(Duration::from_millis(50)).await;
+                std::thread::sleep(Duration::from_millis(50));
             }
             assert_eq!(found, (bare(wanted), name.to_owned()), "{rules}: {path}");
             compared += 1;
         }
     }
     assert!(compared > 150, "{compared}");
-    client.close().await.unwrap();
 }
 
 /// A minute of silence (RIFF WAVE, PCM).
@@ -348,9 +290,9 @@ fn silence() -> Vec<u8> {
 
 /// A media element knows how long its file is and can be wound, below a base path, with the worker
 /// in between.
-#[tokio::test(flavor = "multi_thread")]
+#[test]
 #[ignore = "needs Chromium and ChromeDriver"]
-async fn media_and_ranges_work_under_the_worker() {
+fn media_and_ranges_work_under_the_worker() {
     let rules = "site https://h.example/base/\n  files dist\n  languages en, de\n\
         redirect /short -> /listen\nredirect /say -> /listen?en\n  when language is en\n\
         headers /*.wav\n  set x-by-rules: yes\n"
@@ -372,10 +314,10 @@ async fn media_and_ranges_work_under_the_worker() {
         fs::write(path, bytes).unwrap();
     }
     let base = format!("http://localhost:{}", plain_server(root).port());
-    let (client, _driver) = browser(site.path()).await;
-    client.goto(&format!("{base}/base/")).await.unwrap();
-    register(&client, "/base/").await;
-    let (url, heading) = ends(&client, &base, "/base/short", "/base/listen").await;
+    let client = Browser::start(site.path());
+    client.goto(&format!("{base}/base/"));
+    register(&client, "/base/");
+    let (url, heading) = ends(&client, &base, "/base/short", "/base/listen");
     assert_eq!((&*url, &*heading), ("/base/listen", "listen"));
     let ask = "const done = arguments[0];\
         const audio = document.querySelector('audio');\
@@ -391,8 +333,7 @@ async fn media_and_ranges_work_under_the_worker() {
           return [audio.duration, audio.currentTime, status, headers.get('content-range'), headers.get('x-by-rules'), size,\
             (await say).url.endsWith('/base/listen?en'), navigator.serviceWorker.controller !== null];\
         })().then(done, (error) => done(String(error)));";
-    let said = client.execute_async(ask, Vec::new()).await.unwrap();
+    let said = client.execute_async(ask, &[]);
     let range = "bytes 100-199/480044";
     assert_eq!(said, json!([60, 45, 206, range, "yes", 100, true, true]));
-    client.close().await.unwrap();
 }

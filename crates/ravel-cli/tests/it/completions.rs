@@ -8,7 +8,7 @@ use crate::common::{folder, run};
 
 /// What a script prints in a shell that finds `ravel`.
 fn in_shell(shell: &str, script: &str, place: &Path) -> String {
-    let binary = assert_cmd::cargo::cargo_bin!("ravel").parent().unwrap();
+    let binary = Path::new(env!("CARGO_BIN_EXE_ravel")).parent().unwrap();
     let path = format!("{}:{}", binary.display(), std::env::var("PATH").unwrap_or_default());
     let output = Command::new(shell)
         .args(["-c", script])

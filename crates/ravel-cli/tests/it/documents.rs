@@ -36,7 +36,7 @@ fn hold_commands(document: &Path, folder: &Path) -> usize {
 
 /// What a command prints that is typed in a shell where `ravel` is installed.
 fn typed_in_shell(folder: &Path, typed: &str) -> String {
-    let binary = assert_cmd::cargo::cargo_bin!("ravel");
+    let binary = Path::new(env!("CARGO_BIN_EXE_ravel"));
     let path = format!(
         "{}:{}",
         binary.parent().unwrap().display(),

@@ -28,5 +28,8 @@ mod published;
 mod serve;
 mod tally;
 mod versions;
+#[path = "../../../ravel-serve/tests/it/webdriver/mod.rs"]
+#[allow(dead_code, reason = "the preview's tests use the rest")]
+mod webdriver;
 mod words;
 mod zones;

@@ -4,26 +4,20 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::{build, contents, demo, folder, repository, run};
+use crate::common::{build, contents, demo, folder, repository, run, schema_errors};
 use serde_json::{Value, json};
 
 #[test]
+#[ignore = "needs Python with `jsonschema`"]
 fn the_table_is_what_its_schema_says() {
     let demo = demo();
     let out = build(demo.path(), "module", "out");
-    let schema: Value =
-        serde_json::from_slice(&fs::read(repository().join("docs/table.schema.json")).unwrap())
-            .unwrap();
-    let validator = jsonschema::validator_for(&schema).unwrap();
+    let schema = fs::read_to_string(repository().join("docs/table.schema.json")).unwrap();
     let table: Value = serde_json::from_slice(&fs::read(out.join("table.json")).unwrap()).unwrap();
-    let errors: Vec<String> = validator
-        .iter_errors(&table)
-        .map(|error| format!("{}: {error}", error.instance_path()))
-        .collect();
-    assert!(errors.is_empty(), "{errors:#?}");
+    assert_eq!(schema_errors(&schema, &table), Vec::<String>::new());
     let mut wrong = table.clone();
     wrong["stages"]["redirects"]["rules"][0][2] = json!("301");
-    assert!(!validator.is_valid(&wrong));
+    assert_ne!(schema_errors(&schema, &wrong), Vec::<String>::new());
 }
 
 #[test]

@@ -64,7 +64,8 @@ fn packed_logs_and_standard_input_are_the_same() {
     let demo = demo();
     let log = unpacked(demo.path());
     fs::write(demo.path().join("plain.log"), &log).unwrap();
-    fs::write(demo.path().join("log.zst"), compress_to_vec(&log[..], CompressionLevel::Fastest)).unwrap();
+    fs::write(demo.path().join("log.zst"), compress_to_vec(&log[..], CompressionLevel::Fastest))
+        .unwrap();
     let (first, second) = log.split_at(log.len() / 2 + 7);
     // Members of gzip may follow each other, and lines go over them.
     let packed = [first, second].map(|part| {

@@ -3,7 +3,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use regex_automata::meta::Regex;
+use regex_automata::dfa::regex::Regex;
+use regex_automata::util::syntax;
 
 /// A pattern, and what to write instead.
 const PHRASES: &[(&str, &str)] = &[
@@ -69,14 +70,17 @@ fn one_idea_has_one_word() {
     let names = NAMES.iter().map(|(pattern, better)| ((*pattern).to_owned(), *better));
     let rules: Vec<(Regex, &str)> = phrases
         .chain(names)
-        .map(|(pattern, better)| (Regex::new(&pattern).unwrap(), better))
+        .map(|(pattern, better)| {
+            let syntax = syntax::Config::new().unicode(false).utf8(false);
+            (Regex::builder().syntax(syntax).build(&pattern).unwrap(), better)
+        })
         .collect();
     let mut found = String::new();
     for file in files {
         let text = fs::read_to_string(&file).unwrap();
         for (number, line) in text.lines().enumerate() {
             for (rule, better) in &rules {
-                if let Some(at) = rule.find(line) {
+                if let Some(at) = rule.find(line.as_bytes()) {
                     let place = file.strip_prefix(&root).unwrap().display();
                     let phrase = &line[at.range()];
                     found += &format!("{place}:{}: `{phrase}`; write {better}\n", number + 1);

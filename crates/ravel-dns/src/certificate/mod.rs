@@ -8,19 +8,12 @@
 mod chain;
 mod findings;
 mod pem_file;
+mod x509;
 
 pub use chain::{ChainFault, Roots};
 pub use findings::{CertificateCheck, WARN_BEFORE, certificate_findings};
 
 use std::fmt;
-
-use x509_cert::der::{Decode, Encode};
-use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{
-    AuthorityKeyIdentifier, BasicConstraints, KeyUsage, SubjectAltName, SubjectKeyIdentifier,
-};
-use x509_cert::name::Name;
-use x509_cert::time::Time;
 
 use super::Moment;
 use pem_file::blocks;
@@ -46,7 +39,7 @@ pub enum CertificateError {
         /// Its number in the file, from 1.
         number: usize,
         /// What is wrong with it.
-        why: String,
+        why: &'static str,
     },
     /// It holds no certificate.
     Empty,
@@ -78,6 +71,8 @@ struct Link {
     issuer: String,
     /// DER of subject and issuer, which must follow on each other.
     names: (Vec<u8>, Vec<u8>),
+    /// Its key, as DER.
+    key: Vec<u8>,
     /// The identifiers of its key, and of its issuer's (RFC 5280, section 4.2.1.1 and 4.2.1.2).
     keys: (Option<Vec<u8>>, Option<Vec<u8>>),
     hosts: Vec<String>,
@@ -85,6 +80,18 @@ struct Link {
     until: Moment,
     /// Whether it may issue others (RFC 5280, section 4.2.1.9 and 4.2.1.3).
     is_authority: bool,
+    /// The names that it may issue for, if they are limited (RFC 5280, section 4.2.1.10).
+    permitted: Option<Vec<PermittedName>>,
+}
+
+/// A name below which a certificate authority may issue others (RFC 5280, section 4.2.1.10).
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum PermittedName {
+    /// A host in lower case, and all below it.
+    Dns(String),
+    /// An address and its mask, four bytes each, or sixteen.
+    Ip(Vec<u8>),
 }
 
 impl Certificate {
@@ -105,11 +112,8 @@ impl Certificate {
                 continue;
             }
             let number = chain.len() + 1;
-            let read = link(block.into_contents());
-            chain.push(read.map_err(|error| CertificateError::X509 {
-                number,
-                why: error.to_string(),
-            })?);
+            let read = x509::link(block.into_contents());
+            chain.push(read.map_err(|why| CertificateError::X509 { number, why })?);
         }
         match chain.is_empty() {
             true => Err(CertificateError::Empty),
@@ -133,6 +137,26 @@ impl Certificate {
     /// Who issued the site's certificate.
     pub fn issuer(&self) -> &str {
         &self.chain[0].issuer
+    }
+
+    /// Whether it may issue others (RFC 5280, section 4.2.1.9 and 4.2.1.3).
+    pub fn is_authority(&self) -> bool {
+        self.chain[0].is_authority
+    }
+
+    /// Whom it is for, in words.
+    pub fn subject(&self) -> &str {
+        &self.chain[0].subject
+    }
+
+    /// Its public key, as DER (`SubjectPublicKeyInfo` of RFC 5280).
+    pub fn public_key(&self) -> &[u8] {
+        &self.chain[0].key
+    }
+
+    /// The names that it may issue others for; none where it may for all.
+    pub fn permitted(&self) -> Option<&[PermittedName]> {
+        self.chain[0].permitted.as_deref()
     }
 
     /// Whether the certificate names a host (RFC 6125, section 6.4): a `*.` name is for one label,
@@ -160,50 +184,4 @@ impl Certificate {
             (!follows).then_some((number, &*next.subject, &*link.issuer))
         })
     }
-}
-
-fn link(der: Vec<u8>) -> Result<Link, x509_cert::der::Error> {
-    let certificate = x509_cert::Certificate::from_der(&der)?;
-    let certificate = certificate.tbs_certificate();
-    // An extension that cannot be read says nothing; who follows the chain refuses it.
-    let hosts = match certificate.get_extension::<SubjectAltName>() {
-        Ok(Some((_, names))) => names.0.iter().filter_map(dns_name).collect(),
-        _ => Vec::new(),
-    };
-    let own_key = certificate.get_extension::<SubjectKeyIdentifier>().ok().flatten();
-    let issuer_key = certificate.get_extension::<AuthorityKeyIdentifier>().ok().flatten();
-    let constraints = certificate.get_extension::<BasicConstraints>().ok().flatten();
-    let usage = certificate.get_extension::<KeyUsage>().ok().flatten();
-    let signs = usage.is_none_or(|(_, usage)| usage.key_cert_sign());
-    let validity = certificate.validity();
-    Ok(Link {
-        is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca) && signs,
-        subject: in_words(certificate.subject()),
-        issuer: in_words(certificate.issuer()),
-        names: (certificate.subject().to_der()?, certificate.issuer().to_der()?),
-        keys: (
-            own_key.map(|(_, key)| key.0.into_bytes().into()),
-            issuer_key.and_then(|(_, key)| Some(key.key_identifier?.into_bytes().into())),
-        ),
-        hosts,
-        from: moment(validity.not_before),
-        until: moment(validity.not_after),
-        der,
-    })
-}
-
-fn dns_name(name: &GeneralName) -> Option<String> {
-    match name {
-        GeneralName::DnsName(name) => Some(name.as_str().to_ascii_lowercase()),
-        _ => None,
-    }
-}
-
-/// A name as it is read: its parts in their order.
-fn in_words(name: &Name) -> String {
-    name.iter_rdn().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-}
-
-fn moment(time: Time) -> Moment {
-    Moment::from_unix(time.to_unix_duration().as_secs().try_into().unwrap_or(i64::MAX))
 }

@@ -37,7 +37,7 @@ impl Host {
             files.insert(name.clone(), text);
         }
         let script = files["404.html"].split_once("<script>\n{\n").unwrap().1;
-        let script = Module::load(script.split_once("{\n\n// On a host").unwrap().0);
+        let script = Module::load(script.split_once("{\n\n// On a host").unwrap().0).unwrap();
         let site = edge.site();
         let origin = format!("{}://{}", site.scheme(), site.host());
         Host { files, script, base: site.open_base().to_owned(), origin }

@@ -161,8 +161,7 @@ fn one_request(inspector: &Inspector, number: u64, query: &str) -> Response<Body
 /// What is typed into the box, asked.
 fn tested(inspector: &Inspector, query: &str) -> Response<Body> {
     let value = |name| field(query, name).trim().to_owned();
-    let tested =
-        TestedRequest::ask(inspector, value("method"), value("address"), value("header"));
+    let tested = TestedRequest::ask(inspector, value("method"), value("address"), value("header"));
     html(match value("part").is_empty() {
         true => page::whole(inspector, Some(&tested), None),
         false => page::tried(inspector, &tested),

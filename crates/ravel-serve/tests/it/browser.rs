@@ -3,29 +3,16 @@
 //! With `RAVEL_PICTURES=FOLDER` pictures of the inspector are kept there.
 
 use std::fs;
-use std::net::TcpListener;
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 use std::time::Duration;
 
 use crate::common::{Running, demo};
-use fantoccini::wd::WebDriverCompatibleCommand;
-use fantoccini::{Client, ClientBuilder, Locator};
+use crate::webdriver::Browser;
 use serde_json::{Value, json};
-use url::Url;
-
-/// Ends the process when the test does, however that ends.
-struct Ending(Child);
-
-impl Drop for Ending {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
 
 /// A browser that trusts the server's local authority, as a user who installed it.
-async fn browser(server: &Running) -> (Client, Ending) {
+fn browser(server: &Running) -> Browser {
     let home = server.folder.path().join("home");
     let store = home.join(".pki/nssdb");
     fs::create_dir_all(&store).unwrap();
@@ -40,46 +27,12 @@ async fn browser(server: &Running) -> (Client, Ending) {
     };
     certutil(&["-N", "--empty-password"]);
     certutil(&["-A", "-t", "C,,", "-n", "ravel", "-i", server.authority.to_str().unwrap()]);
-    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-    let driver = Command::new("chromedriver")
-        .arg(format!("--port={port}"))
-        .env("HOME", &home)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("chromedriver runs");
-    let driver = Ending(driver);
-    let arguments = [
-        "--headless=new",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--disable-quic",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-component-update",
-        "--disable-sync",
-        "--hide-scrollbars",
-        "--window-size=1280,800",
-    ];
-    let options: Value = json!({ "goog:chromeOptions": { "args": arguments } });
-    for _ in 0..400 {
-        let mut builder =
-            ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
-        let client = builder
-            .capabilities(options.as_object().unwrap().clone())
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await;
-        if let Ok(client) = client {
-            return (client, driver);
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-    panic!("no session with the browser");
+    Browser::start(&home)
 }
 
-async fn picture(client: &Client, name: &str) {
+fn picture(client: &Browser, name: &str) {
     if let Some(folder) = std::env::var_os("RAVEL_PICTURES") {
-        fs::write(Path::new(&folder).join(name), client.screenshot().await.unwrap()).unwrap();
+        fs::write(Path::new(&folder).join(name), client.screenshot()).unwrap();
     }
 }
 
@@ -87,7 +40,7 @@ async fn picture(client: &Client, name: &str) {
 #[ignore = "needs Chromium, ChromeDriver and certutil"]
 async fn a_browser_finds_the_site_and_the_reasons() {
     let server = demo().await;
-    let (client, _driver) = browser(&server).await;
+    let client = browser(&server);
     let (http, https) = (server.addresses.http().port(), server.addresses.https().port());
     let home = format!("https://lanternferries.example.localhost:{https}");
 
@@ -97,103 +50,59 @@ async fn a_browser_finds_the_site_and_the_reasons() {
         format!("https://www.lanternferries.example.localhost:{https}"),
         home.clone(),
     ] {
-        client.goto(&format!("{point}/fleet")).await.unwrap();
-        assert_eq!(
-            client.current_url().await.unwrap().as_str(),
-            format!("{home}/fleet"),
-            "from {point}"
-        );
+        client.goto(&format!("{point}/fleet"));
+        assert_eq!(client.url(), format!("{home}/fleet"), "from {point}");
     }
 
     // The deep link of the app is opened and refreshed; the app's script runs there.
     let deep = format!("{home}/book/seat/14A");
-    client.goto(&deep).await.unwrap();
-    client.refresh().await.unwrap();
-    assert_eq!(client.current_url().await.unwrap().as_str(), deep);
-    let shown = client.find(Locator::Css("#app")).await.unwrap().text().await.unwrap();
+    client.goto(&deep);
+    client.refresh();
+    assert_eq!(client.url(), deep);
+    let shown = client.find("#app").unwrap().text();
     assert!(!shown.is_empty(), "the app did not run");
 
     let script = "const done = arguments[0]; fetch('/book/missing.js').then(answer => done([answer.status, answer.headers.get('content-type')]))";
-    let missing = client.execute_async(script, Vec::new()).await.unwrap();
+    let missing = client.execute_async(script, &[]);
     assert_eq!(missing[0], 404, "{missing}");
 
     let inspector = format!("http://localhost:{}/", server.addresses.inspect().port());
-    client.goto(&inspector).await.unwrap();
+    client.goto(&inspector);
     by_keyboard(&server, &client).await;
 
     // The box answers without leaving the page, by keyboard alone.
-    let field = client.find(Locator::Css("input[name=address]")).await.unwrap();
-    field
-        .send_keys("http://www.lanternferries.example/sailings.php?from=skerry\u{e007}")
-        .await
-        .unwrap();
-    let journey = client
-        .wait()
-        .at_most(Duration::from_secs(10))
-        .for_element(Locator::Css("#answer .journey"))
-        .await
-        .unwrap();
-    assert!(
-        journey
-            .text()
-            .await
-            .unwrap()
-            .contains("goes to https://lanternferries.example/ports/skerry/")
-    );
-    assert_eq!(client.current_url().await.unwrap().as_str(), inspector);
-    client
-        .wait()
-        .at_most(Duration::from_secs(20))
-        .for_element(Locator::Css("#entry-points"))
-        .await
-        .unwrap();
-    picture(&client, "serve.png").await;
+    let field = client.find("input[name=address]").unwrap();
+    field.send_keys("http://www.lanternferries.example/sailings.php?from=skerry\u{e007}");
+    let journey = client.wait_for("#answer .journey");
+    assert!(journey.text().contains("goes to https://lanternferries.example/ports/skerry/"));
+    assert_eq!(client.url(), inspector);
+    client.wait_for("#entry-points");
+    picture(&client, "serve.png");
 
-    has_names_for_a_screen_reader(&client).await;
+    has_names_for_a_screen_reader(&client);
     // Dark where the visitor wants it.
     let dark = json!({ "features": [{ "name": "prefers-color-scheme", "value": "dark" }] });
-    of_browser(&client, "Emulation.setEmulatedMedia", dark).await;
+    client.of_browser("Emulation.setEmulatedMedia", &dark);
     let colours = "const style = getComputedStyle(document.body); return [style.backgroundColor, style.color].map((colour) => colour.match(/\\d+/g).slice(0, 3).map(Number))";
-    let colours = client.execute(colours, Vec::new()).await.unwrap();
+    let colours = client.execute(colours);
     let light = |at: usize| {
         colours[at].as_array().unwrap().iter().map(|part| part.as_u64().unwrap()).sum::<u64>()
     };
     assert!(light(0) < 120 && light(1) > 600, "{colours}");
-    picture(&client, "serve-dark.png").await;
+    picture(&client, "serve-dark.png");
 
     // Nothing runs over the edge of a narrow window.
-    client.set_window_size(360, 800).await.unwrap();
-    let wide = client
-        .execute("return document.documentElement.scrollWidth - window.innerWidth", Vec::new())
-        .await
-        .unwrap();
-    picture(&client, "serve-narrow.png").await;
+    client.resize(360, 800);
+    let wide = client.execute("return document.documentElement.scrollWidth - window.innerWidth");
+    picture(&client, "serve-narrow.png");
     assert!(wide.as_i64().unwrap() <= 0, "{wide} pixels too wide");
-    client.close().await.unwrap();
+    drop(client);
     server.end().await;
 }
 
-/// A command of the browser's own protocol, which has what WebDriver does not.
-#[derive(Debug)]
-struct OfBrowser(Value);
-
-impl WebDriverCompatibleCommand for OfBrowser {
-    fn endpoint(&self, base: &Url, session: Option<&str>) -> Result<Url, url::ParseError> {
-        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
-    }
-
-    fn method_and_body(&self, _: &Url) -> (http::Method, Option<String>) {
-        (http::Method::POST, Some(self.0.to_string()))
-    }
-}
-
-async fn of_browser(client: &Client, command: &str, params: Value) -> Value {
-    client.issue_cmd(OfBrowser(json!({ "cmd": command, "params": params }))).await.unwrap()
-}
-
 /// The tree that a screen reader is given: the roles and names of all that is not passed over.
-async fn read_out(client: &Client) -> Vec<(String, String)> {
-    let tree = of_browser(client, "Accessibility.getFullAXTree", json!({})).await;
+fn read_out(client: &Browser) -> Vec<(String, String)> {
+    let tree = client.of_browser("Accessibility.getFullAXTree", &json!({}));
     let nodes = tree["nodes"].as_array().unwrap().iter().filter(|node| node["ignored"] == false);
     let text = |value: &Value| value["value"].as_str().unwrap_or_default().to_owned();
     let told = nodes.map(|node| (text(&node["role"]), text(&node["name"])));
@@ -202,7 +111,7 @@ async fn read_out(client: &Client) -> Vec<(String, String)> {
 
 /// What a screen reader says of the page: each thing that can be used has a name, and the list is
 /// one, with a row for each request.
-async fn has_names_for_a_screen_reader(client: &Client) {
+fn has_names_for_a_screen_reader(client: &Browser) {
     const USED: &[&str] = &[
         "button",
         "link",
@@ -215,7 +124,7 @@ async fn has_names_for_a_screen_reader(client: &Client) {
         "main",
         "table",
     ];
-    let told = read_out(client).await;
+    let told = read_out(client);
     let nameless = told.iter().filter(|(role, name)| {
         USED.contains(&role.as_str()) && name.trim().is_empty() && role != "main"
     });
@@ -236,75 +145,69 @@ async fn has_names_for_a_screen_reader(client: &Client) {
 }
 
 /// The text of an element, once it is as wanted.
-async fn becomes(client: &Client, css: &str, wanted: &str) -> String {
+fn becomes(client: &Browser, css: &str, wanted: &str) -> String {
     let mut text = String::new();
     for _ in 0..400 {
-        if let Ok(element) = client.find(Locator::Css(css)).await {
-            text = element.text().await.unwrap_or_default();
+        if let Some(element) = client.find(css) {
+            text = element.text();
         }
         if text.contains(wanted) {
             return text;
         }
-        tokio::time::sleep(Duration::from_millis(50)).await;
+        std::thread::sleep(Duration::from_millis(50));
     }
     panic!("{wanted} is not in {text}");
 }
 
 /// Chooses, unfolds, opens, narrows and asks with keys alone.
-async fn by_keyboard(server: &Running, client: &Client) {
+async fn by_keyboard(server: &Running, client: &Browser) {
     const CHOSEN: &str = "#log [aria-selected=true]";
-    let press = |keys: &'static str| async move {
-        client.active_element().await.unwrap().send_keys(keys).await.unwrap();
-    };
-    let log = client.find(Locator::Css("#log")).await.unwrap();
+    let press = |keys: &str| client.active().send_keys(keys);
     // One stop for the whole list.
     let stops = "return [...document.querySelectorAll('#log, #log *')].filter((one) => one.tabIndex >= 0).length";
-    assert_eq!(client.execute(stops, Vec::new()).await.unwrap(), json!(1));
-    client.execute("document.getElementById('log').focus()", Vec::new()).await.unwrap();
+    assert_eq!(client.execute(stops), json!(1));
+    client.execute("document.getElementById('log').focus()");
     // The app's page has loaded its script and style; they are folded away.
     let folded = "return [...document.querySelectorAll('#log > [aria-level=\"2\"]')].every((one) => one.hidden)";
-    assert_eq!(client.execute(folded, Vec::new()).await.unwrap(), json!(true));
+    assert_eq!(client.execute(folded), json!(true));
     let app = "const rows = [...document.querySelectorAll('#log > li:not([hidden])')];\
         return rows.findIndex((row) => row.textContent.includes('/book/seat/14A') && row.hasAttribute('aria-expanded'))";
-    let down = client.execute(app, Vec::new()).await.unwrap().as_i64().unwrap();
-    assert!(down >= 0, "the app's page has no assets: {}", log.html(false).await.unwrap());
+    let down = client.execute(app).as_i64().unwrap();
+    assert!(down >= 0, "the app's page has no assets: {}", client.find("#log").unwrap().text());
     for _ in 0..down {
-        press("\u{e015}").await;
+        press("\u{e015}");
     }
-    assert!(becomes(client, CHOSEN, "/book/seat/14A").await.contains("asset"));
-    press("\u{e014}").await;
-    press("\u{e015}").await;
-    becomes(client, "#log [aria-selected=true][aria-level='2']", "GET").await;
-    press("\u{e012}").await;
-    press("\u{e012}").await;
-    press("\u{e007}").await;
-    let text = becomes(client, "#details", "fallback /book{/step*} -> /book/").await;
+    assert!(becomes(client, CHOSEN, "/book/seat/14A").contains("asset"));
+    press("\u{e014}");
+    press("\u{e015}");
+    becomes(client, "#log [aria-selected=true][aria-level='2']", "GET");
+    press("\u{e012}");
+    press("\u{e012}");
+    press("\u{e007}");
+    let text = becomes(client, "#details", "fallback /book{/step*} -> /book/");
     assert!(
         text.contains("matched") && text.contains("Copy as curl") && text.contains(" ms"),
         "{text}"
     );
-    assert_eq!(
-        client.active_element().await.unwrap().attr("id").await.unwrap().as_deref(),
-        Some("details")
-    );
+    assert_eq!(client.active().attribute("id").as_deref(), Some("details"));
     // What a screen reader is told.
     let tree = "const tree = document.getElementById('log'); const chosen = document.getElementById(tree.getAttribute('aria-activedescendant'));\
         return [tree.role ?? tree.getAttribute('role'), tree.ariaLabel, chosen.ariaSelected, chosen.ariaLevel, chosen.ariaExpanded, tree.ariaLive]";
-    let told = client.execute(tree, Vec::new()).await.unwrap();
+    let told = client.execute(tree);
     assert_eq!(told, json!(["tree", "Requests, the newest first", "true", "1", "false", null]));
     // A request that comes while the page is open is added to it.
     server.ask("GET", "http://www.lanternferries.example/loyalty/while-open", &[]).await;
-    becomes(client, "#log", "/loyalty/while-open").await;
+    becomes(client, "#log", "/loyalty/while-open");
     // `/` goes to the search, and what is typed narrows the list.
-    press("/").await;
-    press("while-open").await;
-    becomes(client, "#count", "1 of ").await;
-    press("\u{e00c}").await;
+    press("/");
+    press("while-open");
+    becomes(client, "#count", "1 of ");
+    press("\u{e00c}");
     let choose = "const line = document.querySelector('[data-by=line]'); line.value = 'edge.ravel:41'; line.dispatchEvent(new Event('input', { bubbles: true }))";
-    client.execute(choose, Vec::new()).await.unwrap();
-    becomes(client, "#count", "1 of ").await;
+    client.execute(choose);
+    becomes(client, "#count", "1 of ");
     let all = "const line = document.querySelector('[data-by=line]'); line.value = ''; line.dispatchEvent(new Event('input', { bubbles: true }))";
-    client.execute(all, Vec::new()).await.unwrap();
+    client.execute(all);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -10,3 +10,4 @@ mod load;
 mod names;
 mod serving;
 mod watching;
+mod webdriver;

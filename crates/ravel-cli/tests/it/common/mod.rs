@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 
 use tempfile::TempDir;
 
@@ -49,8 +50,6 @@ pub(crate) fn ravel(folder: &Path) -> Command {
 
 /// Runs `ravel` with these arguments and this standard input: its exit status, output and errors.
 pub(crate) fn run(folder: &Path, arguments: &[&str], input: &str) -> (i32, String, String) {
-    use std::io::Write;
-    use std::process::Stdio;
     let mut command = ravel(folder);
     command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn().unwrap();
@@ -102,4 +101,21 @@ pub(crate) fn fetch(package: &str, folder: &Path) {
     let unpacked =
         Command::new("tar").args(["xzf", archive.trim()]).current_dir(folder).status().unwrap();
     assert!(unpacked.success());
+}
+
+/// What is wrong with a document by a schema, as Python's `jsonschema` finds it: a line an error.
+pub(crate) fn schema_errors(schema: &str, document: &serde_json::Value) -> Vec<String> {
+    const VALIDATE: &str = "import json, jsonschema, sys\n\
+        schema, document = map(json.loads, sys.stdin)\n\
+        kind = jsonschema.validators.validator_for(schema)\n\
+        kind.check_schema(schema)\n\
+        for error in kind(schema).iter_errors(document): print(error.json_path, repr(error.message))\n";
+    let schema: serde_json::Value = serde_json::from_str(schema).unwrap();
+    let mut python = Command::new("python3");
+    python.args(["-c", VALIDATE]).stdin(Stdio::piped()).stdout(Stdio::piped());
+    let mut python = python.spawn().expect("Python runs");
+    write!(python.stdin.take().unwrap(), "{schema}\n{document}\n").unwrap();
+    let output = python.wait_with_output().unwrap();
+    assert!(output.status.success(), "it needs the package `jsonschema`");
+    String::from_utf8(output.stdout).unwrap().lines().map(str::to_owned).collect()
 }

@@ -1,33 +1,68 @@
-//! The module in a JavaScript engine.
+//! The module under Node.
 
-use boa_engine::{Context, JsString, JsValue, Source, js_string};
+use std::io::{BufRead, BufReader, Write};
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+
 use proptest::test_runner::{Config, TestRunner};
 use ravel::Edge;
 use ravel_publish as publish;
-use serde_json::Value;
+use serde_json::{Value, json};
 
-/// The module in an engine.
-pub(crate) struct Module(Context);
+/// Reads lines: a module to load, or a request to decide; writes a line for each.
+const ANSWER: &str = r#"
+let decide;
+require("node:readline").createInterface({ input: process.stdin }).on("line", (line) => {
+  const { load, asked } = JSON.parse(line);
+  try {
+    if (load !== undefined) decide = new Function(`"use strict";${load}\nreturn decide;`)();
+    console.log(JSON.stringify({ answer: load === undefined ? decide(asked) : null }));
+  } catch (error) {
+    console.log(JSON.stringify({ error: String(error) }));
+  }
+});
+"#;
+
+/// A module that is loaded.
+pub(crate) struct Module {
+    node: Child,
+    lines: ChildStdin,
+    answers: BufReader<ChildStdout>,
+}
 
 impl Module {
     pub(crate) fn new(edge: &Edge) -> Module {
-        Module::load(&publish::module(&publish::table(edge)).replace("\nexport ", "\n"))
+        Module::load(&publish::module(&publish::table(edge))).unwrap()
     }
 
-    /// A module without its exports.
-    pub(crate) fn load(text: &str) -> Module {
-        let mut context = Context::default();
-        context.eval(Source::from_bytes(text.as_bytes())).unwrap_or_else(|error| panic!("{error}"));
-        Module(context)
+    /// Loads one; an error is what it throws.
+    pub(crate) fn load(text: &str) -> Result<Module, Value> {
+        let mut node = Command::new("node");
+        node.args(["-e", ANSWER]).stdin(Stdio::piped()).stdout(Stdio::piped());
+        let mut node = node.spawn().expect("Node runs");
+        let (lines, answers) = (node.stdin.take().unwrap(), node.stdout.take().unwrap());
+        let mut module = Module { node, lines, answers: BufReader::new(answers) };
+        module.tell(&json!({ "load": text.replace("\nexport ", "\n") }))?;
+        Ok(module)
+    }
+
+    fn tell(&mut self, line: &Value) -> Result<Value, Value> {
+        writeln!(self.lines, "{line}").unwrap();
+        let mut told = String::new();
+        self.answers.read_line(&mut told).unwrap();
+        let told: Value = serde_json::from_str(&told).unwrap();
+        told.get("answer").cloned().ok_or(told)
     }
 
     pub(crate) fn decide(&mut self, request: &Value) -> Value {
-        let global = self.0.global_object();
-        let text = JsValue::from(JsString::from(request.to_string().as_str()));
-        global.set(js_string!("asked"), text, true, &mut self.0).unwrap();
-        let answer = self.0.eval(Source::from_bytes("JSON.stringify(decide(JSON.parse(asked)))"));
-        let answer = answer.unwrap_or_else(|error| panic!("{error}: {request}"));
-        serde_json::from_str(&answer.as_string().unwrap().to_std_string().unwrap()).unwrap()
+        let told = self.tell(&json!({ "asked": request }));
+        told.unwrap_or_else(|error| panic!("{error}: {request}"))
+    }
+}
+
+impl Drop for Module {
+    fn drop(&mut self) {
+        let _ = self.node.kill();
+        let _ = self.node.wait();
     }
 }
 
