@@ -24,7 +24,7 @@ mod tests {
 
     #[test]
     fn suffixes_are_those_of_the_list() {
-        for host in ["com", "co.uk", "github.io", "xn--p1ai", "xn--85x722f.com.cn", "x.ck"] {
+        for host in ["com", "co.uk", "github.io", "xn--p1ai", "xn--55qx5d.cn", "x.ck"] {
             assert!(is_public_suffix(host), "{host}");
         }
         for host in ["example.com", "ck", "www.ck", "x.y.ck", "h.example", "example", "", "."] {

@@ -36,7 +36,7 @@ fn findings(text: &str) -> (BTreeSet<(u32, Code)>, usize) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(300))]
 
     #[test]
     fn an_accept_is_about_its_statement_alone(

@@ -89,7 +89,7 @@ fn unnoticed_changes_are_not_noticed_and_the_others_are() {
     let sets =
         (prop::collection::vec(rule, 1..5), prop::sample::subsequence(&EXPECTATIONS[..], 1..7));
     let (unnoticed, noticed, uncovered) = (Cell::new(0), Cell::new(0), Cell::new(0));
-    let config = ProptestConfig { cases: 300, failure_persistence: None, ..Default::default() };
+    let config = ravel_testing::config(300);
     TestRunner::new(config)
         .run(&sets, |(rules, expectations)| {
             let whole = text(&rules, None, &expectations);
@@ -141,5 +141,8 @@ fn unnoticed_changes_are_not_noticed_and_the_others_are() {
         })
         .unwrap();
     let counts = (unnoticed.get(), noticed.get(), uncovered.get());
-    assert!(counts.0 > 50 && counts.1 > 50 && counts.2 > 50, "the test shows little: {counts:?}");
+    assert!(
+        !ravel_testing::is_whole() || counts.0 > 50 && counts.1 > 50 && counts.2 > 50,
+        "the test shows little: {counts:?}"
+    );
 }

@@ -1,9 +1,8 @@
 //! Random pairs of sites: their differences are held against asking every request of a small world
 //! on both.
 //!
-//! `RAVEL_WORLDS=10000` asks so many pairs; with `RAVEL_SEED=7`, others. `RAVEL_PART=1/2` asks the
-//! second half of them. A wrong one is made smaller; with `RAVEL_EACH=1` all wrong ones are shown as
-//! they are.
+//! `RAVEL_LONG=600` asks 9 600 pairs, with `RAVEL_PART=1/2` the second half of them. A wrong one is
+//! made smaller; with `RAVEL_EACH=1` all wrong ones are shown as they are.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -12,9 +11,9 @@ use crate::answers::differ;
 use crate::universe::{FILES, headers, paths, rule_of_queries};
 use http::HeaderMap;
 use proptest::prelude::*;
-use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use ravel::{Edge, FileList, Request, Rules};
 use ravel_check::{DifferenceKind, compare};
+use ravel_testing::{cases, law};
 
 /// One edition of a site.
 #[derive(Debug, Clone)]
@@ -196,28 +195,16 @@ const WRONG: &str = "wrong pairs";
 
 #[test]
 fn every_request_that_differs_is_in_one_difference() {
-    let pairs = std::env::var("RAVEL_WORLDS").ok().and_then(|text| text.parse().ok());
-    let config = Config {
-        cases: pairs.unwrap_or(16),
-        failure_persistence: None,
-        max_shrink_iters: 500,
-        ..Config::default()
-    };
-    let seed = std::env::var("RAVEL_SEED").ok().and_then(|text| text.parse().ok());
-    let rng = match seed {
-        Some(seed) => TestRng::from_seed(RngAlgorithm::ChaCha, &[seed; 32]),
-        None => TestRng::deterministic_rng(RngAlgorithm::ChaCha),
-    };
     let part = std::env::var("RAVEL_PART").ok().and_then(|text| {
         let (part, of) = text.split_once('/')?;
         Some((part.parse::<u32>().ok()?, of.parse::<u32>().ok()?))
     });
     let shows_each = std::env::var_os("RAVEL_EACH").is_some();
     let number = std::cell::Cell::new(0_u32);
-    let all = pairs.unwrap_or(16);
+    let all = cases(16);
     let counts = RefCell::new(BTreeMap::new());
     let strategy = (edition(), prop::collection::vec(change(), 1..4));
-    let result = TestRunner::new_with_rng(config, rng).run(&strategy, |(old, changes)| {
+    law(16, &strategy, |(old, changes)| {
         number.set(number.get() + 1);
         let is_asked = part.is_none_or(|(part, of)| (number.get() - 1) * of / all.max(1) == part);
         let judgement = match is_asked {
@@ -233,7 +220,6 @@ fn every_request_that_differs_is_in_one_difference() {
             judgement => judgement,
         }
     });
-    result.unwrap_or_else(|error| panic!("{error}"));
     assert_eq!(counts.borrow().get(WRONG), None);
     println!("{:?}", counts.borrow());
 }

@@ -1,4 +1,4 @@
-//! What is said of every URL, by the public face of the library.
+//! Sets, findings, proofs and differences, by the public face of the library.
 
 mod accepts;
 mod answers;

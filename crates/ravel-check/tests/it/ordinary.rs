@@ -31,7 +31,9 @@ fn changes_of_ordinary_rules_are_decided() {
     let (mut rules, mut open) = (0, Vec::new());
     for style in crate::styles::all() {
         let old = style.load();
-        for new in std::iter::once(style.changed()).chain(style.without_each()) {
+        for new in
+            std::iter::once(style.changed()).chain(style.without_each(ravel_testing::sampled()))
+        {
             rules += old.program().all_rules().len().min(1_000);
             for difference in compare(&old, &new).differences() {
                 if difference.kind() == DifferenceKind::Undecided {
@@ -41,7 +43,7 @@ fn changes_of_ordinary_rules_are_decided() {
             }
         }
     }
-    assert!(open.len() * 200 < rules, "of {rules}: {open:#?}");
+    assert!(open.len() * 200 <= rules, "of {rules}: {open:#?}");
 }
 
 /// A row refutes what is expected of every URL, among hundreds of rows.

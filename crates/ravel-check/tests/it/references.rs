@@ -71,7 +71,7 @@ fn leads_somewhere(edge: &Edge, target: &Url) -> bool {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(400))]
 
     /// The links that are said to be broken are those that lead to nothing.
     #[test]

@@ -39,7 +39,7 @@ fn length(request: &Request) -> usize {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(400))]
 
     #[test]
     fn sets_are_what_every_request_says(

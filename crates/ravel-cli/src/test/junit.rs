@@ -64,7 +64,7 @@ pub(super) fn of(
     written(name, &outcomes.iter().map(case).collect::<Vec<_>>())
 }
 
-/// What was expected and what came, and by which line.
+/// What was expected, what was answered instead, and by which line.
 fn mismatches(loaded: &LoadedSite, outcome: &LiveVerdict) -> String {
     let part =
         |failure: &Mismatch| format!("expected {}\ngot      {}", failure.expected(), failure.got());

@@ -226,9 +226,10 @@ fn check(
 
 #[test]
 fn moves_to_other_name_servers_are_what_all_resolvers_show() {
-    let mut chance = Chance(7);
+    let mut chance =
+        Chance(if ravel_testing::is_whole() { 7 } else { ravel_testing::fresh_seed() });
     let (mut unreachable, mut aliases, mut lowered) = (0, 0, 0);
-    for number in 0..500 {
+    for number in 0..ravel_testing::cases(500) {
         // What lives longer than a unit is lowered to it, in every other case.
         let unit = if number % 2 == 0 { 1 } else { 300 };
         let mut ttl = |least: u64| least + chance.below(3 - least);
@@ -271,5 +272,9 @@ fn moves_to_other_name_servers_are_what_all_resolvers_show() {
         assert!(!check(&in_order, &zone, times, true, &what("in order")));
         aliases += usize::from(text.contains("CNAME old"));
     }
-    assert!(unreachable > 50 && aliases > 20 && lowered > 100, "{unreachable} {aliases} {lowered}");
+    let counts = (unreachable, aliases, lowered);
+    assert!(
+        !ravel_testing::is_whole() || unreachable > 50 && aliases > 20 && lowered > 100,
+        "{counts:?}"
+    );
 }

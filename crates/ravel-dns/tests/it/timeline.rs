@@ -169,7 +169,7 @@ fn small() -> impl Strategy<Value = String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(ravel_testing::config(60))]
 
     #[test]
     fn the_course_is_what_many_resolvers_show(text in small(), in_order in any::<bool>()) {

@@ -18,15 +18,6 @@ fn edge(site: &str, rules: &[String]) -> Edge {
     Edge::new(&readable(site, rules), FileList::from_iter(FILES))
 }
 
-fn config(cases: u32) -> ProptestConfig {
-    let long = std::env::var_os("RAVEL_LONG").is_some();
-    ProptestConfig {
-        cases: if long { cases * 20 } else { cases },
-        failure_persistence: None,
-        ..ProptestConfig::default()
-    }
-}
-
 /// Request headers that conditions look at, each with values that they tell apart.
 const HEADERS: &[(&str, &[&str])] = &[
     ("x-h", &["on", "off", "nnn"]),
@@ -50,7 +41,7 @@ fn headers() -> impl Strategy<Value = HeaderMap> {
 }
 
 proptest! {
-    #![proptest_config(config(600))]
+    #![proptest_config(ravel_testing::config(600))]
 
     /// Every location is what a browser's parser makes of it.
     #[test]
@@ -168,7 +159,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(config(120))]
+    #![proptest_config(ravel_testing::config(120))]
 
     /// A table or an included file that is named twice is as a copy under another name.
     #[test]

@@ -302,6 +302,7 @@ fn file_rule() -> impl Strategy<Value = String> {
 /// Every URL of a site and of its rules ends where it does on an edge, or its line says that it
 /// does not.
 #[test]
+#[ignore = "needs Node"]
 fn visitors_end_where_the_lines_say() {
     let strategy = (site(), prop::collection::vec(file_rule(), 1..7));
     let mut compared = 0;
@@ -338,6 +339,7 @@ fn visitors_end_where_the_lines_say() {
 }
 
 #[test]
+#[ignore = "needs Node"]
 fn pages_that_lead_on_never_take_the_place_of_what_they_lead_to() {
     let folder =
         ["index.html", "about.html", "ports/index.html", "old.html", "404.html", "a/b.html"];

@@ -33,7 +33,7 @@ fn decoded(path: &str) -> Vec<u8> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(4_000))]
 
     /// What a browser sends for a text is read as the browser means it.
     #[test]

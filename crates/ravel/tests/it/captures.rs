@@ -83,7 +83,7 @@ fn captures_keep_their_meaning() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(1_000))]
 
     #[test]
     fn a_capture_means_the_same_in_a_query(sent in "([a-c]|%[2-7][0-9A-F]|[&=+;é ]){1,8}") {

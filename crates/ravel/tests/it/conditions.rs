@@ -233,7 +233,7 @@ fn asked() -> impl Strategy<Value = ServerReport> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 3_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(3_000))]
 
     /// A rule acts exactly where every condition holds; and what decided is in `vary` unless the
     /// request had no say in it.

@@ -24,7 +24,7 @@ fn place(rules: &Rules, line: Option<ravel::language::Line>) -> [Value; 2] {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(600))]
+    #![proptest_config(ravel_testing::config(600))]
 
     #[test]
     fn a_walk_as_data(

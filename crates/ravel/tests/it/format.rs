@@ -87,7 +87,7 @@ fn told(rules: &Rules, url: &str) -> String {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 500, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(500))]
 
     #[test]
     fn formatting_never_changes_an_answer(statements in prop::collection::vec(statement(), 0..10)) {

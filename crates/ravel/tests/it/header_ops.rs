@@ -117,7 +117,7 @@ fn statement() -> impl Strategy<Value = Statement> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1_500, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(1_500))]
 
     #[test]
     fn statements_act_in_order(statements in prop::collection::vec(statement(), 0..5)) {

@@ -29,7 +29,7 @@ fn address() -> impl Strategy<Value = String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 2_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(2_000))]
 
     #[test]
     fn a_local_redirect_stays_on_the_site(pattern in text(5), target in text(6), url in address()) {

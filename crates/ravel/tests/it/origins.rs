@@ -83,7 +83,7 @@ fn site() -> impl Strategy<Value = Site> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 3_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(3_000))]
 
     #[test]
     fn entry_points_lead_to_the_canonical_origin(

@@ -65,7 +65,7 @@ fn gets(files: &Files, path: &str, pages: &str) -> Result<&'static str, Option<S
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 2_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(2_000))]
 
     #[test]
     fn a_path_names_what_the_table_says(

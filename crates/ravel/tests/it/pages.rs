@@ -176,7 +176,7 @@ fn what_is_left_out_of_the_list() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(600))]
 
     /// Under `tidy` a file has one address; every other spelling leads there with one redirect, or
     /// to another file's.

@@ -77,7 +77,7 @@ fn asks() -> impl Strategy<Value = Vec<Asks>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(4_000))]
 
     #[test]
     fn parameters_are_carried_as_they_were_sent(

@@ -56,7 +56,7 @@ fn rule() -> impl Strategy<Value = String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 3_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(3_000))]
 
     #[test]
     fn a_walk_is_what_browsers_do(

@@ -4,7 +4,6 @@ use std::ops::ControlFlow;
 
 use http::{HeaderMap, Method};
 use proptest::prelude::*;
-use proptest::test_runner::{Config, TestRunner};
 
 use super::Candidates;
 use super::buckets::Buckets;
@@ -60,32 +59,27 @@ fn addresses(seed: u64) -> impl Iterator<Item = String> {
 
 #[test]
 fn the_index_is_the_plain_reading() {
-    let sets = if std::env::var_os("RAVEL_LONG").is_some() { 10_000 } else { 1_000 };
     let aliases = prop::sample::select(
         &["w.example", "w.example\n  ignore case", "w.example, https://h.example/a/"][..],
     );
     let rules = prop::collection::vec(pattern(), 1..24);
-    let mut runner =
-        TestRunner::new(Config { cases: sets, failure_persistence: None, ..Config::default() });
-    runner
-        .run(&(aliases, rules, any::<u64>()), |(aliases, patterns, seed)| {
-            let site = format!("site https://h.example/\n  preview p.example\n  alias {aliases}\n");
-            let valid = patterns.iter().map(|pattern| format!("gone {pattern}\n"));
-            let valid: String =
-                valid.filter(|rule| Rules::parse(&format!("{site}{rule}")).is_ok()).collect();
-            let rules = Rules::parse(&format!("{site}{valid}"))
-                .map_err(|problems| TestCaseError::fail(problems.to_string()))?;
-            let edge = Edge::new(&rules, FileList::default());
-            for address in addresses(seed).take(100) {
-                same_rules(&edge, &address)?;
-            }
-            Ok(())
-        })
-        .unwrap();
+    ravel_testing::law(1_000, &(aliases, rules, any::<u64>()), |(aliases, patterns, seed)| {
+        let site = format!("site https://h.example/\n  preview p.example\n  alias {aliases}\n");
+        let valid = patterns.iter().map(|pattern| format!("gone {pattern}\n"));
+        let valid: String =
+            valid.filter(|rule| Rules::parse(&format!("{site}{rule}")).is_ok()).collect();
+        let rules = Rules::parse(&format!("{site}{valid}"))
+            .map_err(|problems| TestCaseError::fail(problems.to_string()))?;
+        let edge = Edge::new(&rules, FileList::default());
+        for address in addresses(seed).take(100) {
+            same_rules(&edge, &address)?;
+        }
+        Ok(())
+    });
 }
 
 proptest! {
-    #![proptest_config(Config { cases: 500, failure_persistence: None, ..Config::default() })]
+    #![proptest_config(ravel_testing::config(500))]
 
     /// However badly hashes are spread, every rule is found under its key, in order.
     #[test]

@@ -92,7 +92,7 @@ fn slow(
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ravel_testing::config(4_000))]
     #[test]
     fn matching_is_as_defined(pieces in prop::collection::vec(0..7_usize, 1..7), path in "(/|a|b|/a){0,9}") {
         let mut text = String::new();
