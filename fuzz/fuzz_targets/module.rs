@@ -1,13 +1,21 @@
-//! Rules, and a host and a target on the last two lines: the published module in a JavaScript engine
-//! answers as the library does.
+//! Rules, and a host and a target on the last two lines: the published module under Node answers as
+//! the library does.
 
 #![no_main]
 
-use boa_engine::{Context, JsString, JsValue, Source, js_string};
+#[path = "../../crates/ravel-publish/tests/it/sites/module.rs"]
+#[allow(dead_code, reason = "tests load one module each")]
+mod module;
+
+use std::sync::{LazyLock, Mutex};
+
 use libfuzzer_sys::fuzz_target;
 use ravel::address::Scheme;
 use ravel::{Edge, FileList, Request, Rules};
-use serde_json::{Value, json};
+use module::Module;
+use serde_json::json;
+
+static NODE: LazyLock<Mutex<Module>> = LazyLock::new(|| Mutex::new(Module::start()));
 
 fuzz_target!(|text: &str| {
     let Some((rest, target)) = text.rsplit_once('\n') else { return };
@@ -15,12 +23,12 @@ fuzz_target!(|text: &str| {
     let text = format!("site https://h.example/\n{rules}");
     let Ok(rules) = Rules::parse(&text) else { return };
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "a.html", "b/index.html"]));
-    let module = ravel_publish::module(&ravel_publish::table(&edge)).replace("\nexport ", "\n");
-    let mut context = Context::default();
-    context.eval(Source::from_bytes(module.as_bytes())).expect("the module loads");
+    let mut module = NODE.lock().expect("no case before it failed");
+    let text = ravel_publish::module(&ravel_publish::table(&edge));
+    module.reload(&text).expect("the module loads");
     for host in ["h.example", host] {
         let asked = json!({ "method": "GET", "scheme": "https", "host": host, "target": target });
-        let said = decide(&mut context, &asked);
+        let said = module.decide(&asked);
         let request = Request::from_parts(http::Method::GET, Scheme::Https, host, target);
         let answer = edge.answer(&request);
         assert_eq!(said["status"], json!(answer.status()), "{asked}");
@@ -30,13 +38,3 @@ fuzz_target!(|text: &str| {
         assert_eq!(said["headers"], json!(headers), "{asked}");
     }
 });
-
-fn decide(context: &mut Context, asked: &Value) -> Value {
-    let text = JsValue::from(JsString::from(asked.to_string().as_str()));
-    let global = context.global_object();
-    global.set(js_string!("asked"), text, true, context).expect("a property is set");
-    let said = context.eval(Source::from_bytes("JSON.stringify(decide(JSON.parse(asked)))"));
-    let said = said.expect("a decision is made");
-    let said = said.as_string().expect("it is text").to_std_string().expect("it is UTF-16");
-    serde_json::from_str(&said).expect("it is JSON")
-}

@@ -31,7 +31,7 @@ mod tests {
             assert!(!is_public_suffix(host), "{host}");
         }
         // Every rule is one that can be asked for.
-        for rule in RULES.iter().copied() {
+        for rule in RULES.iter() {
             let host = rule.trim_start_matches('!').replace('*', "any");
             assert_eq!(is_public_suffix(&host), !rule.starts_with('!'), "{rule}");
         }

@@ -3,11 +3,12 @@
 mod module;
 mod showing;
 
-pub(crate) use module::{Module, runner};
+pub(crate) use module::Module;
 pub(crate) use showing::{SHOWING, showing_request};
 
 use http::{HeaderName, HeaderValue, Method};
 use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
 use ravel::address::Scheme;
 use ravel::{Edge, Request, Rules};
 use serde_json::{Value, json};
@@ -392,4 +393,14 @@ pub(crate) fn readable(site: &str, rules: &[String]) -> Rules {
         }
     }
     Rules::parse(&text).unwrap_or_else(|problems| panic!("{text}{problems}"))
+}
+
+/// A runner that tries the same cases every time.
+pub(crate) fn runner(cases: u32) -> TestRunner {
+    let config =
+        Config { cases, failure_persistence: None, max_shrink_iters: 400, ..Config::default() };
+    let rng = proptest::test_runner::TestRng::deterministic_rng(
+        proptest::test_runner::RngAlgorithm::ChaCha,
+    );
+    TestRunner::new_with_rng(config, rng)
 }

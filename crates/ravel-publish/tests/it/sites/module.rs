@@ -3,7 +3,6 @@
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 
-use proptest::test_runner::{Config, TestRunner};
 use ravel::Edge;
 use ravel_publish as publish;
 use serde_json::{Value, json};
@@ -36,13 +35,23 @@ impl Module {
 
     /// Loads one; an error is what it throws.
     pub(crate) fn load(text: &str) -> Result<Module, Value> {
+        let mut module = Module::start();
+        module.reload(text)?;
+        Ok(module)
+    }
+
+    /// Node with no module yet.
+    pub(crate) fn start() -> Module {
         let mut node = Command::new("node");
         node.args(["-e", ANSWER]).stdin(Stdio::piped()).stdout(Stdio::piped());
         let mut node = node.spawn().expect("Node runs");
         let (lines, answers) = (node.stdin.take().unwrap(), node.stdout.take().unwrap());
-        let mut module = Module { node, lines, answers: BufReader::new(answers) };
-        module.tell(&json!({ "load": text.replace("\nexport ", "\n") }))?;
-        Ok(module)
+        Module { node, lines, answers: BufReader::new(answers) }
+    }
+
+    /// Loads a module in place of the one that is there.
+    pub(crate) fn reload(&mut self, text: &str) -> Result<(), Value> {
+        self.tell(&json!({ "load": text.replace("\nexport ", "\n") })).map(drop)
     }
 
     fn tell(&mut self, line: &Value) -> Result<Value, Value> {
@@ -64,14 +73,4 @@ impl Drop for Module {
         let _ = self.node.kill();
         let _ = self.node.wait();
     }
-}
-
-/// A runner that tries the same cases every time.
-pub(crate) fn runner(cases: u32) -> TestRunner {
-    let config =
-        Config { cases, failure_persistence: None, max_shrink_iters: 400, ..Config::default() };
-    let rng = proptest::test_runner::TestRng::deterministic_rng(
-        proptest::test_runner::RngAlgorithm::ChaCha,
-    );
-    TestRunner::new_with_rng(config, rng)
 }
