@@ -283,8 +283,11 @@ fn reports_say_the_same() {
     let markdown = fs::read_to_string(at.join("diff.md")).unwrap();
     assert!(markdown.starts_with("**Ravel: 2 differences: 1 missing, 1 found**\n"), "{markdown}");
     assert!(markdown.contains("<summary><b>missing</b> <code>/book{/step*}</code></summary>"));
-    let page = scraper::Html::parse_document(&fs::read_to_string(at.join("diff.html")).unwrap());
-    let articles = scraper::Selector::parse("article h2 code").unwrap();
-    let shown: Vec<String> = page.select(&articles).map(|one| one.text().collect()).collect();
+    let page = fs::read_to_string(at.join("diff.html")).unwrap();
+    let headings = page.split("<article").skip(1).map(|article| {
+        let heading = article.split_once("<h2").unwrap().1.split_once("</h2>").unwrap().0;
+        heading.split_once("<code>").unwrap().1.split_once("</code>").unwrap().0
+    });
+    let shown: Vec<&str> = headings.collect();
     assert_eq!(shown, ["/book{/step*}", "/kiosk{/step*}"]);
 }

@@ -1,7 +1,7 @@
 //! The catalogue of findings in docs/findings.md: each wrong site has its message, and each fixed
 //! one has it no more.
 //!
-//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test findings` writes the messages of now.
+//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test it findings::` writes the messages of now.
 
 use std::collections::BTreeSet;
 use std::fmt::Write;

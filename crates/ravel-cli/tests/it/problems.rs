@@ -1,7 +1,7 @@
 //! The catalogue of problems in docs/problems.md: each wrong file says what is shown, and each
 //! fixed file can be read.
 //!
-//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test problems` writes the messages of now.
+//! `RAVEL_BLESS=1 cargo test -p ravel-cli --test it problems::` writes the messages of now.
 
 use std::collections::BTreeSet;
 use std::fs;

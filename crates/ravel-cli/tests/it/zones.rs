@@ -118,10 +118,9 @@ fn a_move_to_other_name_servers_is_planned_step_by_step_and_asked_for() {
         assert!(out.contains(wanted), "{wanted}: {out}{errors}");
     }
     let page = fs::read_to_string(site.path().join("plan.html")).unwrap();
-    let page = scraper::Html::parse_document(&page);
-    let select = |what: &str| page.select(&scraper::Selector::parse(what).unwrap()).count();
-    assert_eq!((select("li"), select("svg"), select("details")), (3, 1, 3), "{out}");
-    assert!(select("ins") > 4 && select("script") == 0);
+    let elements = |name: &str| page.matches(&format!("</{name}>")).count();
+    assert_eq!((elements("li"), elements("svg"), elements("details")), (3, 1, 3), "{out}");
+    assert!(elements("ins") > 4 && elements("script") == 0);
     let (_, out, _) = run(site.path(), &["domain", "plan", SWITCH, "--rules", "stated.ravel"], "");
     assert!(out.contains("+1 h  step 3") && !out.contains("assumed"), "{out}");
 
