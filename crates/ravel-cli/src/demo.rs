@@ -8,7 +8,7 @@ use clap::Parser;
 use include_dir::{Dir, DirEntry, include_dir};
 use serde_json::{Value, json};
 
-use crate::load::write_beside;
+use crate::file::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{Command, ExitStatus, Failure};
 

@@ -1,6 +1,5 @@
 //! `ravel draft`: the first rules of a site, from what its build shows.
 
-use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -8,6 +7,7 @@ use ravel_draft::{Draft, OldSite};
 use ravel_serve::Site;
 use serde_json::json;
 
+use crate::file::{unwritable, write_new};
 use crate::style::{FAINT, NOTE, count, in_style};
 use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
@@ -78,18 +78,11 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     };
     let name = file.display();
     // Nobody's rules are written over, not even those that come meanwhile.
-    let written = OpenOptions::new()
-        .write(true)
-        .create_new(true)
-        .open(file)
-        .and_then(|mut new| new.write_all(draft.rules().as_bytes()));
-    written.map_err(|error| {
-        Failure::Message(match error.kind() {
-            std::io::ErrorKind::AlreadyExists => {
-                format!("`{name}` is there already; write to another file, and compare the two")
-            }
-            _ => format!("cannot write `{name}`: {error}"),
-        })
+    write_new(file, draft.rules().as_bytes()).map_err(|error| match error.kind() {
+        std::io::ErrorKind::AlreadyExists => Failure::Message(format!(
+            "`{name}` is there already; write to another file, and compare the two"
+        )),
+        _ => unwritable(file, &error),
     })?;
     let next = format!("ravel --rules {name} test, ravel --rules {name} check");
     writeln!(out, "{name}  {}", in_style(FAINT, next))?;

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use ravel::language::{Problems, format};
 use serde_json::json;
 
-use crate::load::{text_of, write_or_say};
+use crate::file::write_or_say;
+use crate::load::text_of;
 use crate::{ExitStatus, Failure};
 
 #[derive(clap::Args)]

@@ -1,17 +1,25 @@
 //! A folder that is written whole: at every moment it is the old one or the new one.
 //!
 //! ```text
-//!   .OUT.building/    the new folder, until it takes the place of OUT; then the old one, until it is removed
-//!   .OUT.made         the files that were made, a line each
+//!   OUT                 the old folder, then the new one
+//!   .OUT.3f1c…          the new folder, until it takes the place of OUT; then the old one, until it is removed
+//!   .OUT.made           the record: whose folder OUT is, what was made in it, what is to be removed
 //! ```
 //!
 //! Both stand beside the folder, so that nothing of them is published. The folder that all of them are in is locked
-//! meanwhile: who builds at the same time waits.
+//! meanwhile: who builds at the same time waits. Only what the record knows by its name and its identity is ever
+//! removed: whatever else has such a name is somebody's.
+//!
+//! A folder on which another file system is mounted cannot be renamed. It is written inside, each file whole: first
+//! what pages need, then the pages, and then what is no more is removed.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
+
+use crate::file::random_name;
+use crate::record::{Digest, FolderId, Record};
 
 /// What belongs to a version control system, and is kept whatever happens.
 const KEPT: [&str; 3] = [".git", ".hg", ".svn"];
@@ -23,15 +31,14 @@ const MAX_SHOWN: usize = 3;
 pub(crate) struct OutFolder {
     /// Where it really is, if the path is a symbolic link.
     path: PathBuf,
-    building: PathBuf,
-    list: PathBuf,
-    made: BTreeSet<String>,
+    name: String,
+    record: Record,
     /// Keeps the lock.
     _lock: Option<File>,
 }
 
 impl OutFolder {
-    /// Takes the folder; what an interrupted build has left is removed.
+    /// Takes the folder, and changes nothing.
     pub(crate) fn take(path: &Path) -> io::Result<OutFolder> {
         let path = match fs::canonicalize(path) {
             Ok(real) => real,
@@ -39,28 +46,38 @@ impl OutFolder {
             Err(error) => return Err(error),
         };
         let name = path.file_name().ok_or_else(|| io::Error::other("it has no name of its own"))?;
-        let beside = |end: &str| path.with_file_name(format!(".{}.{end}", name.to_string_lossy()));
-        let (building, list) = (beside("building"), beside("made"));
-        let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
-        let parent = parent.unwrap_or(Path::new("."));
+        let name = name.to_string_lossy().into_owned();
+        let parent = parent_of(&path);
         fs::create_dir_all(parent)?;
         let lock = lock(parent)?;
-        let made = match fs::read_to_string(&list) {
-            Ok(text) => text.lines().map(str::to_owned).collect(),
-            Err(_) => BTreeSet::new(),
-        };
-        let folder = OutFolder { building, made, _lock: lock, path, list };
-        folder.clear()?;
-        Ok(folder)
+        let record = Record::read(parent.join(format!(".{name}.made")))?;
+        Ok(OutFolder { record, name, _lock: lock, path })
     }
 
-    /// The files in it that no build has made, but for those of version control; in order.
+    /// The files in it that no build has made, or that were changed since, but for those of version
+    /// control; in order.
     pub(crate) fn foreign(&self) -> io::Result<Vec<String>> {
         let mut names = Vec::new();
         if self.path.exists() {
             walk(&self.path, "", &mut names)?;
         }
-        names.retain(|name| !self.made.contains(name) && !KEPT.contains(&top(name)));
+        let is_ours = FolderId::of(&self.path).is_ok_and(|id| self.record.is_of(id));
+        let inside = self.record.leftovers().filter(|(place, _)| place.starts_with(&self.path));
+        let inside: Vec<PathBuf> = inside.map(|(place, _)| place).collect();
+        names.retain(|(name, path)| {
+            let is_made = || {
+                let known = name.as_deref().map_or(&[][..], |name| self.record.digests(name));
+                !known.is_empty() && Digest::of_file(path).is_ok_and(|now| known.contains(&now))
+            };
+            let is_kept = name.as_deref().is_some_and(|name| KEPT.contains(&top(name)));
+            let is_left_over = inside.iter().any(|place| path.starts_with(place));
+            !is_kept && !is_left_over && !(is_ours && is_made())
+        });
+        let shown = |(name, path): (Option<String>, PathBuf)| {
+            let below = path.strip_prefix(&self.path).unwrap_or(&path);
+            name.unwrap_or_else(|| below.to_string_lossy().into_owned())
+        };
+        let mut names: Vec<String> = names.into_iter().map(shown).collect();
         names.sort();
         Ok(names)
     }
@@ -76,43 +93,80 @@ impl OutFolder {
     }
 
     /// Writes it: `fill` puts these files into an empty folder, which takes the place of this one.
+    /// What an interrupted build has left is removed.
     pub(crate) fn write(
-        &self,
-        names: impl Iterator<Item = String>,
+        mut self,
+        names: &[&String],
         fill: impl FnOnce(&Path) -> io::Result<()>,
     ) -> io::Result<()> {
-        fs::create_dir(&self.building)?;
-        let names: BTreeSet<String> = names.collect();
-        let written = fill(&self.building).and_then(|()| {
-            // Whichever of both folders stands there in the end, its files are listed.
-            self.keep_list(self.made.union(&names))?;
-            match self.path.exists() {
-                true => exchange(&self.building, &self.path),
-                false => fs::rename(&self.building, &self.path),
-            }
-        });
-        if written.is_err() {
-            let _ = fs::remove_dir_all(&self.building);
-        }
-        written?;
         self.clear()?;
-        self.keep_list(names.iter())
+        let is_mounted = is_mount_point(&self.path);
+        let fresh = match is_mounted {
+            true => self.path.join(format!(".{}", random_name())),
+            false => self.beside(),
+        };
+        let id = self.record.make_leftover(&fresh)?;
+        let written = fill(&fresh).and_then(|()| {
+            let mut made = BTreeMap::new();
+            for name in names {
+                made.insert((*name).clone(), Digest::of_file(&fresh.join(name))?);
+            }
+            let old = FolderId::of(&self.path).ok();
+            let own = old.filter(|_| is_mounted).unwrap_or(id);
+            // Whichever of both folders stands there in the end, its files are known.
+            self.record.expect(&made, own, old)?;
+            match old {
+                Some(_) if is_mounted => self.move_in(&fresh, &made)?,
+                Some(old) => {
+                    self.record.add_leftover(&fresh, old)?;
+                    self.exchange(&fresh, old)?;
+                }
+                None => fs::rename(&fresh, &self.path)?,
+            }
+            Ok((made, own))
+        });
+        match written {
+            Ok((made, id)) => {
+                self.clear()?;
+                self.record.hold(made, id)
+            }
+            Err(error) => {
+                let _ = self.clear();
+                Err(error)
+            }
+        }
     }
 
-    /// Removes what is beside the folder, but for what belongs to version control.
-    fn clear(&self) -> io::Result<()> {
-        let set_aside = set_aside(&self.building);
-        if set_aside.exists() && !self.path.exists() {
-            fs::rename(&set_aside, &self.path)?;
-        }
-        self.remove(&set_aside)?;
-        self.remove(&self.building)
+    /// A place beside the folder that nobody has.
+    fn beside(&self) -> PathBuf {
+        let short: String = self.name.chars().take(40).collect();
+        parent_of(&self.path).join(format!(".{short}.{}", random_name()))
     }
 
-    fn remove(&self, folder: &Path) -> io::Result<()> {
-        if !folder.exists() {
-            return Ok(());
+    /// Removes what builds have left, but for what belongs to version control; where the folder
+    /// itself was set aside and nothing came in its place, it is put back.
+    fn clear(&mut self) -> io::Result<()> {
+        let left: Vec<(PathBuf, Option<FolderId>)> = self.record.leftovers().collect();
+        for (place, id) in left {
+            let there = FolderId::of(&place).ok();
+            match (there, id) {
+                (Some(there), Some(id)) if there == id => {
+                    if !self.path.exists() && self.record.is_set_aside(&place) {
+                        fs::rename(&place, &self.path)?;
+                        continue;
+                    }
+                    self.keep_repository(&place)?;
+                    fs::remove_dir_all(&place)?;
+                }
+                // Made at the moment at which a build was ended: nothing is in it yet.
+                (Some(_), None) => drop(fs::remove_dir(&place)),
+                _ => {}
+            }
         }
+        self.record.forget_leftovers()
+    }
+
+    fn keep_repository(&self, folder: &Path) -> io::Result<()> {
         for name in KEPT {
             let (from, to) = (folder.join(name), self.path.join(name));
             if from.exists() && !to.exists() {
@@ -120,30 +174,89 @@ impl OutFolder {
                 fs::rename(from, to)?;
             }
         }
-        fs::remove_dir_all(folder)
+        Ok(())
     }
 
-    /// A list that is cut short would make files foreign, so it is renamed, too.
-    fn keep_list<'n>(&self, names: impl Iterator<Item = &'n String>) -> io::Result<()> {
-        let text: String = names.map(|name| format!("{name}\n")).collect();
-        let fresh = self.list.with_extension("made.new");
-        fs::write(&fresh, text)?;
-        fs::rename(fresh, &self.list)
+    /// Each takes the place of the other, at one moment where the system can do that.
+    fn exchange(&mut self, fresh: &Path, old: FolderId) -> io::Result<()> {
+        if exchange_at_once(fresh, &self.path)? {
+            return Ok(());
+        }
+        let aside = self.beside();
+        self.record.add_leftover(&aside, old)?;
+        self.record.set_aside(&aside)?;
+        fs::rename(&self.path, &aside)?;
+        fs::rename(fresh, &self.path).inspect_err(|_| drop(fs::rename(&aside, &self.path)))
     }
+
+    /// Moves files to their places in the folder that their own folder is in; pages come last.
+    fn move_in(&self, fresh: &Path, made: &BTreeMap<String, Digest>) -> io::Result<()> {
+        let mut names: Vec<&String> = made.keys().collect();
+        names.sort_by_key(|name| (name.ends_with(".html"), *name));
+        for name in names {
+            let place = self.path.join(name);
+            self.make_room(name, &place)?;
+            fs::rename(fresh.join(name), place)?;
+        }
+        let mut old = Vec::new();
+        walk(&self.path, "", &mut old)?;
+        for (name, path) in old {
+            let stays = path.starts_with(fresh)
+                || name.is_some_and(|name| made.contains_key(&name) || KEPT.contains(&top(&name)));
+            if !stays {
+                fs::remove_file(&path)?;
+                // What is not empty stays.
+                let above = path.ancestors().skip(1).take_while(|above| *above != self.path);
+                let _ = above.map(fs::remove_dir).take_while(Result::is_ok).count();
+            }
+        }
+        Ok(())
+    }
+
+    /// Folders for a file, where files may have been, and the other way round.
+    fn make_room(&self, name: &str, place: &Path) -> io::Result<()> {
+        for (at, _) in name.match_indices('/') {
+            let above = self.path.join(&name[..at]);
+            if fs::symlink_metadata(&above).is_ok_and(|data| !data.is_dir()) {
+                fs::remove_file(&above)?;
+            }
+        }
+        fs::create_dir_all(place.parent().unwrap_or(&self.path))?;
+        if fs::symlink_metadata(place).is_ok_and(|data| data.is_dir()) {
+            fs::remove_dir_all(place)?;
+        }
+        Ok(())
+    }
+}
+
+fn parent_of(path: &Path) -> &Path {
+    path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 fn top(name: &str) -> &str {
     name.split('/').next().unwrap_or(name)
 }
 
-/// Every file below a folder, by its path with `/`; what is not UTF-8 is shown as good as it can be.
-fn walk(folder: &Path, before: &str, out: &mut Vec<String>) -> io::Result<()> {
+/// Every file below a folder, by its path with `/` where that is UTF-8.
+fn walk(folder: &Path, before: &str, out: &mut Vec<(Option<String>, PathBuf)>) -> io::Result<()> {
+    walk_named(folder, Some(before), out)
+}
+
+fn walk_named(
+    folder: &Path,
+    before: Option<&str>,
+    out: &mut Vec<(Option<String>, PathBuf)>,
+) -> io::Result<()> {
     for entry in fs::read_dir(folder)? {
         let entry = entry?;
-        let name = format!("{before}{}", entry.file_name().to_string_lossy());
+        let own = entry.file_name();
+        let name = before.zip(own.to_str()).map(|(before, own)| format!("{before}{own}"));
         match entry.file_type()?.is_dir() {
-            true => walk(&entry.path(), &format!("{name}/"), out)?,
-            false => out.push(name),
+            true => {
+                let below = name.map(|name| format!("{name}/"));
+                walk_named(&entry.path(), below.as_deref(), out)?;
+            }
+            false => out.push((name, entry.path())),
         }
     }
     Ok(())
@@ -161,31 +274,36 @@ fn lock(_: &Path) -> io::Result<Option<File>> {
     Ok(None)
 }
 
-/// Each takes the place of the other, at one moment where the system can do that.
+/// Whether a folder cannot be renamed because it is the root of a file system, or of a part of one.
 #[cfg(target_os = "linux")]
-fn exchange(one: &Path, other: &Path) -> io::Result<()> {
+fn is_mount_point(path: &Path) -> bool {
+    use rustix::fs::{AtFlags, CWD, StatxAttributes, StatxFlags, statx};
+
+    let known = |path| statx(CWD, path, AtFlags::empty(), StatxFlags::BASIC_STATS).ok();
+    let (Some(own), Some(above)) = (known(path), known(parent_of(path))) else { return false };
+    let device = |known: &rustix::fs::Statx| (known.stx_dev_major, known.stx_dev_minor);
+    own.stx_attributes.contains(StatxAttributes::MOUNT_ROOT) || device(&own) != device(&above)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn is_mount_point(_: &Path) -> bool {
+    false
+}
+
+/// Whether both could take each other's place at one moment.
+#[cfg(target_os = "linux")]
+fn exchange_at_once(one: &Path, other: &Path) -> io::Result<bool> {
     use rustix::fs::{CWD, RenameFlags, renameat_with};
 
     match renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE) {
+        Ok(()) => Ok(true),
         // Some file systems cannot.
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => exchange_by_names(one, other),
-        result => result.map_err(io::Error::from),
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => Ok(false),
+        Err(error) => Err(error.into()),
     }
 }
 
 #[cfg(not(target_os = "linux"))]
-fn exchange(one: &Path, other: &Path) -> io::Result<()> {
-    exchange_by_names(one, other)
-}
-
-/// Where the old folder is for a moment, where a system cannot exchange two.
-fn set_aside(building: &Path) -> PathBuf {
-    building.with_extension("old")
-}
-
-fn exchange_by_names(one: &Path, other: &Path) -> io::Result<()> {
-    let third = set_aside(one);
-    fs::rename(other, &third)?;
-    fs::rename(one, other).inspect_err(|_| drop(fs::rename(&third, other)))?;
-    fs::rename(third, one)
+fn exchange_at_once(_: &Path, _: &Path) -> io::Result<bool> {
+    Ok(false)
 }

@@ -1,7 +1,6 @@
 //! Reading sites, and writing files.
 
 use std::collections::HashMap;
-use std::fs;
 use std::ops::Deref;
 use std::path::Path;
 use std::sync::Arc;
@@ -90,18 +89,4 @@ impl From<ReadError> for Failure {
 /// The text of a file, which must be UTF-8.
 pub(crate) fn text_of(bytes: Vec<u8>, name: &str) -> Result<String, Failure> {
     ravel_serve::text_of(bytes, name).map_err(Failure::Message)
-}
-
-/// Writes a file that was asked for; says why where it cannot.
-pub(crate) fn write_or_say(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    write_beside(path, bytes)
-        .map_err(|error| Failure::Message(format!("cannot write `{}`: {error}", path.display())))
-}
-
-/// Writes a file beside its place and renames it, so that it is never half there.
-pub(crate) fn write_beside(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let beside = path.with_file_name(format!(".{name}.{}", std::process::id()));
-    fs::write(&beside, bytes)?;
-    fs::rename(&beside, path).inspect_err(|_| drop(fs::remove_file(&beside)))
 }

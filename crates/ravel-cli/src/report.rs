@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use crate::Failure;
-use crate::load::write_or_say;
+use crate::file::write_or_say;
 
 /// A form of a report: the ending of its files, and what it is.
 pub(crate) type Form = (&'static str, &'static str);

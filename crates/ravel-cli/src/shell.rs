@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::CommandFactory;
 
-use crate::load::write_or_say;
+use crate::file::write_or_say;
 use crate::{Arguments, ExitStatus, Failure, Outcome};
 
 #[derive(clap::Args)]

@@ -80,7 +80,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let foreign = folder.foreign().map_err(unwritable)?;
     if !foreign.is_empty() && !arguments.replace {
         return Err(Failure::Message(format!(
-            "`{}` holds files that `ravel build` has not made: {}; name another folder, or write `--replace` to lose them",
+            "`{}` holds files that `ravel build` has not made, or that were changed since: {}; name another folder, or write `--replace` to lose them",
             arguments.out.display(),
             OutFolder::in_words(&foreign)
         )));
@@ -90,9 +90,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Kind::Files => pages(&loaded)?,
         Kind::List => list(&loaded),
     };
-    folder
-        .write(output.files.keys().cloned(), |fresh| fill(fresh, &output.files))
-        .map_err(unwritable)?;
+    let names: Vec<&String> = output.files.keys().collect();
+    folder.write(&names, |fresh| fill(fresh, &output.files)).map_err(unwritable)?;
     let report = Report { loaded: &loaded, arguments, output: &output };
     match arguments.json {
         true => report.print_json(out)?,

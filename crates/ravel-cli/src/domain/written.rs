@@ -1,7 +1,7 @@
 //! Zones that are written: as they must be, or step by step.
 
 use std::fs;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::Path;
 
 use ravel_dns::{Moment, Plan, Timeline, ZoneStep};
@@ -11,7 +11,7 @@ use super::arguments::WriteTask;
 use super::stages::{self, Stage, line};
 use super::table::duration;
 use super::{View, no_zone};
-use crate::load::write_or_say;
+use crate::file::{unwritable, write_new, write_or_say};
 use crate::style::{STRONG, count, in_style};
 use crate::{ExitStatus, Failure};
 
@@ -42,8 +42,14 @@ fn write_zone(
     file: &Path,
     out: &mut dyn Write,
 ) -> crate::Outcome {
-    is_free(task, file)?;
-    write_or_say(file, plan.zone().with(plan.changes()).as_bytes())?;
+    let zone = plan.zone().with(plan.changes());
+    match task.replace {
+        true => write_or_say(file, zone.as_bytes())?,
+        false => write_new(file, zone.as_bytes()).map_err(|error| match error.kind() {
+            io::ErrorKind::AlreadyExists => exists(file),
+            _ => unwritable(file, &error),
+        })?,
+    }
     let (file, serial) = (file.display(), plan.zone().serial());
     let is_changed = !plan.changes().is_empty();
     if task.show.json {
@@ -61,11 +67,12 @@ fn write_zone(
 }
 
 fn is_free(task: &WriteTask, file: &Path) -> Result<(), Failure> {
-    if !file.exists() || task.replace {
-        return Ok(());
-    }
+    if file.exists() && !task.replace { Err(exists(file)) } else { Ok(()) }
+}
+
+fn exists(file: &Path) -> Failure {
     let path = file.display();
-    Err(Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it")))
+    Failure::Message(format!("`{path}` exists; add `--replace` to overwrite it"))
 }
 
 fn write_steps(

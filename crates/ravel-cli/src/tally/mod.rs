@@ -21,7 +21,8 @@ use ravel_traffic::{Ending, JsonKeys, Tally, TallyOptions, TallyReport};
 
 use reading::{ReadSource, Reading};
 
-use crate::load::{LoadedSite, write_or_say};
+use crate::file::write_or_say;
+use crate::load::LoadedSite;
 use crate::report::{Form, Reports, write_all};
 use crate::style::{NOTE, in_style};
 use crate::urls::UrlSources;

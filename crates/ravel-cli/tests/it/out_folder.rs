@@ -78,7 +78,7 @@ fn files_of_others_are_lost_only_if_that_is_written() {
     for out in ["mine", "built"] {
         let (status, said, errors) = run(demo.path(), &["build", "--as", "module", out], "");
         assert_eq!(status, 2, "{said}");
-        assert!(errors.contains("has not made: `notes/thesis.txt`"), "{errors}");
+        assert!(errors.contains("changed since: `notes/thesis.txt`"), "{errors}");
         assert!(errors.contains("--replace"), "{errors}");
         assert_eq!(fs::read_to_string(notes(out)).unwrap(), "three years");
     }
@@ -88,13 +88,100 @@ fn files_of_others_are_lost_only_if_that_is_written() {
         assert_eq!(run(demo.path(), &arguments, "").0, 0);
         assert_eq!(contents(&demo.path().join(out)), before);
     }
-    // What was made and is gone, or changed, is made anew.
+    // What was made and is gone is made anew.
     fs::remove_file(demo.path().join("built/table.json")).unwrap();
-    fs::write(demo.path().join("built/edge.mjs"), "broken").unwrap();
     build(demo.path(), "module", "built");
     assert_eq!(contents(&demo.path().join("built")), before);
 }
 
+/// Builds where a file of somebody's stands in the way.
+fn refused(folder: &Path, name: &str) {
+    let before = contents(folder);
+    let (status, said, errors) = run(folder, &["build", "--as", "files", "out"], "");
+    assert_eq!(status, 2, "{said}");
+    assert!(errors.contains(&format!("changed since: {name};")), "{errors}");
+    assert_eq!(contents(folder), before, "a refused build changes nothing");
+}
+
+#[test]
+fn what_was_edited_by_hand_is_not_overwritten() {
+    let demo = demo();
+    let page = build(demo.path(), "files", "out").join("about.html");
+    let text = fs::read_to_string(&page).unwrap();
+    fs::write(&page, text.replace("</body>", "<p>By hand.</p></body>")).unwrap();
+    refused(demo.path(), "`about.html`");
+    fs::write(&page, text).unwrap();
+    build(demo.path(), "files", "out");
+}
+
+#[test]
+fn a_record_is_void_where_the_folder_is_another() {
+    let demo = demo();
+    let out = build(demo.path(), "files", "out");
+    fs::remove_dir_all(&out).unwrap();
+    // Another folder takes the place, with another identity.
+    fs::create_dir(demo.path().join("other")).unwrap();
+    fs::create_dir(&out).unwrap();
+    fs::write(out.join("index.html"), "of another generator").unwrap();
+    refused(demo.path(), "`index.html`");
+}
+
+#[cfg(unix)]
+#[test]
+fn names_with_line_feeds_are_known_again() {
+    let demo = demo();
+    fs::write(demo.path().join("dist/a\nb.html"), "<p>A page</p>").unwrap();
+    let whole = contents(&build(demo.path(), "files", "out"));
+    assert!(whole.contains_key("a\nb.html"), "{:?}", whole.keys());
+    assert_eq!(contents(&build(demo.path(), "files", "out")), whole);
+}
+
+#[test]
+fn what_is_no_record_is_not_overwritten() {
+    let demo = demo();
+    fs::write(demo.path().join(".out.made"), "made of clay\n").unwrap();
+    let (status, _, errors) = run(demo.path(), &["build", "--as", "files", "out"], "");
+    assert_eq!(status, 2);
+    assert!(errors.contains(".out.made`, where"), "{errors}");
+    assert_eq!(fs::read_to_string(demo.path().join(".out.made")).unwrap(), "made of clay\n");
+}
+
+/// Folders of a user's that have names like those that builds have used.
+const LIKE_OURS: [&str; 5] =
+    [".out.old", ".out.building", ".out.made.new", ".out.0123456789abcdef", ".out.made.d"];
+
+fn put_folders_like_ours(folder: &Path) {
+    for name in LIKE_OURS {
+        fs::create_dir(folder.join(name)).unwrap();
+        fs::write(folder.join(name).join("thesis.txt"), name).unwrap();
+    }
+}
+
+fn are_folders_like_ours_there(folder: &Path) {
+    for name in LIKE_OURS {
+        assert_eq!(fs::read_to_string(folder.join(name).join("thesis.txt")).unwrap(), name);
+        fs::remove_dir_all(folder.join(name)).unwrap();
+    }
+    assert_eq!(beside(folder), Vec::<String>::new());
+}
+
+#[test]
+fn folders_of_a_user_with_names_like_those_of_builds_stay() {
+    let demo = demo();
+    put_folders_like_ours(demo.path());
+    fs::create_dir(demo.path().join("out")).unwrap();
+    fs::write(demo.path().join("out/mine"), "").unwrap();
+    refused(demo.path(), "`mine`");
+    fs::remove_dir_all(demo.path().join("out")).unwrap();
+    for _ in 0..2 {
+        // None is taken for the folder that is missing, either.
+        assert!(contents(&build(demo.path(), "files", "out")).contains_key("index.html"));
+        fs::remove_dir_all(demo.path().join("out")).unwrap();
+    }
+    are_folders_like_ours_there(demo.path());
+}
+
+#[cfg(unix)]
 #[test]
 fn a_repository_stays_whatever_is_written() {
     let demo = demo();
@@ -113,15 +200,31 @@ fn a_repository_stays_whatever_is_written() {
         assert!(!demo.path().join("out/other").exists());
     }
     // As if a build had been interrupted between the exchange and the move.
-    fs::create_dir(demo.path().join(".out.building")).unwrap();
-    fs::rename(demo.path().join("out/.git"), demo.path().join(".out.building/.git")).unwrap();
+    fs::create_dir(demo.path().join(".out.left")).unwrap();
+    fs::rename(demo.path().join("out/.git"), demo.path().join(".out.left/.git")).unwrap();
+    leave(demo.path(), ".out.left", false);
     build(demo.path(), "files", "out");
     assert!(head.exists());
     // As if it had been, on a system that cannot exchange two folders, before the new one came.
-    fs::rename(demo.path().join("out"), demo.path().join(".out.old")).unwrap();
+    fs::rename(demo.path().join("out"), demo.path().join(".out.left")).unwrap();
+    leave(demo.path(), ".out.left", true);
     build(demo.path(), "files", "out");
     assert!(head.exists());
     assert_eq!(beside(demo.path()), Vec::<String>::new());
+}
+
+#[cfg(unix)]
+/// Notes a folder as one that a build has left.
+fn leave(folder: &Path, place: &str, set_aside: bool) {
+    use std::os::unix::fs::MetadataExt;
+
+    let record = folder.join(".out.made");
+    let data = fs::metadata(folder.join(place)).unwrap();
+    let mut noted: serde_json::Value = serde_json::from_slice(&fs::read(&record).unwrap()).unwrap();
+    noted["leftovers"] = serde_json::json!([
+        { "place": place, "id": [data.dev(), data.ino()], "set_aside": set_aside }
+    ]);
+    fs::write(record, noted.to_string()).unwrap();
 }
 
 #[cfg(unix)]
@@ -161,6 +264,7 @@ fn a_build_that_is_killed_leaves_the_old_folder_or_the_new_one() {
     let start = Instant::now();
     build(path, "files", "out");
     let length = start.elapsed();
+    put_folders_like_ours(path);
     let (mut old, mut new) = (0, 0);
     for round in 0..100_u32 {
         fs::write(&rules, &versions[round as usize % 2]).unwrap();
@@ -185,5 +289,5 @@ fn a_build_that_is_killed_leaves_the_old_folder_or_the_new_one() {
     assert!(old > 0 && new > 0, "{old} old, {new} new");
     fs::write(&rules, &versions[0]).unwrap();
     assert_eq!(contents(&build(path, "files", "out")), whole[0]);
-    assert_eq!(beside(path), Vec::<String>::new());
+    are_folders_like_ours_there(path);
 }
