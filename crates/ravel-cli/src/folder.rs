@@ -71,7 +71,7 @@ impl OutFolder {
             };
             let is_kept = name.as_deref().is_some_and(|name| KEPT.contains(&top(name)));
             let is_left_over = inside.iter().any(|place| path.starts_with(place));
-            !is_kept && !is_left_over && !(is_ours && is_made())
+            !(is_kept || is_left_over || is_ours && is_made())
         });
         let shown = |(name, path): (Option<String>, PathBuf)| {
             let below = path.strip_prefix(&self.path).unwrap_or(&path);

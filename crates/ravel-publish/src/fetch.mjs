@@ -3,7 +3,8 @@
 //   handle(request, file) -> a Response; undefined where another service is to answer
 //
 // `file(name, request)` gives what storage says of a built file. The request is for its `range` and its conditions; it is
-// missing where the whole file is wanted whatever the request says, as for the 404 page.
+// missing where the whole file is wanted whatever the request says, as for the 404 page. Null and undefined say that there is
+// no such file.
 
 import { bodyOf, decide } from "./edge.mjs";
 
@@ -12,6 +13,8 @@ const textOf = (status) => new TextEncoder().encode(bodyOf(status));
 
 /** What storage says of a file's bytes; all else is the rules' to say. */
 const OF_STORAGE = ["accept-ranges", "content-encoding", "content-length", "content-range", "etag", "last-modified"];
+
+const missing = () => new Response(textOf(404), { status: 404, headers: { "content-type": "text/plain; charset=utf-8" } });
 
 export async function handle(request, file) {
   const { protocol, host } = new URL(request.url);
@@ -23,7 +26,8 @@ export async function handle(request, file) {
   const fields = new Headers(lines);
   const answer = (body, status, headers) => new Response(method === "HEAD" || status === 304 ? null : body, { status, headers });
   if (name === null) return answer(textOf(status), status, fields);
-  const stored = await file(name, status === 200 ? request : undefined);
+  // Storages say in several ways that there is no such file.
+  const stored = (await file(name, status === 200 ? request : undefined)) ?? missing();
   if (status !== 200 && stored.status !== 200) {
     // A page for an error that is an error itself.
     fields.set("content-type", "text/plain; charset=utf-8");

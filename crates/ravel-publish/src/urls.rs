@@ -82,6 +82,11 @@ impl<'e> SiteUrls<'e> {
         &self.origin
     }
 
+    /// The canonical origin with the base path.
+    pub(crate) fn origin_and_base(&self) -> String {
+        format!("{}{}", self.origin, self.edge.site().open_base())
+    }
+
     fn folded(&self, path: &str) -> String {
         match self.edge.site().ignore_case() {
             true => path.to_ascii_lowercase(),

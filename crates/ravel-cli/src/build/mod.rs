@@ -49,14 +49,14 @@ struct Output {
 
 impl Output {
     fn of_texts<const N: usize>(texts: [(&str, String); N], lines: Vec<LineSupport>) -> Output {
-        let files = texts.map(|(name, text)| (name.to_owned(), Content::Text(text)));
+        let files = texts.map(|(name, text)| (name.to_owned(), Content::Made(text.into_bytes())));
         Output { files: files.into(), left_out: Vec::new(), lines }
     }
 }
 
 /// What a file to write holds.
 enum Content {
-    Text(String),
+    Made(Vec<u8>),
     Copy(PathBuf),
 }
 
@@ -64,7 +64,7 @@ impl Content {
     /// Its size in bytes.
     fn len(&self) -> u64 {
         match self {
-            Content::Text(text) => text.len() as u64,
+            Content::Made(bytes) => bytes.len() as u64,
             Content::Copy(path) => fs::metadata(path).map_or(0, |data| data.len()),
         }
     }
@@ -164,10 +164,7 @@ fn pages(loaded: &LoadedSite) -> Result<Output, Failure> {
         Failure::Message(format!("cannot read `{name}`: {error}"))
     };
     let lost = match loaded.edge().missing_file() {
-        Some(name) => {
-            let bytes = loaded.bytes(name).map_err(|error| unreadable(name, &error))?;
-            Some(String::from_utf8(bytes).map_err(|error| unreadable(name, &error))?)
-        }
+        Some(name) => Some(loaded.bytes(name).map_err(|error| unreadable(name, &error))?),
         None => None,
     };
     let published = publish::files(loaded.edge(), lost.as_deref());
@@ -181,7 +178,7 @@ fn pages(loaded: &LoadedSite) -> Result<Output, Failure> {
         .collect();
     for (name, page) in published.pages() {
         let content = match page {
-            Page::Text(text) => Content::Text(text.clone()),
+            Page::Made(bytes) => Content::Made(bytes.clone()),
             Page::Copy(of) => Content::Copy(root.join(of)),
         };
         files.insert(name.clone(), content);
@@ -198,7 +195,7 @@ fn fill(folder: &Path, files: &BTreeMap<String, Content>) -> io::Result<()> {
             fs::create_dir_all(parent).map_err(|error| named(name, error))?;
         }
         let written = match content {
-            Content::Text(text) => fs::write(path, text),
+            Content::Made(bytes) => fs::write(path, bytes),
             Content::Copy(from) => fs::copy(from, path).map(drop),
         };
         written.map_err(|error| named(name, error))?;

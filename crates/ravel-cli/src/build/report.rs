@@ -45,7 +45,7 @@ impl Report<'_> {
         self.print_lines(out, Support::Partial, partial)?;
         self.print_lines(out, Support::None, "not on a host that only serves files")?;
         let Output { files, left_out, .. } = self.output;
-        let made = files.values().filter(|content| matches!(content, Content::Text(_))).count();
+        let made = files.values().filter(|content| matches!(content, Content::Made(_))).count();
         let less = match left_out.len() {
             0 => String::new(),
             less => format!(", {} left out", count(less, "file", "files")),
@@ -61,7 +61,40 @@ impl Report<'_> {
         let note = format!(
             "{not} cannot be done there; a page that leads on answers with and without a trailing slash"
         );
-        writeln!(out, "{}", in_style(FAINT, note))
+        writeln!(out, "{}", in_style(FAINT, note))?;
+        self.print_private(out)
+    }
+
+    /// Files that a server of another user cannot read.
+    fn print_private(&self, out: &mut dyn Write) -> io::Result<()> {
+        let private = self.private();
+        let Some((first, mode)) = private.first() else { return Ok(()) };
+        let more = match private.len() - 1 {
+            0 => String::new(),
+            more => format!(", and {} more", count(more, "file", "files")),
+        };
+        let why = format!(
+            "{first} is for its owner alone (mode {mode:o}){more}: a server of another user answers 403; `chmod a+r` lets it read"
+        );
+        writeln!(out, "{}", in_style(NOTE, why))
+    }
+
+    /// The files that are copied and that not everybody may read, with their modes.
+    #[cfg(unix)]
+    fn private(&self) -> Vec<(&str, u32)> {
+        use std::os::unix::fs::PermissionsExt;
+
+        let files = self.output.files.iter().filter_map(|(name, content)| {
+            let Content::Copy(from) = content else { return None };
+            let mode = std::fs::metadata(from).ok()?.permissions().mode() & 0o777;
+            (mode & 0o004 == 0).then_some((&**name, mode))
+        });
+        files.collect()
+    }
+
+    #[cfg(not(unix))]
+    fn private(&self) -> Vec<(&str, u32)> {
+        Vec::new()
     }
 
     fn print_list(&self, out: &mut dyn Write) -> io::Result<()> {
@@ -125,7 +158,7 @@ impl Report<'_> {
             .files
             .iter()
             .map(|(name, content)| {
-                let made = matches!(content, Content::Text(_));
+                let made = matches!(content, Content::Made(_));
                 json!({ "name": name, "bytes": content.len(), "made": made })
             })
             .collect();
@@ -139,6 +172,7 @@ impl Report<'_> {
             "out": self.arguments.out.to_string_lossy(),
             "files": files,
             "left_out": self.output.left_out,
+            "private": self.private().into_iter().map(|(name, _)| name).collect::<Vec<_>>(),
             "rules": self.loaded.rules().data(&*self.output.lines),
         });
         serde_json::to_writer_pretty(&mut *out, &data)?;

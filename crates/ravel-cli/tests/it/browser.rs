@@ -4,6 +4,8 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use crate::common::{build, contents, demo, folder, run};
@@ -11,20 +13,38 @@ use crate::webdriver::Browser;
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use serde_json::{Value, json};
 
-/// A file server with ranges and "404.html on a miss", whose answers may be cached for a year.
-fn plain_server(root: PathBuf) -> SocketAddr {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let address = listener.local_addr().unwrap();
-    std::thread::spawn(move || {
-        for stream in listener.incoming().map_while(Result::ok) {
-            let root = root.clone();
-            std::thread::spawn(move || drop(serve(stream, &root)));
-        }
-    });
-    address
+/// How file servers differ.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Kind {
+    ByName,
+    PagesFirst,
+    FoldersFirst,
+    /// One that shows no page with its `.html`, either: two of its habits lead to one another.
+    Stubborn,
 }
 
-fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
+/// A file server with ranges and "404.html on a miss", whose answers may be cached for a year.
+fn plain_server(root: PathBuf) -> SocketAddr {
+    server_of(root, Kind::ByName).0
+}
+
+/// The same of some kind, and how many requests it has had.
+fn server_of(root: PathBuf, kind: Kind) -> (SocketAddr, Arc<AtomicUsize>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let requests = Arc::new(AtomicUsize::new(0));
+    let counted = requests.clone();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            counted.fetch_add(1, Ordering::Relaxed);
+            let root = root.clone();
+            std::thread::spawn(move || drop(serve(stream, &root, kind)));
+        }
+    });
+    (address, requests)
+}
+
+fn serve(mut stream: TcpStream, root: &Path, kind: Kind) -> std::io::Result<()> {
     let (mut head, mut byte) = (Vec::new(), [0]);
     while !head.ends_with(b"\r\n\r\n") && stream.read(&mut byte)? > 0 {
         head.push(byte[0]);
@@ -33,13 +53,24 @@ fn serve(mut stream: TcpStream, root: &Path) -> std::io::Result<()> {
     let target = head.split(' ').nth(1).unwrap_or("/").to_owned();
     let (asked, query) = target.split_once('?').unwrap_or((&*target, ""));
     let path = percent_encoding::percent_decode_str(asked).decode_utf8_lossy().into_owned();
-    let place = root.join(path.trim_start_matches('/'));
-    if place.is_dir() && !path.ends_with('/') {
-        let query = if query.is_empty() { "".to_owned() } else { format!("?{query}") };
-        return write!(
-            stream,
-            "HTTP/1.1 301 Moved\r\nlocation: {asked}/{query}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
-        );
+    let mut place = root.join(path.trim_start_matches('/'));
+    let page = root.join(format!("{}.html", path.trim_matches('/')));
+    let query = if query.is_empty() { "".to_owned() } else { format!("?{query}") };
+    let moved = |to: &str| {
+        format!(
+            "HTTP/1.1 301 Moved\r\nlocation: {to}{query}\r\ncontent-length: 0\r\ncache-control: no-store\r\nconnection: close\r\n\r\n"
+        )
+    };
+    if let Some(bare) = asked.strip_suffix(".html").filter(|_| kind == Kind::Stubborn) {
+        return stream.write_all(moved(bare).as_bytes());
+    }
+    if !path.ends_with('/')
+        && page.is_file()
+        && (kind == Kind::PagesFirst || (kind != Kind::ByName && !place.is_dir()))
+    {
+        place = page;
+    } else if place.is_dir() && !path.ends_with('/') {
+        return stream.write_all(moved(&format!("{asked}/")).as_bytes());
     }
     let place = if path.ends_with('/') { place.join("index.html") } else { place };
     let found = place.is_file() && !path.contains("..");
@@ -271,6 +302,57 @@ fn visitors_of_hostile_sites_end_where_the_lines_say() {
         }
     }
     assert!(compared > 150, "{compared}");
+}
+
+/// A page beside a folder of its name, which many hosts show first, comes to rest on every kind of
+/// host; and so does what a host sends round in a circle.
+#[test]
+#[ignore = "needs Chromium and ChromeDriver"]
+fn no_page_is_loaded_for_ever() {
+    let home = tempfile::TempDir::new().unwrap();
+    let client = Browser::start(home.path());
+    let sites: [(&[&str], &str); 4] = [
+        (&["docs.html", "docs/intro.html"], ""),
+        (&["docs.html"], "redirect /docs/old -> /"),
+        (&["docs.html", "docs/a.html", "new.html"], "redirect /docs -> /new"),
+        (
+            &["docs.html", "docs/intro.html"],
+            "redirect /docs/ -> /docs\n  when cookie c\ngone /docs/x",
+        ),
+    ];
+    for (names, rules) in sites {
+        let text = format!("site https://h.example/\n  files dist\n{rules}\n");
+        let pages: Vec<(String, String)> = names
+            .iter()
+            .chain(&["index.html"])
+            .map(|name| (format!("dist/{name}"), format!("<!doctype html><h1>{name}</h1>")))
+            .collect();
+        let mut files: Vec<(&str, &str)> =
+            pages.iter().map(|(name, page)| (&**name, &**page)).collect();
+        files.push(("edge.ravel", &text));
+        let site = folder(&files);
+        let out = build(site.path(), "files", "out");
+        let edge =
+            Edge::new(&Rules::parse(&text).unwrap(), FileList::from_iter(names.iter().copied()));
+        for kind in [Kind::ByName, Kind::PagesFirst, Kind::FoldersFirst, Kind::Stubborn] {
+            let (address, requests) = server_of(out.clone(), kind);
+            let base = format!("http://localhost:{}", address.port());
+            for path in ["/docs", "/docs?a=1", "/docs/"] {
+                let walk = edge.walk(&Request::get(&format!("https://h.example{path}")).unwrap());
+                let wanted = walk.last().1.answer().file().unwrap().to_owned();
+                client.goto(&format!("{base}{path}"));
+                std::thread::sleep(Duration::from_millis(400));
+                let before = requests.load(Ordering::Relaxed);
+                std::thread::sleep(Duration::from_millis(300));
+                assert_eq!(requests.load(Ordering::Relaxed), before, "{kind:?} {names:?} {path}");
+                let heading = client.find("h1").map_or(String::new(), |heading| heading.text());
+                // What the last host does, and a condition that a page cannot see, is for nobody to solve.
+                if kind != Kind::Stubborn && !rules.contains("when") {
+                    assert_eq!(heading, wanted, "{kind:?} {rules}: {path}");
+                }
+            }
+        }
+    }
 }
 
 /// A minute of silence (RIFF WAVE, PCM).

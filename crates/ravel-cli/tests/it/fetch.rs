@@ -26,6 +26,7 @@ for (const [method, path, sent, status, said] of CASES) {
   let asked;
   const storage = (name, request) => {
     asked = [name, request?.headers.get('range') ?? null];
+    if (status === null) return null;
     return new Response(status === 304 ? null : 'bytes', { status, headers: said });
   };
   const request = new Request('https://lanternferries.example' + path, { method, headers: sent });
@@ -53,6 +54,8 @@ fn what_storage_says_stays_what_it_is() {
         ["GET", "/nowhere", range, 200, { "etag": "\"2\"" }],
         ["GET", "/nowhere", {}, 500, {}],
         ["GET", "/summer", {}, 500, {}],
+        ["GET", "/about", {}, null, {}],
+        ["GET", "/nowhere", {}, null, {}],
     ]);
     let found = node(&out, &HANDLED.replace("CASES", &cases.to_string()));
     let told = |number: usize| {
@@ -92,6 +95,12 @@ fn what_storage_says_stays_what_it_is() {
     assert!(!body.is_empty() && body != "bytes", "{body}");
     assert_eq!(header(8, 3), "text/plain; charset=utf-8");
     assert_eq!((told(9).0, told(9).2), (302, Value::Null));
+    // Storage that gives nothing has no such file.
+    for number in [10, 11] {
+        let (status, body, _) = told(number);
+        assert!(status == 404 && !body.is_empty(), "{status} {body}");
+        assert_eq!(header(number, 3), "text/plain; charset=utf-8");
+    }
 }
 
 const TAKEN: &str = "

@@ -136,6 +136,20 @@ fn names_with_line_feeds_are_known_again() {
     assert_eq!(contents(&build(demo.path(), "files", "out")), whole);
 }
 
+#[cfg(unix)]
+#[test]
+fn a_page_for_its_owner_alone_is_said() {
+    use std::os::unix::fs::PermissionsExt;
+
+    let demo = demo();
+    let page = demo.path().join("dist/about.html");
+    fs::set_permissions(page, fs::Permissions::from_mode(0o600)).unwrap();
+    let (_, said, _) = run(demo.path(), &["build", "--as", "files", "out"], "");
+    assert!(said.contains("about.html is for its owner alone (mode 600): "), "{said}");
+    let (_, said, _) = run(demo.path(), &["build", "--as", "files", "out", "--json"], "");
+    assert!(said.contains("\"private\": [\n    \"about.html\"\n  ]"), "{said}");
+}
+
 #[test]
 fn what_is_no_record_is_not_overwritten() {
     let demo = demo();

@@ -1,6 +1,7 @@
 //! A model of a host that only serves files: `index.html` for a folder, `404.html` on a miss.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Bound;
 
 use ravel::Outcome;
 use ravel::address::decode;
@@ -27,17 +28,30 @@ pub(super) enum Shown {
     Missing,
 }
 
-/// Where hosts differ.
+/// In which order a host looks for what a path without a trailing slash names. Each redirects the
+/// path of a folder to the one with a slash, whether or not there is an index in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum PageUrls {
-    /// A page is shown under its file's name.
-    Named,
-    /// And without its `.html`.
-    Bare,
+pub(super) enum HostKind {
+    /// A file, a folder.
+    ByName,
+    /// A file, a page without its `.html`, a folder.
+    PagesFirst,
+    /// A file, a folder, a page without its `.html`.
+    FoldersFirst,
 }
 
-impl PageUrls {
-    pub(super) const ALL: [PageUrls; 2] = [PageUrls::Named, PageUrls::Bare];
+impl HostKind {
+    pub(super) const ALL: [HostKind; 3] =
+        [HostKind::ByName, HostKind::PagesFirst, HostKind::FoldersFirst];
+
+    /// In a report.
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            HostKind::ByName => "show pages only with their `.html`",
+            HostKind::PagesFirst => "show pages without `.html`",
+            HostKind::FoldersFirst => "look for folders before pages without `.html`",
+        }
+    }
 }
 
 /// What the host itself says of a path.
@@ -72,8 +86,21 @@ impl FileHost {
         self.files.remove(name);
     }
 
+    /// Whether a folder is there, as something is in it.
+    pub(super) fn has_folder(&self, name: &str) -> bool {
+        let below = format!("{name}/");
+        let next = self.files.range::<str, _>((Bound::Excluded(&*below), Bound::Unbounded)).next();
+        next.is_some_and(|(name, _)| name.starts_with(&below))
+    }
+
+    /// The folders in which something is.
+    pub(super) fn folders(&self) -> BTreeSet<&str> {
+        let names = self.files.keys();
+        names.flat_map(|name| name.match_indices('/').map(|(at, _)| &name[..at])).collect()
+    }
+
     /// What the host says of a path below the site's base path.
-    pub(super) fn find(&self, path: &str, pages: PageUrls) -> HostAnswer<'_> {
+    pub(super) fn find(&self, path: &str, kind: HostKind) -> HostAnswer<'_> {
         let decoded = decode(path);
         let Ok(name) = std::str::from_utf8(&decoded) else { return HostAnswer::Nothing };
         let name = name.strip_prefix('/').unwrap_or(name);
@@ -83,25 +110,28 @@ impl FileHost {
         if name.is_empty() || name.ends_with('/') {
             return file(&format!("{name}index.html")).unwrap_or(HostAnswer::Nothing);
         }
-        let bare = || match pages {
-            PageUrls::Named => None,
-            PageUrls::Bare => file(&format!("{name}.html")),
+        let page = || file(&format!("{name}.html"));
+        let folder = || self.has_folder(name).then_some(HostAnswer::Folder);
+        let found = match kind {
+            HostKind::ByName => file(name).or_else(folder),
+            HostKind::PagesFirst => file(name).or_else(page).or_else(folder),
+            HostKind::FoldersFirst => file(name).or_else(folder).or_else(page),
         };
-        let folder =
-            || self.files.contains_key(&format!("{name}/index.html")).then_some(HostAnswer::Folder);
-        file(name).or_else(bare).or_else(folder).unwrap_or(HostAnswer::Nothing)
+        found.unwrap_or(HostAnswer::Nothing)
     }
 
     /// Where a visitor ends, in a browser that runs scripts.
-    pub(super) fn visit(&self, urls: &SiteUrls<'_>, url: &str, pages: PageUrls) -> Visit {
+    pub(super) fn visit(&self, urls: &SiteUrls<'_>, url: &str, kind: HostKind) -> Visit {
         let mut at = url.to_owned();
+        // Where the script of the 404 page led on from: it never does so twice.
+        let mut left = Vec::new();
         let mut direct = true;
         let came = |end, direct| Visit { end, direct };
         for _ in 0..=MAX_HOPS {
             let (path, query) = at.split_once('?').map_or((&*at, None), |(p, q)| (p, Some(q)));
             let shown =
                 |name: &str| VisitEnd::File { path: path.to_owned(), name: name.to_owned() };
-            let to = match self.find(path, pages) {
+            let to = match self.find(path, kind) {
                 HostAnswer::File(name, Shown::Site) => return came(shown(name), direct),
                 HostAnswer::File(_, Shown::Copy(of)) => return came(shown(of), direct),
                 HostAnswer::File(_, Shown::Stub { to, .. }) => to.clone(),
@@ -116,7 +146,13 @@ impl FileHost {
                     };
                     let answer = urls.edge().answer(&request);
                     match (answer.location(), answer.file(), answer.outcome()) {
-                        (Some(to), ..) => to.to_owned(),
+                        (Some(_), ..) if left.contains(&at) => {
+                            return came(VisitEnd::Missing { gone: false }, false);
+                        }
+                        (Some(to), ..) => {
+                            left.push(at.clone());
+                            to.to_owned()
+                        }
                         // With the status of a missing file.
                         (None, Some(name), Outcome::File) => return came(shown(name), false),
                         (None, ..) => return came(VisitEnd::Missing { gone: false }, direct),

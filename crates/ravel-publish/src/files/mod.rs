@@ -50,8 +50,8 @@ impl PublishedFiles {
 /// A page that is put there.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Page {
-    /// This text.
-    Text(String),
+    /// These bytes: a page in UTF-8, or the 404 page in its own encoding.
+    Made(Vec<u8>),
     /// The same as another file of the folder.
     Copy(String),
 }
@@ -130,7 +130,7 @@ const MISSING: &str = "404.html";
 /// assert_eq!(published.lines()[1].how(), "a/index.html leads on, instead of a 302");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
-pub fn files(edge: &Edge, lost: Option<&str>) -> PublishedFiles {
+pub fn files(edge: &Edge, lost: Option<&[u8]>) -> PublishedFiles {
     let placement = Placement::new(edge);
     let lines = support::lines(&placement);
     let table = table_of(edge, |rule| !placement.replaces(rule) && rule.stage() != Stage::Headers);
@@ -138,8 +138,10 @@ pub fn files(edge: &Edge, lost: Option<&str>) -> PublishedFiles {
     let page = |shown: &Shown| match shown {
         Shown::Site => None,
         Shown::Copy(of) => Some(Page::Copy(of.clone())),
-        Shown::Stub { to, drop_query } => Some(Page::Text(page::stub(to, origin, *drop_query))),
-        Shown::Missing => Some(Page::Text(page::missing(&table, lost))),
+        Shown::Stub { to, drop_query } => {
+            Some(Page::Made(page::stub(to, origin, *drop_query).into_bytes()))
+        }
+        Shown::Missing => Some(Page::Made(page::missing(&table, lost))),
     };
     let made = placement.host().files();
     PublishedFiles {

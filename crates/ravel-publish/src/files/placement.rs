@@ -10,7 +10,7 @@ use ravel::program::{Effect, RuleId, RuleRef, Stage};
 
 use super::MISSING;
 use super::host::{FileHost, Shown};
-use crate::urls::{SiteUrls, looks_at_visitor, path_of};
+use crate::urls::{SiteUrls, VisitEnd, looks_at_visitor, path_of};
 
 /// The longest name of a file or a folder that file systems take, in bytes.
 const MAX_NAME_BYTES: usize = 255;
@@ -54,6 +54,7 @@ impl<'e> Placement<'e> {
         };
         placement.hide();
         placement.make();
+        placement.give_folders_an_index();
         placement.host.put(MISSING, Shown::Missing);
         placement
     }
@@ -218,6 +219,52 @@ impl<'e> Placement<'e> {
                 self.host.put(&name, page.shown);
                 self.places.extend(page.rules.into_iter().map(|rule| (rule, name.clone())));
             }
+        }
+    }
+
+    /// Many hosts send `/docs` to `/docs/` if there is such a folder, `docs.html` or not. The folder
+    /// then leads to the page, where an edge shows it with the slash, too.
+    fn give_folders_an_index(&mut self) {
+        let indexes = self.host.files().iter().filter_map(|(name, shown)| {
+            let folder =
+                name.strip_suffix(".html").filter(|folder| self.host.has_folder(folder))?;
+            let index = format!("{folder}/index.html");
+            let is_free = *name != MISSING && !self.host.files().contains_key(&index);
+            let to = is_free.then(|| self.page_beside(folder, name, shown)).flatten()?;
+            Some((index, Shown::Stub { to, drop_query: false }))
+        });
+        let indexes: Vec<_> = indexes.collect();
+        for (index, shown) in indexes {
+            self.host.put(&index, shown);
+        }
+    }
+
+    /// Where the index of a folder leads: to the page beside it, or where an edge leads every visitor.
+    fn page_beside(&self, folder: &str, page: &str, shown: &Shown) -> Option<String> {
+        let path = path_of(folder);
+        let with_slash = format!("{path}/");
+        let ends = [&path, &with_slash].map(|path| {
+            let request = self.urls.request(path)?;
+            let route = self.urls.edge().route(&request);
+            let is_for_all = self.urls.asked(&request, &route).conditional.is_empty();
+            is_for_all.then(|| (self.urls.end(&request, &route), route))
+        });
+        let [Some(_), Some((end, route))] = &ends else { return None };
+        let shows = match shown {
+            Shown::Site => Some(page),
+            Shown::Copy(of) => Some(&**of),
+            Shown::Stub { .. } | Shown::Missing => None,
+        };
+        match end {
+            VisitEnd::File { name, .. } if shows == Some(name) => {
+                Some(format!("{}{}", self.urls.origin_and_base(), path_of(page)))
+            }
+            VisitEnd::File { .. } | VisitEnd::Away(_) => {
+                let last = route.hops().last()?.to().as_str();
+                let below = self.urls.below(last).and_then(|to| to.split('?').next());
+                below.is_none_or(|to| *to != path && *to != with_slash).then(|| last.to_owned())
+            }
+            VisitEnd::Missing { .. } | VisitEnd::Loop => None,
         }
     }
 

@@ -1,23 +1,23 @@
 //! How far a host comes to what each line says: visitors of every URL of its files, and of every
 //! rule that is for one URL, end where they do on an edge, or the line says that they do not.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use ravel::program::{Effect, FileRole, RuleId, RuleRef, Stage, TestKind};
 
-use super::host::{HostAnswer, PageUrls, Shown, Visit};
+use super::host::{HostAnswer, HostKind, Shown, Visit};
 use super::placement::{Placement, paths_at};
 use super::{LineSupport, MISSING, Support};
-use crate::urls::{VisitEnd, looks_at_visitor};
+use crate::urls::{VisitEnd, looks_at_visitor, path_of};
 
 /// Each rule and setting, in the order in which they stand.
 pub(super) fn lines(placement: &Placement<'_>) -> Vec<LineSupport> {
     let edge = placement.urls().edge();
-    let mut found = Verdicts { placement, rules: HashMap::new(), pages: None };
+    let mut found = Verdicts { placement, rules: HashMap::new(), pages: Verdict::default() };
     for stage in Stage::ALL {
         for rule in edge.program().rules(stage) {
             let said = found.of_rule(rule);
-            found.rules.insert(rule.id(), said);
+            found.rules.insert(rule.id(), Verdict::of(said));
         }
     }
     for stage in [Stage::Redirect, Stage::Rewrite, Stage::Fallback] {
@@ -29,15 +29,34 @@ pub(super) fn lines(placement: &Placement<'_>) -> Vec<LineSupport> {
     }
     let made = placement.host().files();
     let site = made.iter().filter(|(name, shown)| is_sites(placement, name, shown));
-    for path in site.flat_map(|(name, _)| paths_at(name)) {
+    // Not those that are there for the page alone that was made in them.
+    let made_for = |folder: &str| {
+        let index = format!("{folder}/index.html");
+        made.get(&index).is_some_and(|shown| !is_sites(placement, &index, shown))
+    };
+    let folders = placement
+        .host()
+        .folders()
+        .into_iter()
+        .filter(|folder| !made_for(folder) || made.contains_key(&format!("{folder}.html")));
+    let folders = folders.flat_map(|folder| {
+        let path = path_of(folder);
+        [format!("{path}/"), path]
+    });
+    let paths: BTreeSet<String> =
+        site.flat_map(|(name, _)| paths_at(name)).chain(folders).collect();
+    for path in paths {
         found.ask(&path);
         for (rule, url) in placement.urls().asking(&path) {
             found.ask_with_parameters(rule, &path, &url);
         }
     }
-    let mut lines = settings(placement, found.pages.take());
+    let pages = found.pages.said();
+    let pages = Some(pages).filter(|(support, _)| *support != Support::Full);
+    let mut lines = settings(placement, pages);
     for rule in Stage::ALL.into_iter().flat_map(|stage| edge.program().rules(stage)) {
-        let Some((support, mut how)) = found.rules.remove(&rule.id()) else { continue };
+        let Some(verdict) = found.rules.remove(&rule.id()) else { continue };
+        let (support, mut how) = verdict.said();
         how.push_str(&hidden_in_words(placement, rule.id()));
         lines.push(LineSupport { line: rule.line(), what: rule.to_string(), support, how });
     }
@@ -53,9 +72,53 @@ fn is_sites(placement: &Placement<'_>, name: &str, shown: &Shown) -> bool {
 
 struct Verdicts<'p, 'e> {
     placement: &'p Placement<'e>,
-    rules: HashMap<RuleId, (Support, String)>,
+    rules: HashMap<RuleId, Verdict>,
     /// Of the URLs that no rule decides.
-    pages: Option<(Support, String)>,
+    pages: Verdict,
+}
+
+/// How near each kind of host comes, and how.
+struct Verdict([(Support, String); HostKind::ALL.len()]);
+
+impl Default for Verdict {
+    fn default() -> Verdict {
+        Verdict::of((Support::Full, String::new()))
+    }
+}
+
+impl Verdict {
+    fn of(said: (Support, String)) -> Verdict {
+        Verdict(HostKind::ALL.map(|_| said.clone()))
+    }
+
+    fn on(&self, kind: HostKind) -> Support {
+        self.0[kind as usize].0
+    }
+
+    fn set(&mut self, kind: HostKind, support: Support, how: String) {
+        self.0[kind as usize] = (support, how);
+    }
+
+    fn lower(&mut self, kind: HostKind, support: Support, how: String) {
+        if support > self.on(kind) {
+            self.set(kind, support, how);
+        }
+    }
+
+    /// What is true of every host, and on which ones where they differ.
+    fn said(&self) -> (Support, String) {
+        let worst = HostKind::ALL.map(|kind| self.on(kind)).into_iter().max();
+        let worst = worst.unwrap_or(Support::Full);
+        let (bad, good): (Vec<_>, Vec<_>) =
+            HostKind::ALL.into_iter().partition(|kind| self.on(*kind) == worst);
+        let how = bad.first().map_or("", |kind| &*self.0[*kind as usize].1);
+        let how = match (&*bad, &*good) {
+            ([one], _) => format!("{how}, on hosts that {}", one.as_str()),
+            (_, [one]) => format!("{how}, but not on hosts that {}", one.as_str()),
+            _ => how.to_owned(),
+        };
+        (worst, how)
+    }
 }
 
 impl<'e> Verdicts<'_, 'e> {
@@ -117,11 +180,11 @@ impl<'e> Verdicts<'_, 'e> {
         let asked = urls.asked(&request, &route);
         let end = urls.end(&request, &route);
         let here = EdgeAnswer { end, direct: route.hops().is_empty() };
-        for pages in PageUrls::ALL {
-            let visit = placement.host().visit(urls, path, pages);
-            if placement.host().find(path, pages) != HostAnswer::Nothing {
+        for kind in HostKind::ALL {
+            let visit = placement.host().visit(urls, path, kind);
+            if placement.host().find(path, kind) != HostAnswer::Nothing {
                 for rule in &asked.conditional {
-                    self.refuse(*rule, path, &visit);
+                    self.refuse(*rule, path, kind, &visit);
                 }
             }
             let support = here.support(&visit);
@@ -131,9 +194,9 @@ impl<'e> Verdicts<'_, 'e> {
                         Some(one) if one == path => in_words(&visit.end),
                         _ => format!("{path} {}", in_words(&visit.end)),
                     };
-                    lower(self.rules.get_mut(&rule), support, how);
+                    self.lower(rule, kind, support, how);
                 }
-                None => self.ask_pages(path, pages, support, &visit),
+                None => self.ask_pages(path, kind, support, &visit),
             }
         }
         // A rule that is for this URL alone, and has nothing to say there.
@@ -145,16 +208,15 @@ impl<'e> Verdicts<'_, 'e> {
                 && route.decided_by() != Some(rule.id())
                 && asked.conditional.is_empty();
             if is_idle && let Some(said) = self.rules.get_mut(&rule.id()) {
-                *said = (Support::Full, "it decides nothing".to_owned());
+                *said = Verdict::of((Support::Full, "it decides nothing".to_owned()));
             }
         }
     }
 
     /// The line of the setting that says under which URLs pages are.
-    fn ask_pages(&mut self, path: &str, pages: PageUrls, support: Support, visit: &Visit) {
-        let told = self.pages.as_ref().map_or(Support::Full, |(told, _)| *told);
-        let is_by_script = self.placement.host().find(path, pages) == HostAnswer::Nothing;
-        if support <= told || !(is_by_script || support == Support::None) {
+    fn ask_pages(&mut self, path: &str, kind: HostKind, support: Support, visit: &Visit) {
+        let is_by_script = self.placement.host().find(path, kind) == HostAnswer::Nothing;
+        if support <= self.pages.on(kind) || !(is_by_script || support == Support::None) {
             return;
         }
         let how = match &visit.end {
@@ -163,7 +225,7 @@ impl<'e> Verdicts<'_, 'e> {
             }
             end => format!("{path} {}", in_words(end)),
         };
-        self.pages = Some((support, how));
+        self.pages.set(kind, support, how);
     }
 
     /// Visits a URL with the parameters that a rule asks for.
@@ -175,25 +237,31 @@ impl<'e> Verdicts<'_, 'e> {
         let is_conditional = asked.conditional.iter().any(|other| other.id() == rule.id());
         let decides = asked.decides.is_some_and(|other| other.id() == rule.id());
         let here = EdgeAnswer { end: urls.end(&request, &route), direct: route.hops().is_empty() };
-        for pages in PageUrls::ALL {
-            if placement.host().find(path, pages) == HostAnswer::Nothing {
+        for kind in HostKind::ALL {
+            if placement.host().find(path, kind) == HostAnswer::Nothing {
                 continue;
             }
-            let visit = placement.host().visit(urls, path, pages);
+            let visit = placement.host().visit(urls, path, kind);
             if is_conditional || (decides && here.support(&visit) == Support::None) {
                 let how = format!("{url} {}", in_words(&visit.end));
-                lower(self.rules.get_mut(&rule.id()), Support::None, how);
+                self.lower(rule.id(), kind, Support::None, how);
             }
         }
     }
 
+    fn lower(&mut self, rule: RuleId, kind: HostKind, support: Support, how: String) {
+        if let Some(verdict) = self.rules.get_mut(&rule) {
+            verdict.lower(kind, support, how);
+        }
+    }
+
     /// A rule whose conditions the host does not look at.
-    fn refuse(&mut self, rule: RuleRef<'_>, path: &str, visit: &Visit) {
+    fn refuse(&mut self, rule: RuleRef<'_>, path: &str, kind: HostKind, visit: &Visit) {
         let languages = self.placement.urls().edge().site().languages();
         let test = rule.tests().iter().find(|test| looks_at_visitor(test));
         let condition = test.map(|test| test.written(languages)).unwrap_or_default();
         let how = format!("{path} {} whatever `{condition}` says", in_words(&visit.end));
-        lower(self.rules.get_mut(&rule.id()), Support::None, how);
+        self.lower(rule.id(), kind, Support::None, how);
     }
 }
 
@@ -229,12 +297,6 @@ fn bare(path: &str) -> &str {
     let path = path.strip_suffix("index.html").unwrap_or(path);
     let path = path.strip_suffix(".html").unwrap_or(path);
     path.strip_suffix('/').unwrap_or(path)
-}
-
-fn lower(said: Option<&mut (Support, String)>, support: Support, how: String) {
-    if let Some(said) = said.filter(|said| said.0 < support) {
-        *said = (support, how);
-    }
 }
 
 /// Where visitors end, behind the URL they asked for.

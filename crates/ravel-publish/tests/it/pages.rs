@@ -39,7 +39,12 @@ fn pages_stand_where_file_servers_show_them() {
         let expected: Vec<&str> =
             Some(*expected).filter(|name| !name.is_empty()).into_iter().collect();
         assert_eq!(pages, expected, "{path}");
-        assert_eq!(published.lines()[0].support(), Support::Partial, "{path}");
+        // Where a folder is, hosts show what is in it, whatever a rule says.
+        let is_folder = *path == "/folder.html";
+        let support = if is_folder { Support::None } else { Support::Partial };
+        let line =
+            published.lines().iter().find(|line| line.what().starts_with("redirect")).unwrap();
+        assert_eq!(line.support(), support, "{path}");
     }
 }
 
@@ -51,7 +56,7 @@ fn what_a_script_cannot_see_is_not_promised() {
     )
     .unwrap();
     let edge = Edge::new(&rules, FileList::from_iter(["index.html", "shell.html", "d.html"]));
-    let published = files(&edge, Some("<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"));
+    let published = files(&edge, Some(b"<!DOCTYPE html><HTML><HEAD lang=en><title>x</title>"));
     let done: Vec<(&str, &str)> =
         published.lines()[1..].iter().map(|line| (line.what(), line.support().as_str())).collect();
     assert_eq!(
@@ -67,7 +72,7 @@ fn what_a_script_cannot_see_is_not_promised() {
         ]
     );
     assert_eq!(published.pages()["app/index.html"], Page::Copy("shell.html".into()));
-    let Page::Text(missing) = &published.pages()["404.html"] else { panic!() };
+    let missing = text_of(&published.pages()["404.html"]);
     assert!(
         missing
             .starts_with("<!DOCTYPE html><HTML><HEAD lang=en><meta charset=\"utf-8\">\n<script>")
@@ -82,8 +87,7 @@ fn the_404_page_has_what_no_page_stands_in_for() {
     let size = |rules: &str| {
         let rules = Rules::parse(&format!("site https://h.example/\n{rules}")).unwrap();
         let published = files(&Edge::new(&rules, FileList::from_iter(["index.html"])), None);
-        let Page::Text(text) = &published.pages()["404.html"] else { panic!() };
-        (text.clone(), published.pages().len())
+        (text_of(&published.pages()["404.html"]), published.pages().len())
     };
     let line = |at: usize, end: &str| {
         format!("redirect /shop/item-{at}/of-season{end} -> /catalogue/item-{at}/\n")
@@ -157,9 +161,7 @@ fn hidden_files_are_replaced_or_left_out() {
     let published = files(&Edge::new(&rules, FileList::from_iter(names)), None);
     let left_out: Vec<&str> = published.left_out().iter().map(String::as_str).collect();
     assert_eq!(left_out, ["dead.html", "old.pdf"]);
-    assert!(
-        matches!(&published.pages()["old.html"], Page::Text(text) if text.contains("url=/about\""))
-    );
+    assert!(text_of(&published.pages()["old.html"]).contains("url=/about\""));
     let line = |what: &str| {
         let line = published.lines().iter().find(|line| line.what().starts_with(what)).unwrap();
         (line.support(), line.how())
@@ -171,9 +173,80 @@ fn hidden_files_are_replaced_or_left_out() {
     assert_eq!(line("gone /dead").1, "404 instead of 410; dead.html is left out");
     assert_eq!(
         line("redirect /kept "),
-        (Support::None, "/kept shows kept.html at /kept whatever `when cookie c` says")
+        (
+            Support::None,
+            "/kept shows kept.html at /kept whatever `when cookie c` says, but not on hosts that show pages only with their `.html`"
+        )
     );
     for name in ["self.html", "kept.html", "kept-for-rewrite.html"] {
         assert!(!published.pages().contains_key(name), "{name}");
     }
+}
+
+fn text_of(page: &Page) -> String {
+    match page {
+        Page::Made(bytes) => String::from_utf8(bytes.clone()).unwrap(),
+        Page::Copy(of) => panic!("a copy of {of}"),
+    }
+}
+
+#[test]
+fn a_folder_beside_a_page_leads_to_the_page() {
+    let cases = [
+        // Files, rules, the index that is made, and where it leads.
+        (&["docs.html", "docs/intro.html"][..], "", Some("/docs.html")),
+        (&["docs.html"], "redirect /docs/old -> /", Some("/docs.html")),
+        (&["docs.html", "docs/logo.svg"], "redirect /docs.html -> /", Some("/docs.html")),
+        (&["docs.html", "docs/logo.svg", "new.html"], "redirect /docs -> /new", Some("/new")),
+        // The edge has something else there, or nothing.
+        (&["docs.html", "docs/intro.html", "docs/index.html"], "", None),
+        (&["docs.html", "docs/intro.html"], "gone /docs/", None),
+        (&["docs.html", "docs/intro.html"], "redirect /docs/ -> /\n  when cookie c", None),
+        (&["docs.html", "docs/intro.html"], "!exact", None),
+        (&["docs/intro.html"], "", None),
+    ];
+    for (names, rules, expected) in cases {
+        let (setting, rules) = match rules {
+            "!exact" => ("  pages exact\n", ""),
+            rules => ("", rules),
+        };
+        let text = format!("site https://h.example/\n{setting}{rules}\n");
+        let edge =
+            Edge::new(&Rules::parse(&text).unwrap(), FileList::from_iter(names.iter().copied()));
+        let published = files(&edge, None);
+        let index = published.pages().get("docs/index.html").map(text_of);
+        let leads = index.as_ref().and_then(|page| page.split("0; url=").nth(1));
+        assert_eq!(leads.and_then(|rest| rest.split('"').next()), expected, "{names:?} {rules}");
+    }
+}
+
+#[test]
+fn a_line_names_the_hosts_on_which_it_holds() {
+    let rules = Rules::parse("site https://h.example/\nredirect /docs/ -> /new\n  when cookie c\n")
+        .unwrap();
+    let edge = Edge::new(&rules, FileList::from_iter(["docs.html", "docs/a.html", "new.html"]));
+    let published = files(&edge, None);
+    let said: Vec<String> =
+        published.lines().iter().map(|line| format!("{}: {}", line.what(), line.how())).collect();
+    assert_eq!(
+        said,
+        [
+            "the URLs of pages: /docs is missing, but not on hosts that show pages without `.html`",
+            "redirect /docs/ -> /new: 404.html leads on, instead of a 302",
+        ]
+    );
+}
+
+#[test]
+fn a_404_page_in_another_encoding_stays_in_it() {
+    let edge = Edge::new(
+        &Rules::parse("site https://h.example/\nredirect /\u{e9}{/r*} -> /\n").unwrap(),
+        FileList::from_iter(["index.html", "404.html"]),
+    );
+    let lost = b"<html><head><meta charset=ISO-8859-1><title>Caf\xe9</title></head></html>";
+    let published = files(&edge, Some(lost));
+    let Page::Made(bytes) = &published.pages()["404.html"] else { panic!() };
+    assert!(bytes.starts_with(b"<html><head><meta charset=\"ISO-8859-1\">\n<script>"));
+    assert!(bytes.ends_with(b"<meta charset=ISO-8859-1><title>Caf\xe9</title></head></html>"));
+    assert_eq!(bytes.iter().filter(|byte| !byte.is_ascii()).count(), 1);
 }
