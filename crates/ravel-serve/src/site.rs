@@ -4,11 +4,12 @@ use std::collections::HashMap;
 use std::fmt;
 use std::fs;
 use std::io::ErrorKind;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use ravel::files::Omission;
 use ravel::finding::Finding;
 use ravel::language::{Line, Problems};
+use ravel::rules::Domain;
 use ravel::{Edge, FileList, Rules};
 use std::time::SystemTime;
 use walkdir::WalkDir;
@@ -131,12 +132,19 @@ impl Site {
         read_file(&self.root.as_deref().unwrap_or(Path::new("")).join(name))
     }
 
-    /// The bytes of a file that the rules name, by its path from the rules file's folder.
+    /// The bytes of a file that the rules name, by its path from the rules file's folder. A zone and
+    /// a certificate may be anywhere; what a zone includes must be [within reach](reach).
     ///
     /// # Errors
     /// Why it cannot be read.
     pub fn named(&self, path: &str) -> std::io::Result<Vec<u8>> {
-        read_file(&self.folder.join(path))
+        let files = |domain: &Domain| [domain.zone().cloned(), domain.certificate().cloned()];
+        let mut named = self.rules.domains().iter().flat_map(files).flatten();
+        let place = self.folder.join(path);
+        match named.any(|file| file.path() == path) {
+            true => read_file(&place),
+            false => read_within(&self.folder, &place),
+        }
     }
 
     /// What is wrong with the site's zones and certificates now.
@@ -214,7 +222,7 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
     let parsed = Rules::read(&name, &text, |wanted| {
-        let bytes = read_file(&parent(path).join(wanted))?;
+        let bytes = read_within(parent(path), &parent(path).join(wanted))?;
         texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
         Ok::<_, std::io::Error>(bytes)
     });
@@ -314,6 +322,33 @@ fn read_file(path: &Path) -> std::io::Result<Vec<u8>> {
         true => fs::read(path),
         false => Err(std::io::Error::other("it is not a file")),
     }
+}
+
+/// The bytes of a file that another one names.
+///
+/// # Errors
+/// Why it cannot be read, or that it is out of [reach].
+fn read_within(folder: &Path, path: &Path) -> std::io::Result<Vec<u8>> {
+    let here = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let (real, reach) = (path.canonicalize()?, reach(&here.canonicalize()?));
+    if real.starts_with(&reach) {
+        return read_file(&real);
+    }
+    let what = match reach.join(".git").exists() {
+        true => "the repository",
+        false => "the folder of the rules file, which is in no repository",
+    };
+    let leads = match path.components().any(|part| part == Component::ParentDir) {
+        true => "it ".to_owned(),
+        false => format!("it is a link that leads to `{}`, and that ", real.display()),
+    };
+    Err(std::io::Error::other(format!("{leads}is outside of {what}: `{}`", reach.display())))
+}
+
+/// Where what the rules name may be: the repository that their folder is in, or else that folder.
+fn reach(folder: &Path) -> PathBuf {
+    let repository = folder.ancestors().find(|above| above.join(".git").exists());
+    repository.unwrap_or(folder).to_owned()
 }
 
 /// Whether this process may read a file.

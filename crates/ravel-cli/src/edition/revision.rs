@@ -1,7 +1,8 @@
 //! Files as a revision of a git repository has them.
 
+use std::io::Write;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use ravel::FileList;
 
@@ -49,13 +50,47 @@ impl<'p> Revision<'p> {
             }
             Some(path) => joined("", path),
         };
+        let Some(rules) = rules else {
+            return fail(format!("`{text}` is outside of the repository"));
+        };
         Ok(Revision { at, name: name.to_owned(), rules })
     }
 
     /// A file by its path from the root.
     fn bytes(&self, path: &str) -> Result<Vec<u8>, String> {
         let object = format!("{}:{path}", self.name);
+        let listed = git(self.at, &["ls-tree", "-z", "--full-tree", &self.name, "--", path]);
+        // Links are followed as far as they stay in the revision.
+        if listed.is_ok_and(|listed| !listed.starts_with(b"100")) && !path.contains('\n') {
+            return self.behind_links(&object);
+        }
         git(self.at, &["cat-file", "blob", &object]).map_err(GitError::words)
+    }
+
+    fn behind_links(&self, object: &str) -> Result<Vec<u8>, String> {
+        let arguments = ["cat-file", "--batch", "--follow-symlinks"];
+        let said =
+            git_with(self.at, &arguments, &format!("{object}\n")).map_err(GitError::words)?;
+        let end = said.iter().position(|byte| *byte == b'\n').unwrap_or(said.len());
+        let head = String::from_utf8_lossy(&said[..end]).into_owned();
+        let rest = said.get(end + 1..).unwrap_or_default();
+        match *head.split(' ').collect::<Vec<_>>() {
+            [_, "blob", length] => {
+                let length = length.parse().unwrap_or(rest.len()).min(rest.len());
+                Ok(rest[..length].to_vec())
+            }
+            ["symlink", _] => {
+                let to = String::from_utf8_lossy(rest);
+                Err(format!(
+                    "it is a link that leads to `{}`, out of the repository",
+                    to.trim_end()
+                ))
+            }
+            ["dangling" | "loop" | "notdir", _] => {
+                Err("it is a link that leads nowhere".to_owned())
+            }
+            _ => Err(format!("there is no such file in `{}`", self.name)),
+        }
     }
 
     /// The text of the rules file.
@@ -73,13 +108,16 @@ impl<'p> Revision<'p> {
 
     /// A file that the rules name, by its path from their folder.
     pub(super) fn named(&self, path: &str) -> Result<Vec<u8>, String> {
-        self.bytes(&joined(folder(&self.rules), path))
+        match joined(folder(&self.rules), path) {
+            Some(path) => self.bytes(&path),
+            None => Err("it is outside of the repository".to_owned()),
+        }
     }
 
     /// The built files that are part of the revision, in a folder by its path from the rules' folder;
     /// none where the folder is not part of it.
     pub(super) fn files(&self, path: &str) -> Option<FileList> {
-        let path = joined(folder(&self.rules), path);
+        let path = joined(folder(&self.rules), path)?;
         let tree = format!("{}:{path}", self.name);
         let listed = git(self.at, &["ls-tree", "-r", "-z", "--full-tree", &tree]).ok()?;
         let listed = String::from_utf8_lossy(&listed).into_owned();
@@ -133,6 +171,11 @@ impl GitError {
 
 /// What git answers. It is asked in no language but its own, and takes no locks.
 fn git(at: &Path, arguments: &[&str]) -> Result<Vec<u8>, GitError> {
+    git_with(at, arguments, "")
+}
+
+/// The same with a short input.
+fn git_with(at: &Path, arguments: &[&str], input: &str) -> Result<Vec<u8>, GitError> {
     let folder = if at.as_os_str().is_empty() { Path::new(".") } else { at };
     let run = Command::new("git")
         .arg("-C")
@@ -140,7 +183,15 @@ fn git(at: &Path, arguments: &[&str]) -> Result<Vec<u8>, GitError> {
         .args(arguments)
         .env("GIT_OPTIONAL_LOCKS", "0")
         .env("LC_ALL", "C")
-        .output();
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .and_then(|mut git| {
+            // What does not read it says why itself.
+            let _ = git.stdin.take().map(|mut stdin| stdin.write_all(input.as_bytes()));
+            git.wait_with_output()
+        });
     match run {
         Err(_) => Err(GitError::Missing),
         Ok(run) if run.status.success() => Ok(run.stdout),
@@ -155,17 +206,18 @@ fn folder(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
 
-/// A path below a folder, both from the root, without `.` and `..`.
-fn joined(folder: &str, path: &str) -> String {
+/// A path below a folder, both from the root, without `.` and `..`; none where it leads out of the
+/// root.
+fn joined(folder: &str, path: &str) -> Option<String> {
     let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
     for part in path.split('/') {
         match part {
             "" | "." => {}
-            ".." => drop(parts.pop()),
+            ".." => drop(parts.pop()?),
             part => parts.push(part),
         }
     }
-    parts.join("/")
+    Some(parts.join("/"))
 }
 
 fn list(names: &[String]) -> String {

@@ -18,6 +18,7 @@ mod findings;
 mod generators;
 #[path = "../../../ravel-dns/tests/it/hostile/mod.rs"]
 mod hostile;
+mod includes;
 mod interrupted;
 mod live;
 mod named;

@@ -22,6 +22,14 @@ fn load(name: &str) -> Result<Vec<u8>, &'static str> {
         "links.ravel" => b"redirect /q/1 -> /a\n".to_vec(),
         "semicolons.csv" => b"old;new\n/a;/b\n".to_vec(),
         "loop.ravel" => b"include loop.ravel\n".to_vec(),
+        // Each includes the next one.
+        name if name.starts_with("deep-") => {
+            let number: u64 = name[5..].trim_end_matches(".ravel").parse().unwrap();
+            match number {
+                100.. => b"gone /old\n".to_vec(),
+                _ => format!("include deep-{}.ravel\n", number + 1).into_bytes(),
+            }
+        }
         _ => return Err("there is no such file"),
     })
 }

@@ -92,7 +92,18 @@ impl fmt::Display for ZoneErrorKind {
             K::Class(class) => write!(f, "the class `{class}` is not supported; write `IN`"),
             K::NoName => f.write_str("this record has no name, and there is none before it; begin the line with a name or `@`"),
             K::Include { file, why } => write!(f, "cannot read `{file}`, which is included here: {why}"),
-            K::Included { file, error } => write!(f, "in `{file}`, which is included here, {error}"),
+            K::Included { file, error } => {
+                // The innermost file has what is wrong.
+                let (mut file, mut error, mut through) = (file, error, 0);
+                while let K::Included { file: inner, error: cause } = &error.kind {
+                    (file, error, through) = (inner, cause, through + 1);
+                }
+                match through {
+                    0 => write!(f, "in `{file}`, which is included here, {error}"),
+                    1 => write!(f, "in `{file}`, which is included here through another file, {error}"),
+                    _ => write!(f, "in `{file}`, which is included here through {through} other files, {error}"),
+                }
+            }
             K::IncludeLoop(file) => write!(f, "`{file}` includes itself, over others or not; remove one of the lines"),
             K::TooMany(count) => write!(f, "with this line `$GENERATE` stands for {count} records; at most 65536 are read so"),
             K::NoSoa => f.write_str("the zone has no SOA record; export it whole from the DNS host"),

@@ -6,6 +6,9 @@ use super::name::absolute;
 use super::scan::{Scanner, Word, Words};
 use super::{Expansion, Notation, RecordType, Zone, ZoneError, ZoneErrorKind};
 
+/// How many files may include one another.
+const MAX_INCLUDES: usize = 64;
+
 /// The most records that the `$GENERATE` lines of a zone stand for.
 const MAX_GENERATED: u64 = 65_536;
 
@@ -96,6 +99,10 @@ impl<'r> Reading<'r> {
         };
         if self.open.contains(&name) {
             return Err(fail(ZoneErrorKind::IncludeLoop(name)));
+        }
+        if self.open.len() > MAX_INCLUDES {
+            let why = format!("more than {MAX_INCLUDES} files include one another");
+            return Err(fail(ZoneErrorKind::Include { file: name, why }));
         }
         let cannot = |why| fail(ZoneErrorKind::Include { file: name.clone(), why });
         let bytes = (self.read)(&name).map_err(cannot)?;

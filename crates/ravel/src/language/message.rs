@@ -71,7 +71,7 @@ impl fmt::Display for ProblemKind {
             }
             K::HstsPreload => f.write_str("`preload` needs `subdomains` and at least a year"),
             K::FileName { found } => {
-                write!(f, "`{found}` is not a name below the folder of the rules file")
+                write!(f, "`{found}` is not the relative name of a file")
             }
             K::Template(kind) => kind.fmt(f),
             K::WhereName { name, pattern, .. } => {
@@ -105,6 +105,9 @@ impl fmt::Display for ProblemKind {
             K::Unreadable { name, why } => write!(f, "cannot read `{name}`: {why}"),
             K::NotUtf8 { name } => write!(f, "`{name}` is not UTF-8 here"),
             K::IncludeCircle { name } => write!(f, "`{name}` includes itself"),
+            K::IncludesTooDeep { name } => {
+                write!(f, "`{name}` is included through more than 64 files, one in another")
+            }
             K::NoColumn { column, .. } => write!(f, "the table has no column `{column}`"),
             K::Separator { found } => {
                 write!(f, "the columns of this table are separated by {found}")
@@ -224,7 +227,7 @@ impl ProblemKind {
             K::HstsNeedsHttps => "give the site an `https://` URL and leave `http allow` out",
             K::HstsPreload => "write `hsts 1y subdomains preload`, or leave `preload` out",
             K::FileName { .. } => {
-                "write a relative name that stays below it, with `/` between folders"
+                "write its name as seen from the folder of this file, with `/` between folders"
             }
             K::WhereName { .. } => "the pattern captures nothing; write `{name}` in it",
             K::Regex { .. } => {
@@ -253,6 +256,9 @@ impl ProblemKind {
             }
             K::NotUtf8 { .. } => "save the file as UTF-8",
             K::IncludeCircle { .. } => "remove this `include`",
+            K::IncludesTooDeep { .. } => {
+                "include it from the rules file itself, or from one near it"
+            }
             K::Separator { .. } => {
                 "separate them by commas, with `\"` around a field that has one (RFC 4180)"
             }

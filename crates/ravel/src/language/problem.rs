@@ -137,6 +137,8 @@ pub enum ProblemKind {
     NotUtf8 { name: String },
     /// A file that includes itself, directly or through others.
     IncludeCircle { name: String },
+    /// Files that include one another more than 64 deep.
+    IncludesTooDeep { name: String },
     /// A table without a column that is needed.
     NoColumn { column: &'static str, header: String },
     /// A table with another separator than commas.

@@ -106,7 +106,8 @@ impl Rules {
     }
 
     /// Reads a rules file; `load` gives the bytes of the tables and included files it names, by
-    /// their path from the rules file's folder, with `/` between folders.
+    /// their path from the rules file's folder, with `/` between folders. It may begin with `../`:
+    /// how far that may lead is for `load` to say.
     ///
     /// # Errors
     /// Every problem of the file and of those it names, with its place.

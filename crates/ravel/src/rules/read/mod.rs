@@ -10,6 +10,7 @@ mod rule;
 mod site;
 mod table;
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use http::{HeaderName, HeaderValue};
@@ -22,6 +23,9 @@ use crate::language::{
 };
 use crate::program::{Program, Rule, Stage};
 use crate::template::{Pattern, TemplateError};
+
+/// How many files may include one another.
+const MAX_INCLUDES: usize = 64;
 
 type Load<'l> = &'l mut dyn FnMut(&str) -> Result<Vec<u8>, String>;
 type Outcome<T> = Result<T, Problem>;
@@ -146,12 +150,19 @@ impl Reader<'_> {
         cursor.end()?;
         self.no_body(statement)?;
         let (name, bytes) = self.file(&word, &place)?;
-        if self.open.iter().any(|&source| *self.sources[usize::from(source)] == *name) {
+        if self.is_open(&name) {
             return Err(Problem::new(place, ProblemKind::IncludeCircle { name }));
         }
         let Ok(text) = String::from_utf8(bytes) else {
             return Err(Problem::new(place, ProblemKind::NotUtf8 { name }));
         };
+        if self.open.len() > MAX_INCLUDES {
+            let kind = match self.comes_back(&name, &text) {
+                Some(name) => ProblemKind::IncludeCircle { name },
+                None => ProblemKind::IncludesTooDeep { name },
+            };
+            return Err(Problem::new(place, kind));
+        }
         let source = self.source(name, &place)?;
         self.open.push(source);
         let mut included = statements(source, &text, &mut self.problems);
@@ -159,6 +170,37 @@ impl Reader<'_> {
         self.statements(&included);
         self.open.pop();
         Ok(())
+    }
+
+    /// Whether a file is being read.
+    fn is_open(&self, name: &str) -> bool {
+        self.open.iter().any(|&source| *self.sources[usize::from(source)] == *name)
+    }
+
+    /// The file that is being read, or included below this one already, to which its includes come
+    /// back; it is followed without end, but not deeper on the stack.
+    fn comes_back(&mut self, name: &str, text: &str) -> Option<String> {
+        let mut seen = HashSet::from([name.to_owned()]);
+        let mut waiting = vec![(name.to_owned(), text.to_owned())];
+        while let Some((from, text)) = waiting.pop() {
+            let folder = from.rsplit_once('/').map_or("", |(folder, _)| folder);
+            for statement in statements(0, &text, &mut Vec::new()) {
+                let mut cursor = Cursor::new(statement.head);
+                let is_include = matches!(cursor.word(), Ok(Some(word)) if word.text == "include");
+                let word = if is_include { cursor.word().ok().flatten() } else { None };
+                let Some(next) = word.and_then(|word| below(folder, &word.text)) else { continue };
+                if self.is_open(&next) || next == name {
+                    return Some(next);
+                }
+                if seen.insert(next.clone())
+                    && let Ok(bytes) = (self.load)(&next)
+                    && let Ok(text) = String::from_utf8(bytes)
+                {
+                    waiting.push((next, text));
+                }
+            }
+        }
+        None
     }
 
     /// Reads a file that a statement names; its name is relative to the file that is being read.
@@ -330,8 +372,8 @@ fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
     }
 }
 
-/// A relative name from a folder, with `..` resolved; none if it leads out of the first folder or
-/// names none.
+/// A relative name from a folder, with `..` resolved but where they lead out of the first folder;
+/// none if it names no file.
 fn below(folder: &str, name: &str) -> Option<String> {
     if name.starts_with('/') || name.contains(['\\', '\0']) || name.is_empty() {
         return None;
@@ -340,11 +382,9 @@ fn below(folder: &str, name: &str) -> Option<String> {
     for part in name.split('/') {
         match part {
             "" | "." => {}
-            ".." => {
-                parts.pop()?;
-            }
+            ".." if parts.last().is_some_and(|last| *last != "..") => drop(parts.pop()),
             part => parts.push(part),
         }
     }
-    (!parts.is_empty()).then(|| parts.join("/"))
+    parts.last().is_some_and(|last| *last != "..").then(|| parts.join("/"))
 }
