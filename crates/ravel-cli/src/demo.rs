@@ -112,12 +112,19 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     unpack(&SITE, folder).map_err(|error| {
         Failure::Message(format!("the demo site cannot be put in `{}`: {error}", folder.display()))
     })?;
+    let enter = || {
+        std::env::set_current_dir(folder).map_err(|error| {
+            Failure::Message(format!("cannot go to `{}`: {error}", folder.display()))
+        })
+    };
     if !arguments.command.is_empty() {
+        enter()?;
         let json = arguments.json.then(|| "--json".to_owned());
         let typed: Vec<String> = arguments.command.iter().cloned().chain(json).collect();
-        return command(folder, &typed, out);
+        return command(&typed, out);
     }
     if arguments.json {
+        enter()?;
         return walk_in_json(folder, out);
     }
     let state = if fresh { "The demo site is in" } else { "The demo site is already in" };
@@ -129,11 +136,12 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     writeln!(out, "Its rules are edge.ravel, its built files are dist. The rules begin:\n")?;
     show_rules(&folder.join("edge.ravel"), out)?;
     writeln!(out, "\n{}", in_style(FAINT, format_args!("$ cd {}", folder.display())))?;
+    enter()?;
     for (why, typed) in WALK {
         writeln!(out, "\n{}", in_style(STRONG, why))?;
         writeln!(out, "{}\n", in_style(FAINT, format_args!("$ ravel {}", typed.join(" "))))?;
         let typed: Vec<String> = typed.iter().map(|&word| word.to_owned()).collect();
-        command(folder, &typed, out)?;
+        command(&typed, out)?;
     }
     writeln!(out, "\nNow change a line of {}/edge.ravel and ask again:", folder.display())?;
     writeln!(out, "{}", in_style(FAINT, format_args!("$ cd {} && ravel test", folder.display())))?;
@@ -151,7 +159,7 @@ fn walk_in_json(folder: &Path, out: &mut dyn Write) -> crate::Outcome {
             .chain(["--json".to_owned()])
             .collect();
         let mut result = Vec::new();
-        command(folder, &typed, &mut result)?;
+        command(&typed, &mut result)?;
         let results = serde_json::Deserializer::from_slice(&result).into_iter::<Value>();
         let results = results.collect::<Result<Vec<_>, _>>().map_err(io::Error::from)?;
         steps.push(json!({ "about": about, "command": typed, "results": results }));
@@ -162,11 +170,10 @@ fn walk_in_json(folder: &Path, out: &mut dyn Write) -> crate::Outcome {
     Ok(ExitStatus::Well)
 }
 
-/// Runs one command on the demo site, as it would be typed in its folder.
-fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outcome {
+/// Runs one command, as it would be typed in the folder of the demo site.
+fn command(typed: &[String], out: &mut dyn Write) -> crate::Outcome {
     let name = "ravel".to_owned();
-    let mut arguments = match crate::Arguments::try_parse_from(std::iter::once(&name).chain(typed))
-    {
+    let arguments = match crate::Arguments::try_parse_from(std::iter::once(&name).chain(typed)) {
         Ok(arguments) => arguments,
         Err(error) => {
             out.flush()?;
@@ -176,15 +183,6 @@ fn command(folder: &Path, typed: &[String], out: &mut dyn Write) -> crate::Outco
     if matches!(arguments.command, Some(Command::Demo(_))) {
         return Err(Failure::Message("the demo is already running".to_owned()));
     }
-    arguments.rules = folder.join(&arguments.rules);
-    arguments.command = match arguments.command {
-        Some(Command::Draft(draft)) => Some(Command::Draft(draft.within(folder))),
-        Some(Command::Explain(explain)) => Some(Command::Explain(explain.within(folder))),
-        Some(Command::Domain(domain)) => Some(Command::Domain(domain.within(folder))),
-        Some(Command::Diff(diff)) => Some(Command::Diff(diff.within(folder))),
-        Some(Command::Tally(tally)) => Some(Command::Tally(tally.within(folder))),
-        other => other,
-    };
     crate::run(arguments, out)
 }
 

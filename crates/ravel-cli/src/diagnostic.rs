@@ -1,6 +1,7 @@
 //! The one look of errors of the rules and of findings: what is wrong, the line, what visitors get,
 //! what to write.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Origin, Renderer, Snippet};
@@ -66,10 +67,34 @@ pub(crate) fn whole_line(line: &str, comment: char) -> Range<usize> {
     start..end.max(start)
 }
 
-/// A line of a text, from 1, without its end.
-pub(crate) fn line_of(text: &str, number: u32) -> &str {
-    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-    text.split('\n').nth(number.saturating_sub(1) as usize).unwrap_or_default().trim_end()
+/// A text whose lines are found at once, however many are asked for.
+pub(crate) struct Source<'t> {
+    text: Cow<'t, str>,
+    /// Where each line begins.
+    starts: Vec<usize>,
+}
+
+impl<'t> Source<'t> {
+    pub(crate) fn new(text: Cow<'t, str>) -> Source<'t> {
+        let first = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
+        let ends = memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at + 1);
+        let starts = std::iter::once(first).chain(ends).collect();
+        Source { text, starts }
+    }
+
+    /// A line, from 1, without its end.
+    pub(crate) fn line(&self, number: u32) -> &str {
+        let at = number.saturating_sub(1) as usize;
+        let start = self.starts.get(at).copied().unwrap_or(self.text.len());
+        let end = self.starts.get(at + 1).copied().unwrap_or(self.text.len());
+        self.text[start..end].trim_end()
+    }
+
+    /// The line that a byte is in, without its end, and where it begins.
+    pub(crate) fn line_around(&self, byte: usize) -> (&str, usize) {
+        let next = self.starts.partition_point(|start| *start <= byte).max(1);
+        (self.line(next as u32), self.starts[next - 1])
+    }
 }
 
 /// The columns of the terminal; where there is none, those of `COLUMNS`, or 100.

@@ -41,20 +41,7 @@ pub(crate) struct Arguments {
     pub(crate) json: bool,
 }
 
-impl Arguments {
-    /// The same, with paths seen from a folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        if !self.folder.is_absolute() {
-            self.folder = folder.join(&self.folder);
-        }
-        self.write = self.write.map(|file| folder.join(file));
-        self.old_files = self.old_files.map(|old| folder.join(old));
-        for source in self.old.iter_mut().filter(|source| *source != "-") {
-            *source = folder.join(&*source).display().to_string();
-        }
-        self
-    }
-}
+impl Arguments {}
 
 pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let folder = &arguments.folder;

@@ -8,7 +8,7 @@ use ravel::finding::{Finding, FindingExample, FindingPlace};
 use ravel::language::Line;
 use ravel::rules::{Code, Severity};
 
-use crate::diagnostic::{Diagnostic, Place, line_of, whole_line, width};
+use crate::diagnostic::{Diagnostic, Place, Source, whole_line, width};
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, NOTE, in_style};
 
@@ -38,8 +38,9 @@ pub(crate) fn print(
     };
     causes.sort_by_key(|cause| cause.first.code().severity());
     let (shown, width) = (if all { causes.len() } else { MAX_SHOWN }, width());
+    let mut sources = Sources { loaded, known: HashMap::new() };
     for cause in causes.iter().take(shown) {
-        writeln!(out, "{}\n", render(loaded, cause, width))?;
+        writeln!(out, "{}\n", render(&mut sources, cause, width))?;
     }
     if causes.len() > shown {
         let more = format!("… and {} more: `--all` shows them", causes.len() - shown);
@@ -70,8 +71,9 @@ fn causes<'f>(findings: &[&'f Finding]) -> Vec<Cause<'f>> {
     causes
 }
 
-fn render(loaded: &LoadedSite, cause: &Cause<'_>, width: usize) -> String {
+fn render(sources: &mut Sources<'_>, cause: &Cause<'_>, width: usize) -> String {
     let Cause { first, others } = cause;
+    let loaded = sources.loaded;
     let mut message = first.message().to_owned();
     let mut notes: Vec<String> = first.note().map(str::to_owned).into_iter().collect();
     if !others.is_empty() {
@@ -89,8 +91,7 @@ fn render(loaded: &LoadedSite, cause: &Cause<'_>, width: usize) -> String {
         });
     }
     notes.extend(first.example().and_then(shown_by));
-    let text = text_of(loaded, first.place());
-    let (place, line) = place(first.place(), &text);
+    let (place, line) = place(first.place(), sources.of(first.place()));
     let place = match place {
         Some((number, marked)) => {
             Place::Line { path: first_file(loaded, first), number, line, marked }
@@ -135,43 +136,56 @@ fn first_file(loaded: &LoadedSite, finding: &Finding) -> String {
     }
 }
 
-fn text_of(loaded: &LoadedSite, place: &FindingPlace) -> String {
-    let known = |name: &str| loaded.texts().get(name).cloned();
-    let bytes = match place {
-        FindingPlace::Line(line) | FindingPlace::Named { by: line, number: None, .. } => {
-            return known(loaded.source(*line)).unwrap_or_default();
-        }
-        FindingPlace::File { name, at: Some(_) } => loaded.bytes(name),
-        FindingPlace::Named { name, .. } => match known(name) {
-            Some(text) => return text,
-            None => loaded.named(name),
-        },
-        _ => return String::new(),
-    };
-    String::from_utf8_lossy(&bytes.unwrap_or_default()).into_owned()
+/// The texts that findings stand in, each read once.
+struct Sources<'l> {
+    loaded: &'l LoadedSite,
+    known: HashMap<(bool, String), Source<'l>>,
+}
+
+impl<'l> Sources<'l> {
+    fn of(&mut self, place: &FindingPlace) -> &Source<'l> {
+        let loaded = self.loaded;
+        // A built file may have the name of a file of the rules.
+        let (is_built, name) = match place {
+            FindingPlace::Line(line) | FindingPlace::Named { by: line, number: None, .. } => {
+                (false, loaded.source(*line))
+            }
+            FindingPlace::File { name, at: Some(_) } => (true, &**name),
+            FindingPlace::Named { name, .. } => (false, &**name),
+            _ => (false, ""),
+        };
+        self.known.entry((is_built, name.to_owned())).or_insert_with(|| {
+            if let Some(text) = loaded.texts().get(name).filter(|_| !is_built) {
+                return Source::new(text.into());
+            }
+            let bytes = match (is_built, name) {
+                (_, "") => Vec::new(),
+                (true, name) => loaded.bytes(name).unwrap_or_default(),
+                (false, name) => loaded.named(name).unwrap_or_default(),
+            };
+            Source::new(String::from_utf8_lossy(&bytes).into_owned().into())
+        })
+    }
 }
 
 type Marked = (u32, std::ops::Range<usize>);
 
 /// The line of a finding with its number, and what is marked of it; none where the file as a whole
 /// is meant.
-fn place<'t>(place: &FindingPlace, text: &'t str) -> (Option<Marked>, &'t str) {
+fn place<'t>(place: &FindingPlace, source: &'t Source<'_>) -> (Option<Marked>, &'t str) {
     match place {
         FindingPlace::Line(line) | FindingPlace::Named { by: line, number: None, .. } => {
-            let (number, line) = (line.number(), line_of(text, line.number()));
+            let (number, line) = (line.number(), source.line(line.number()));
             (Some((number, whole_line(line, '#'))), line)
         }
         FindingPlace::Named { number: Some(number), .. } => {
-            let line = line_of(text, *number);
+            let line = source.line(*number);
             (Some((*number, whole_line(line, ';'))), line)
         }
         FindingPlace::File { at: Some((number, range)), .. } => {
-            let begin = text
-                .get(..range.start)
-                .map_or(0, |before| before.rfind('\n').map_or(0, |at| at + 1));
-            let whole = text.get(begin..).unwrap_or_default().lines().next().unwrap_or_default();
-            let start = (range.start - begin).min(whole.len());
-            let end = (range.end - begin).clamp(start, whole.len());
+            let (whole, begin) = source.line_around(range.start);
+            let start = range.start.saturating_sub(begin).min(whole.len());
+            let end = range.end.saturating_sub(begin).clamp(start, whole.len());
             let ok = whole.is_char_boundary(start) && whole.is_char_boundary(end);
             (Some((*number, if ok { start..end } else { 0..whole.len() })), whole)
         }

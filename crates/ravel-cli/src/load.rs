@@ -35,11 +35,6 @@ impl LoadedSite {
         &self.0
     }
 
-    /// The path of a file that the rules name, from the current folder.
-    pub(crate) fn path_here(&self, name: &str) -> String {
-        from_here(self.folder(), name)
-    }
-
     /// What is to say of each HTTPS host's certificate, where the rules name one.
     pub(crate) fn certificate_judgements(&self) -> HashMap<String, String> {
         let now = Moment::from(SystemTime::now());
@@ -70,11 +65,6 @@ impl LoadedSite {
     pub(crate) fn read(path: &Path) -> Result<LoadedSite, Failure> {
         Ok(LoadedSite(Arc::new(Site::read(path)?)))
     }
-}
-
-/// The path of a file that rules in a folder name, as reports have it.
-pub(crate) fn from_here(folder: &Path, name: &str) -> String {
-    folder.join(name).to_string_lossy().replace('\\', "/")
 }
 
 impl From<ReadError> for Failure {

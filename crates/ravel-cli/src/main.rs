@@ -150,6 +150,26 @@ impl Command {
             Command::Completions(_) | Command::Man(_) => false,
         }
     }
+
+    /// Whether its exit status says what its reader may not have waited for.
+    fn outlives_reader(&self) -> bool {
+        match self {
+            Command::Test(_)
+            | Command::Check(_)
+            | Command::Domain(_)
+            | Command::Diff(_)
+            | Command::Tally(_)
+            | Command::Build(_)
+            | Command::Draft(_)
+            | Command::Fmt(_) => true,
+            // It may answer without end, and says itself what it has found.
+            Command::Explain(_)
+            | Command::Serve(_)
+            | Command::Demo(_)
+            | Command::Completions(_)
+            | Command::Man(_) => false,
+        }
+    }
 }
 
 /// How a command ended, when it could run.
@@ -179,8 +199,13 @@ impl From<io::Error> for Failure {
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let json = arguments.command.as_ref().is_some_and(Command::is_json);
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
-    let outcome = run(arguments, &mut out).and_then(|ended| Ok(out.flush().map(|()| ended)?));
+    let outlives = arguments.command.as_ref().is_some_and(Command::outlives_reader);
+    let mut out =
+        io::BufWriter::new(Output { out: anstream::stdout().lock(), outlives, is_closed: false });
+    let outcome = run(arguments, &mut out).and_then(|ended| match out.flush() {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(error.into()),
+        _ => Ok(ended),
+    });
     let failure = match outcome {
         Ok(ExitStatus::Well) => return ExitCode::SUCCESS,
         Ok(ExitStatus::Found) => return ExitCode::from(1),
@@ -205,6 +230,41 @@ fn main() -> ExitCode {
         Failure::Output(error) => say(&format!("cannot write the output: {error}")),
     }
     ExitCode::from(2)
+}
+
+/// Standard output, whose reader may have seen enough before all is written.
+struct Output<W> {
+    out: W,
+    /// Whether the command goes on then, for its exit status.
+    outlives: bool,
+    is_closed: bool,
+}
+
+impl<W: Write> Output<W> {
+    fn unless_closed<T>(&mut self, written: io::Result<T>, instead: T) -> io::Result<T> {
+        match written {
+            Err(error) if self.outlives && error.kind() == io::ErrorKind::BrokenPipe => {
+                self.is_closed = true;
+                Ok(instead)
+            }
+            written => written,
+        }
+    }
+}
+
+impl<W: Write> Write for Output<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.is_closed {
+            return Ok(bytes.len());
+        }
+        let written = self.out.write(bytes);
+        self.unless_closed(written, bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        let flushed = self.out.flush();
+        self.unless_closed(flushed, ())
+    }
 }
 
 fn say(message: &str) {

@@ -8,15 +8,17 @@ use ravel::rules::Severity;
 use serde::Serialize;
 use serde_json::json;
 
-use crate::diagnostic::{Diagnostic, Place, line_of, whole_line, width};
+use crate::diagnostic::{Diagnostic, Place, Source, whole_line, width};
 use crate::style::count;
 
 /// Every error with its line, the place marked, and what to write instead; a count at the end.
 pub(crate) fn render(problems: &Problems, texts: &HashMap<String, String>) -> String {
     let width = width();
+    let texts: HashMap<&str, Source<'_>> =
+        texts.iter().map(|(name, text)| (&**name, Source::new(text.into()))).collect();
     let shown: Vec<String> = problems
         .iter()
-        .map(|problem| diagnostic(problem, problems, texts).render(width) + "\n\n")
+        .map(|problem| diagnostic(problem, problems, &texts).render(width) + "\n\n")
         .collect();
     let count = count(shown.len(), "error", "errors");
     format!("{}{count}: the rules cannot be used until they can be read", shown.concat())
@@ -25,11 +27,11 @@ pub(crate) fn render(problems: &Problems, texts: &HashMap<String, String>) -> St
 fn diagnostic<'a>(
     problem: &Problem,
     problems: &Problems,
-    texts: &'a HashMap<String, String>,
+    texts: &'a HashMap<&str, Source<'a>>,
 ) -> Diagnostic<'a> {
     let source = problems.source(problem.place());
     let number = problem.place().line().number().max(1);
-    let line = line_of(texts.get(source).map_or("", String::as_str), number);
+    let line = texts.get(source).map_or("", |source| source.line(number));
     let columns = problem.place().columns();
     let marked = match columns.is_empty() && columns.start == 0 {
         true => whole_line(line, '#'),

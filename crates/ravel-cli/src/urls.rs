@@ -33,14 +33,9 @@ impl UrlSources {
         self.sources.is_empty()
     }
 
-    /// The same, with paths that are there seen from a folder.
-    pub(crate) fn see_from(&mut self, folder: &Path) {
-        for source in &mut self.sources {
-            let path = folder.join(&*source);
-            if path.exists() {
-                *source = path.display().to_string();
-            }
-        }
+    /// Whether one is standard input.
+    pub(crate) fn read_input(&self) -> bool {
+        self.sources.iter().any(|source| source == "-")
     }
 
     /// Reads all sources, one hit after another.

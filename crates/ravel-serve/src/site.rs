@@ -132,18 +132,17 @@ impl Site {
         read_file(&self.root.as_deref().unwrap_or(Path::new("")).join(name))
     }
 
-    /// The bytes of a file that the rules name, by its path from the rules file's folder. A zone and
-    /// a certificate may be anywhere; what a zone includes must be [within reach](reach).
+    /// The bytes of a file that the rules name. A zone and a certificate may be anywhere; what a zone
+    /// includes must be [within reach](reach).
     ///
     /// # Errors
     /// Why it cannot be read.
     pub fn named(&self, path: &str) -> std::io::Result<Vec<u8>> {
         let files = |domain: &Domain| [domain.zone().cloned(), domain.certificate().cloned()];
         let mut named = self.rules.domains().iter().flat_map(files).flatten();
-        let place = self.folder.join(path);
         match named.any(|file| file.path() == path) {
-            true => read_file(&place),
-            false => read_within(&self.folder, &place),
+            true => read_file(Path::new(path)),
+            false => read_within(&self.folder, Path::new(path)),
         }
     }
 
@@ -209,9 +208,7 @@ fn parent(path: &Path) -> &Path {
 }
 
 fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
-    let name = path
-        .file_name()
-        .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let name = named_from_here(path);
     let bytes = fs::read(path).map_err(|error| match error.kind() {
         ErrorKind::NotFound => ReadError::Disk(format!(
             "cannot read `{}`: no such file; write it, or name another with `--rules FILE`",
@@ -222,7 +219,7 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
     let text = text_of(bytes, &path.display().to_string()).map_err(ReadError::Disk)?;
     let mut texts: HashMap<String, String> = HashMap::from([(name.clone(), text.clone())]);
     let parsed = Rules::read(&name, &text, |wanted| {
-        let bytes = read_within(parent(path), &parent(path).join(wanted))?;
+        let bytes = read_within(parent(path), Path::new(wanted))?;
         texts.insert(wanted.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
         Ok::<_, std::io::Error>(bytes)
     });
@@ -232,15 +229,20 @@ fn rules(path: &Path) -> Result<(Rules, HashMap<String, String>), ReadError> {
     }
 }
 
+/// The name of a file in what people and editors read: its path from the current folder.
+fn named_from_here(path: &Path) -> String {
+    let text = path.to_string_lossy();
+    let text = if cfg!(windows) { text.replace('\\', "/") } else { text.into_owned() };
+    text.strip_prefix("./").map_or(&*text, |rest| rest).to_owned()
+}
+
 /// The names that the rules' own files have in the folder, if they are there.
 fn own_names(rules: &Rules, path: &Path, root: &Path) -> Vec<String> {
     let Ok(root) = root.canonicalize() else { return Vec::new() };
-    let first = path.file_name().map(PathBuf::from);
     let named = rules.sources().iter().skip(1).map(|source| PathBuf::from(&**source));
-    first
-        .into_iter()
+    std::iter::once(path.to_owned())
         .chain(named)
-        .filter_map(|name| parent(path).join(name).canonicalize().ok())
+        .filter_map(|name| name.canonicalize().ok())
         .filter_map(|full| Some(slashed(full.strip_prefix(&root).ok()?)))
         .collect()
 }

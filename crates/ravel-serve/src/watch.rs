@@ -219,8 +219,8 @@ fn rules_folder(live: &Live) -> PathBuf {
 }
 
 fn source_paths(live: &Live) -> Vec<PathBuf> {
-    let (site, folder) = (live.site(), rules_folder(live));
-    let included = site.rules.sources().iter().skip(1).map(|source| folder.join(&**source));
+    let site = live.site();
+    let included = site.rules.sources().iter().skip(1).map(|source| PathBuf::from(&**source));
     included.chain([live.path().to_owned()]).collect()
 }
 

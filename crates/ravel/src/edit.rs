@@ -69,7 +69,7 @@ impl Edit {
     /// The file that it changes, as people name it: one of the rules', or of the folder of files.
     pub fn file(&self, rules: &Rules) -> String {
         match self {
-            Edit::InFile { name, .. } => rules.site().file_path(name),
+            Edit::InFile { name, .. } => rules.path(&rules.site().file_path(name)),
             Edit::OnLine { line, .. } | Edit::Below { line, .. } | Edit::Without { line } => {
                 rules.source(*line).to_owned()
             }

@@ -96,7 +96,7 @@ impl FindingPlace {
     pub fn file(&self, rules: &Rules) -> String {
         match self {
             FindingPlace::Line(line) => rules.source(*line).to_owned(),
-            FindingPlace::File { name, .. } => rules.site().file_path(name),
+            FindingPlace::File { name, .. } => rules.path(&rules.site().file_path(name)),
             FindingPlace::Named { name, .. } => name.to_string(),
         }
     }

@@ -44,7 +44,6 @@ impl FileEdit {
             };
             let change = edit.of(&text)?;
             let (range, text) = (change.range(), change.text().to_owned());
-            let file = loaded.path_here(&file);
             Some(FileEdit { file, start: range.start, end: range.end, text })
         };
         let edits: Option<Vec<FileEdit>> = finding.edits().iter().map(of).collect();

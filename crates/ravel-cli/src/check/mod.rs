@@ -128,7 +128,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let reports = arguments.reports.of_forms(FORMS)?;
     let loaded = match LoadedSite::read(rules) {
         Err(Failure::Rules(problems, texts)) => {
-            write_all(&reports, |form| Ok(reports::of_unreadable(form, rules, &problems)))?;
+            write_all(&reports, |form| Ok(reports::of_unreadable(form, &problems)))?;
             return Err(Failure::Rules(problems, texts));
         }
         loaded => loaded?,

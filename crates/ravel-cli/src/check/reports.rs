@@ -1,19 +1,17 @@
 //! The findings as files: SARIF, HTML, Markdown, CSV.
 
-use std::path::Path;
-
 use ravel::finding::Finding;
 use ravel::language::Problems;
 
 use super::entry::{Entry, FileEdit, UNREADABLE_RULES};
 use super::{page, sarif};
-use crate::load::{LoadedSite, from_here};
+use crate::load::LoadedSite;
 
 pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> String {
     let entry = |finding: &&Finding| Entry {
         name: finding.code().name(),
         severity: finding.code().severity().as_str(),
-        path: loaded.path_here(&finding.place().file(loaded.rules())),
+        path: finding.place().file(loaded.rules()),
         line: finding.place().number(),
         message: finding.message().to_owned(),
         note: finding.note().map(str::to_owned),
@@ -21,7 +19,7 @@ pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> Stri
         related: finding
             .lines()
             .iter()
-            .map(|line| (loaded.path_here(loaded.source(*line)), line.number()))
+            .map(|line| (loaded.source(*line).to_owned(), line.number()))
             .collect(),
         edits: FileEdit::all(loaded, finding),
     };
@@ -29,14 +27,13 @@ pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> Stri
 }
 
 /// The errors of rules that cannot be read.
-pub(super) fn of_unreadable(form: &str, rules: &Path, problems: &Problems) -> String {
-    let folder = rules.parent().unwrap_or(Path::new(""));
+pub(super) fn of_unreadable(form: &str, problems: &Problems) -> String {
     let entries: Vec<Entry> = problems
         .iter()
         .map(|problem| Entry {
             name: UNREADABLE_RULES,
             severity: "error",
-            path: from_here(folder, problems.source(problem.place())),
+            path: problems.source(problem.place()).to_owned(),
             line: Some(problem.place().line().number().max(1)),
             message: problem.kind().to_string(),
             note: None,

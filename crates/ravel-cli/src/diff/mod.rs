@@ -53,21 +53,7 @@ pub(crate) struct Arguments {
     reports: Reports,
 }
 
-impl Arguments {
-    /// The same, with paths that are there seen from a folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        let seen = |text: &mut String| {
-            let path = folder.join(&*text);
-            if path.exists() {
-                *text = path.display().to_string();
-            }
-        };
-        seen(&mut self.old);
-        self.new.iter_mut().for_each(seen);
-        self.known.see_from(folder);
-        self
-    }
-}
+impl Arguments {}
 
 /// The forms of reports that it writes.
 const FORMS: &[Form] = &[("html", "HTML"), ("md", "Markdown")];

@@ -1,7 +1,7 @@
 //! What `ravel domain` is asked to do.
 
 use std::net::{IpAddr, SocketAddr};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use ravel_dns::Moment;
 
@@ -164,31 +164,6 @@ impl Arguments {
             Some(Task::Ask(ask)) => &ask.show,
             Some(Task::Write(write)) => &write.show,
         }
-    }
-
-    /// With the zone file's path as seen from another folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        let show = match &mut self.task {
-            None => &mut self.show.show,
-            Some(Task::Show(task)) => &mut task.show,
-            Some(Task::Plan(plan)) => &mut plan.show,
-            Some(Task::Ask(ask)) => &mut ask.show,
-            Some(Task::Write(write)) => &mut write.show,
-        };
-        show.zone = show.zone.take().map(|zone| folder.join(zone));
-        let certificate = match &mut self.task {
-            None => Some(&mut self.show.certificate),
-            Some(Task::Show(task)) => Some(&mut task.certificate),
-            Some(Task::Plan(task)) => Some(&mut task.certificate),
-            Some(Task::Ask(_) | Task::Write(_)) => None,
-        };
-        if let Some(certificate) = certificate {
-            certificate.ca = certificate.ca.take().map(|ca| folder.join(ca));
-        }
-        if let Some(Task::Ask(ask)) = &mut self.task {
-            ask.finding.root = ask.finding.root.take().map(|root| folder.join(root));
-        }
-        self
     }
 
     /// How certificates are looked at, if they are.

@@ -49,7 +49,10 @@ impl<'p> EditionRules<'p> {
         let bytes = revision.rules_text()?;
         let name = format!("{}:{}", revision.name, revision.rules);
         // Lines are named with the revision: the file of the working tree may be another.
-        let rules = parse(&name, text_of(bytes, &name)?, |path| revision.named(path))?;
+        let inside = format!("{}:", revision.name);
+        let rules = parse(&name, text_of(bytes, &name)?, |path| {
+            revision.bytes_within(path.strip_prefix(&inside).unwrap_or(path))
+        })?;
         Ok(EditionRules { name, rules, folder: None, revision: Some(revision) })
     }
 
@@ -81,7 +84,11 @@ impl<'p> EditionRules<'p> {
         if folder != "." {
             return files;
         }
-        files.without(self.rules.sources().iter().map(|source| &**source), Omission::Rules)
+        let sources = self.rules.sources();
+        let within = sources.first().and_then(|main| main.rfind('/')).map_or(0, |at| at + 1);
+        let within = sources.first().map_or("", |main| &main[..within]).to_owned();
+        let own = sources.iter().map(|source| source.strip_prefix(&within).unwrap_or(source));
+        files.without(own, Omission::Rules)
     }
 
     pub(crate) fn with_files(self, files: FileList) -> Edition {

@@ -106,11 +106,11 @@ impl<'p> Revision<'p> {
         })
     }
 
-    /// A file that the rules name, by its path from their folder.
-    pub(super) fn named(&self, path: &str) -> Result<Vec<u8>, String> {
-        match joined(folder(&self.rules), path) {
-            Some(path) => self.bytes(&path),
-            None => Err("it is outside of the repository".to_owned()),
+    /// A file that the rules name, by its path from the root.
+    pub(super) fn bytes_within(&self, path: &str) -> Result<Vec<u8>, String> {
+        match path.starts_with("../") {
+            true => Err("it is outside of the repository".to_owned()),
+            false => self.bytes(path),
         }
     }
 

@@ -34,8 +34,8 @@ pub(crate) struct Arguments {
     /// A request header; may be given several times
     #[arg(long, value_name = "NAME: VALUE", value_parser = header)]
     header: Vec<(HeaderName, HeaderValue)>,
-    /// Show one line for each URL: where it ends, without the reasons
-    #[arg(long, conflicts_with = "json")]
+    /// Show one line for each URL: where it ends, without the reasons; with `--json`, its answers without the steps
+    #[arg(long)]
     brief: bool,
     /// Exit with 1 if a visitor ends so: file, redirect, gone, missing, outside, elsewhere,
     /// refused, loop
@@ -46,13 +46,7 @@ pub(crate) struct Arguments {
     pub(crate) json: bool,
 }
 
-impl Arguments {
-    /// The same, with paths that are there seen from a folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        self.known.see_from(folder);
-        self
-    }
-}
+impl Arguments {}
 
 /// Every outcome, by its name.
 const OUTCOMES: [Outcome; 8] = [
@@ -95,6 +89,8 @@ struct Answers<'a> {
     headers: HeaderMap,
     width: usize,
     shown: usize,
+    /// Whether URLs come from standard input.
+    is_live: bool,
     found: bool,
     wrong: Vec<String>,
 }
@@ -109,16 +105,19 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         headers,
         width,
         shown: 0,
+        is_live: arguments.addresses.iter().any(|url| url == "-") || arguments.known.read_input(),
         found: false,
         wrong: vec![],
     };
-    for address in &arguments.addresses {
-        match address.as_str() {
-            "-" => arguments.known.read("-", &mut |hit| answers.take(hit, out))?,
-            url => answers.show(&arguments.method, url, None, out)?,
+    match answers.show_all(out) {
+        // Whoever reads the answers has seen enough, and what was found was found.
+        Err(Failure::Output(error))
+            if error.kind() == io::ErrorKind::BrokenPipe && answers.found =>
+        {
+            return Ok(ExitStatus::Found);
         }
+        shown => shown?,
     }
-    arguments.known.each(&mut |hit| answers.take(hit, out))?;
     match (answers.wrong.is_empty(), answers.found) {
         (true, false) => Ok(ExitStatus::Well),
         (true, true) => Ok(ExitStatus::Found),
@@ -127,6 +126,17 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
 }
 
 impl Answers<'_> {
+    fn show_all(&mut self, out: &mut dyn Write) -> Result<(), Failure> {
+        for address in &self.arguments.addresses {
+            match address.as_str() {
+                "-" => self.arguments.known.read("-", &mut |hit| self.take(hit, out))?,
+                url => self.show(&self.arguments.method, url, None, out)?,
+            }
+        }
+        self.arguments.known.each(&mut |hit| self.take(hit, out))?;
+        Ok(out.flush()?)
+    }
+
     /// Shows what a hit gets, as soon as it is read.
     fn take(&mut self, hit: Result<Hit, String>, out: &mut dyn Write) -> Result<(), Failure> {
         match hit {
@@ -136,7 +146,11 @@ impl Answers<'_> {
             }
             Err(why) => self.wrong.push(why),
         }
-        Ok(out.flush()?)
+        // Who types, or waits for what a program prints, sees each answer at once.
+        if self.is_live {
+            out.flush()?;
+        }
+        Ok(())
     }
 
     fn show(
@@ -153,7 +167,10 @@ impl Answers<'_> {
                 return Ok(());
             }
         };
-        let walk = self.loaded.edge().walk(&request);
+        let walk = match self.arguments.brief {
+            true => self.loaded.edge().walk_unexplained(&request),
+            false => self.loaded.edge().walk(&request),
+        };
         let got = walk.first().answer().status();
         let differs = status.filter(|status| Some(*status) != got);
         self.found |= differs.is_some() || self.arguments.fail_on.contains(&walk.outcome());

@@ -148,21 +148,7 @@ fn size(text: &str) -> Result<usize, String> {
     number.ok_or_else(|| "write a number with `KiB`, `MiB` or `GiB`".to_owned())
 }
 
-impl Arguments {
-    /// The same, with paths that are there seen from a folder.
-    pub(crate) fn within(mut self, folder: &Path) -> Arguments {
-        for source in &mut self.sources {
-            let path = folder.join(&*source);
-            if path.exists() {
-                *source = path.display().to_string();
-            }
-        }
-        self.merge.iter_mut().for_each(|file| *file = folder.join(&*file));
-        self.suggest = self.suggest.map(|file| folder.join(file));
-        self.partial = self.partial.map(|file| folder.join(file));
-        self
-    }
-}
+impl Arguments {}
 
 /// The forms of reports that it writes.
 const FORMS: &[Form] = &[("html", "HTML")];

@@ -1,7 +1,6 @@
 //! The results as JUnit XML.
 
 use std::io;
-use std::path::Path;
 
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
@@ -10,7 +9,7 @@ use ravel::language::Problems;
 use ravel_serve::LiveVerdict;
 
 use crate::Failure;
-use crate::load::{LoadedSite, from_here};
+use crate::load::LoadedSite;
 
 /// One test: what it is called, where it is written, and how it ended.
 struct TestCase {
@@ -56,7 +55,7 @@ pub(super) fn of(
         TestCase {
             name: format!("{} {}", loaded.name(line), outcome.verdict().asked()),
             source: loaded.source(line).to_owned(),
-            file: loaded.path_here(loaded.source(line)),
+            file: loaded.source(line).to_owned(),
             end,
         }
     };
@@ -79,15 +78,14 @@ fn mismatches(loaded: &LoadedSite, outcome: &LiveVerdict) -> String {
 }
 
 /// The errors of rules that cannot be read, each a test that failed.
-pub(super) fn of_unreadable(rules: &Path, problems: &Problems) -> Result<String, Failure> {
-    let folder = rules.parent().unwrap_or(Path::new(""));
+pub(super) fn of_unreadable(problems: &Problems) -> Result<String, Failure> {
     let case = |problem: &ravel::language::Problem| {
         let source = problems.source(problem.place());
         let line = problem.place().line().number().max(1);
         TestCase {
             name: format!("{source}:{line}"),
             source: source.to_owned(),
-            file: from_here(folder, source),
+            file: source.to_owned(),
             end: TestEnd::Error {
                 message: problem.kind().to_string(),
                 text: problem.kind().remedy(),

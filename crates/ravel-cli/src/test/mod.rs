@@ -69,7 +69,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     let reports = arguments.reports.of_forms(FORMS)?;
     let loaded = match LoadedSite::read(rules) {
         Err(Failure::Rules(problems, texts)) => {
-            write_all(&reports, |_| junit::of_unreadable(rules, &problems))?;
+            write_all(&reports, |_| junit::of_unreadable(&problems))?;
             return Err(Failure::Rules(problems, texts));
         }
         loaded => loaded?,

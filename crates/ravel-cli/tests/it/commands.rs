@@ -1,6 +1,7 @@
 //! The commands, run as a user runs them.
 
 use std::fs;
+use std::process::Stdio;
 
 use crate::common::{demo, folder, ravel, run};
 use serde_json::{Value, json};
@@ -290,4 +291,79 @@ fn fmt_changes_files_only_when_asked_to() {
     assert_eq!(names.len(), 3, "nothing is left beside: {names:?}");
     let demo = demo();
     assert_eq!(run(demo.path(), &["fmt", "--check", "edge.ravel", "short-links.ravel"], "").0, 0);
+}
+
+/// Places are named from the current folder, as editors, terminals and checks need them.
+#[test]
+fn places_are_seen_from_the_current_folder() {
+    let site = folder(&[
+        (
+            "docs/edge.ravel",
+            "site https://h.example/\n  files dist\ninclude more/a.ravel\nexpect / is gone\nredirect /x -> /nowhere\n",
+        ),
+        ("docs/more/a.ravel", "include ../b.ravel\nredirect\n  table t.csv\n"),
+        ("docs/b.ravel", "redirect /b -> /\n"),
+        ("docs/more/t.csv", "old,new\n/t,/\n"),
+        ("docs/dist/index.html", "<a href=/broken>x</a>\n"),
+    ]);
+    let report = |name: &str| fs::read_to_string(site.path().join(name)).unwrap();
+    let said = |arguments: &[&str]| {
+        let mut all = vec!["--rules", "docs/edge.ravel"];
+        all.extend(arguments);
+        let (_, said, errors) = run(site.path(), &all, "");
+        format!("{said}{errors}")
+    };
+    for (arguments, places) in [
+        (&["explain", "/b", "/t"][..], &["docs/b.ravel:1", "docs/more/t.csv:2"][..]),
+        (&["test"], &["docs/edge.ravel:4"]),
+        (&["test", "--json"], &["\"docs/edge.ravel\""]),
+        (&["check"], &["--> docs/edge.ravel:5:1", "--> docs/dist/index.html:1:4"]),
+        (&["check", "--json"], &["\"docs/edge.ravel\"", "\"docs/dist/index.html\""]),
+        (&["build", "--as", "list", "out"], &["docs/b.ravel:1"]),
+    ] {
+        let said = said(arguments);
+        for place in places {
+            assert!(said.contains(place), "{arguments:?}: {said}");
+        }
+        assert!(!said.contains(" edge.ravel"), "{arguments:?}: {said}");
+    }
+    said(&["check", "--report", "r.sarif"]);
+    said(&["test", "--report", "r.xml"]);
+    assert!(report("r.sarif").contains("\"docs/dist/index.html\""));
+    assert!(report("r.xml").contains("docs/edge.ravel"));
+}
+
+/// Whoever reads the output may have seen enough; what was found is in the status.
+#[cfg(unix)]
+#[test]
+fn a_closed_pipe_changes_no_status() {
+    let rules: String = (0..3_000)
+        .map(|number| {
+            format!("redirect /a{number} -> /nowhere-{number}\nexpect /b{number} is gone\n")
+        })
+        .collect();
+    let site = folder(&[
+        ("edge.ravel", &format!("site https://h.example/\n  files dist\n{rules}")),
+        ("good.ravel", "site https://h.example/\n  files dist\nexpect / serves /index.html\n"),
+        ("dist/index.html", "<p>home"),
+    ]);
+    let status = |arguments: &[&str]| {
+        let mut running =
+            ravel(site.path()).args(arguments).stdout(Stdio::piped()).spawn().unwrap();
+        drop(running.stdout.take());
+        running.wait().unwrap().code()
+    };
+    let urls: Vec<String> = (0..3_000).map(|number| format!("/b{number}")).collect();
+    let mut explain = vec!["explain", "--brief", "--fail-on", "missing"];
+    explain.extend(urls.iter().map(String::as_str));
+    for (arguments, expected) in [
+        (&["test"][..], 1),
+        (&["check", "--all"], 1),
+        (&["diff", "good.ravel"], 1),
+        (&explain, 1),
+        (&["test", "--rules", "good.ravel"], 0),
+        (&["fmt", "--check", "edge.ravel"], 0),
+    ] {
+        assert_eq!(status(arguments), Some(expected), "{:?}", &arguments[..2]);
+    }
 }

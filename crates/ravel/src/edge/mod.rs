@@ -42,6 +42,8 @@ pub use test::{cookie_is, header_is};
 pub use walk::{MAX_HOPS, Walk, WalkEnd, method_after};
 pub use words::{Explanation, StepWords};
 
+use std::sync::OnceLock;
+
 use crate::address::Request;
 use crate::files::{FileList, UrlVariants};
 use crate::program::{Program, RuleChange, RuleId, RuleRef, Site, Stage};
@@ -58,6 +60,8 @@ pub struct Edge {
     indexes: [index::Index; 5],
     precomputed: precomputed::Precomputed,
     vary: header::VaryNames,
+    /// Only for explanations, so it waits for the first one.
+    by_text: [OnceLock<notes::ByText>; 5],
 }
 
 const _: () = {
@@ -84,6 +88,7 @@ impl Edge {
                 .map(|stage| index::Index::new(program.stage(stage), program.site())),
             precomputed: precomputed::Precomputed::default(),
             vary: header::VaryNames::new(program.request_headers()),
+            by_text: Default::default(),
             rules: rules.clone(),
             files,
         };

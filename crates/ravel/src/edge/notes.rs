@@ -1,5 +1,9 @@
 //! Which of the rules that did not decide are worth a step of an explanation.
 
+use std::cmp::Ordering;
+use std::collections::HashSet;
+use std::ops::ControlFlow;
+
 use super::Edge;
 use super::hosts::RequestParts;
 use super::step::{Mismatch, RuleResult, Step, Trace};
@@ -38,19 +42,33 @@ impl Edge {
         notes: &mut Notes,
     ) {
         let rules = self.program().stage(stage);
+        let fold = self.program().site.ignore_case;
         if let Some(decided) = decided {
             let by = self.program().id(stage, decided);
-            let later = (decided + 1..rules.len() as u32)
-                .filter(|&number| self.would_match(&rules[number as usize], visit));
-            notes.0.extend(later.take(MAX_OTHERS).map(|number| (number, RuleResult::Shadowed(by))));
+            let mut left = MAX_OTHERS;
+            self.indexes[stage as usize].candidates(visit, fold, |number| {
+                if number > decided && self.would_match(&rules[number as usize], visit) {
+                    notes.0.push((number, RuleResult::Shadowed(by)));
+                    left -= 1;
+                }
+                if left == 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            });
             return;
         }
-        let known: Vec<u32> = notes.0.iter().map(|(number, _)| *number).collect();
-        let mut near: Vec<(usize, u32, Mismatch)> = (0_u32..)
-            .zip(rules)
-            .filter(|(number, _)| !known.contains(number))
-            .filter_map(|(number, rule)| {
-                self.near_miss(rule, visit).map(|(fits, why)| (fits, number, why))
+        let known: HashSet<u32> = notes.0.iter().map(|(number, _)| *number).collect();
+        let by_text = self.by_text[stage as usize].get_or_init(|| ByText::new(rules, fold));
+        let mut sharing = by_text.sharing(rules, visit.path, fold);
+        sharing.extend(
+            visit.relative().into_iter().flat_map(|path| by_text.sharing(rules, path, fold)),
+        );
+        sharing.sort_unstable();
+        sharing.dedup();
+        let mut near: Vec<(usize, u32, Mismatch)> = sharing
+            .into_iter()
+            .filter(|number| !known.contains(number))
+            .filter_map(|number| {
+                let (fits, why) = self.near_miss(&rules[number as usize], visit)?;
+                Some((fits, number, why))
             })
             .collect();
         near.sort_by_key(|(fits, number, _)| (std::cmp::Reverse(*fits), *number));
@@ -97,4 +115,52 @@ impl Edge {
 fn is_near(template: &Template, path: &str, fits: usize) -> bool {
     let prefix = template.literal_prefix().len();
     fits > 1 && prefix > 1 && (fits == path.len() || fits >= prefix)
+}
+
+/// The rules of a stage by the literal text at the beginning of their paths: those that could be
+/// near to a URL share its text, or go on from it.
+#[derive(Debug)]
+pub(super) struct ByText(Vec<u32>);
+
+impl ByText {
+    fn new(rules: &[Rule], fold: bool) -> ByText {
+        let mut order: Vec<u32> = (0..rules.len() as u32).collect();
+        order.sort_by(|one, other| {
+            compare(prefix(rules, *one), prefix(rules, *other), fold).then(one.cmp(other))
+        });
+        ByText(order)
+    }
+
+    /// The rules whose text the path begins with, or that begins with the path.
+    fn sharing(&self, rules: &[Rule], path: &str, fold: bool) -> Vec<u32> {
+        let from = |text: &[u8]| {
+            self.0.partition_point(|rule| compare(prefix(rules, *rule), text, fold).is_lt())
+        };
+        let mut found = Vec::new();
+        for length in 1..path.len() {
+            let text = &path.as_bytes()[..length];
+            let same = self.0[from(text)..].iter().copied();
+            found.extend(same.take_while(|rule| compare(prefix(rules, *rule), text, fold).is_eq()));
+        }
+        let begins = |rule: &u32| {
+            let text = prefix(rules, *rule);
+            text.len() >= path.len() && compare(&text[..path.len()], path.as_bytes(), fold).is_eq()
+        };
+        found.extend(self.0[from(path.as_bytes())..].iter().copied().take_while(begins));
+        found
+    }
+}
+
+fn prefix(rules: &[Rule], number: u32) -> &[u8] {
+    rules[number as usize].pattern.path.literal_prefix().as_bytes()
+}
+
+fn compare(one: &[u8], other: &[u8], fold: bool) -> Ordering {
+    match fold {
+        true => {
+            let lower = u8::to_ascii_lowercase;
+            one.iter().map(lower).cmp(other.iter().map(lower))
+        }
+        false => one.cmp(other),
+    }
 }

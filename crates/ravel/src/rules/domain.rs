@@ -66,12 +66,12 @@ pub struct NamedFile {
 }
 
 impl NamedFile {
-    /// A file that a line names, by its path from the folder of the rules file.
+    /// A file that a line names, by its path, as the rules file is named.
     pub fn new(path: impl Into<Box<str>>, line: Line) -> NamedFile {
         NamedFile { path: path.into(), line }
     }
 
-    /// Its path from the rules file's folder, with `/` between folders.
+    /// Its path, as the rules file is named, with `/` between folders.
     pub fn path(&self) -> &str {
         &self.path
     }

@@ -106,8 +106,9 @@ impl Rules {
     }
 
     /// Reads a rules file; `load` gives the bytes of the tables and included files it names, by
-    /// their path from the rules file's folder, with `/` between folders. It may begin with `../`:
-    /// how far that may lead is for `load` to say.
+    /// their path, with `/` between folders. It is named as the rules file is: beside `edge.ravel`,
+    /// as seen from its folder; beside `site/edge.ravel`, as `site/more.ravel`. It may begin with
+    /// `../`: how far that may lead is for `load` to say.
     ///
     /// # Errors
     /// Every problem of the file and of those it names, with its place.
@@ -125,7 +126,7 @@ impl Rules {
         Rules::read("edge.ravel", text, load)
     }
 
-    /// As [`Rules::parse_with`], for a file with this name.
+    /// As [`Rules::parse_with`], for a file with this name, of which all other names are made.
     ///
     /// ```
     /// let load = |name: &str| match name {
@@ -146,6 +147,20 @@ impl Rules {
     ) -> Result<Rules, Problems> {
         let mut load = |path: &str| load(path).map_err(|error| error.to_string());
         read::read(name, text, &mut load).map(|set| Rules(Arc::new(set)))
+    }
+
+    /// The path of a file that is named from the rules file's folder, as the rules file is named.
+    ///
+    /// ```
+    /// let load = |_: &str| Err::<Vec<u8>, _>("no such file");
+    /// let rules = ravel::Rules::read("site/edge.ravel", "site https://h.example/\n", load)?;
+    /// assert_eq!(rules.path("dist/index.html"), "site/dist/index.html");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn path(&self, name: &str) -> String {
+        let main = self.sources().first().map_or("", |main| main);
+        read::below(&main[..main.rfind('/').map_or(0, |at| at + 1)], name)
+            .unwrap_or_else(|| name.to_owned())
     }
 
     /// The site.

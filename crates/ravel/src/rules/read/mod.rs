@@ -183,12 +183,13 @@ impl Reader<'_> {
         let mut seen = HashSet::from([name.to_owned()]);
         let mut waiting = vec![(name.to_owned(), text.to_owned())];
         while let Some((from, text)) = waiting.pop() {
-            let folder = from.rsplit_once('/').map_or("", |(folder, _)| folder);
             for statement in statements(0, &text, &mut Vec::new()) {
                 let mut cursor = Cursor::new(statement.head);
                 let is_include = matches!(cursor.word(), Ok(Some(word)) if word.text == "include");
                 let word = if is_include { cursor.word().ok().flatten() } else { None };
-                let Some(next) = word.and_then(|word| below(folder, &word.text)) else { continue };
+                let Some(next) = word.and_then(|word| below(folder_of(&from), &word.text)) else {
+                    continue;
+                };
                 if self.is_open(&next) || next == name {
                     return Some(next);
                 }
@@ -212,16 +213,11 @@ impl Reader<'_> {
         }
     }
 
-    /// The name of a file from the rules file's folder; it is written as seen from the file that is
+    /// The name of a file, as the rules file is named; it is written as seen from the file that is
     /// being read.
     fn file_name(&self, word: &Word<'_>, place: &Place) -> Outcome<String> {
         let current = self.open.last().map_or(0, |&source| usize::from(source));
-        let folder = if current == 0 {
-            ""
-        } else {
-            self.sources[current].rsplit_once('/').map_or("", |(folder, _)| folder)
-        };
-        below(folder, &word.text).ok_or_else(|| {
+        below(folder_of(&self.sources[current]), &word.text).ok_or_else(|| {
             Problem::new(place.clone(), ProblemKind::FileName { found: word.text.to_string() })
         })
     }
@@ -372,13 +368,21 @@ fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
     }
 }
 
+/// The folder of a file, with the `/` behind it.
+fn folder_of(name: &str) -> &str {
+    &name[..name.rfind('/').map_or(0, |at| at + 1)]
+}
+
 /// A relative name from a folder, with `..` resolved but where they lead out of the first folder;
 /// none if it names no file.
-fn below(folder: &str, name: &str) -> Option<String> {
+pub(crate) fn below(folder: &str, name: &str) -> Option<String> {
     if name.starts_with('/') || name.contains(['\\', '\0']) || name.is_empty() {
         return None;
     }
-    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    // A revision, a drive, the root: what no `..` takes away.
+    let fixed = folder.find(':').map_or(0, |at| at + 1);
+    let fixed = fixed + usize::from(folder[fixed..].starts_with('/'));
+    let mut parts: Vec<&str> = folder[fixed..].split('/').filter(|part| !part.is_empty()).collect();
     for part in name.split('/') {
         match part {
             "" | "." => {}
@@ -386,5 +390,6 @@ fn below(folder: &str, name: &str) -> Option<String> {
             part => parts.push(part),
         }
     }
-    parts.last().is_some_and(|last| *last != "..").then(|| parts.join("/"))
+    let is_file = parts.last().is_some_and(|last| *last != "..");
+    is_file.then(|| format!("{}{}", &folder[..fixed], parts.join("/")))
 }
