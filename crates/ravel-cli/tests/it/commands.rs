@@ -319,7 +319,7 @@ fn places_are_seen_from_the_current_folder() {
         (&["test", "--json"], &["\"docs/edge.ravel\""]),
         (&["check"], &["--> docs/edge.ravel:5:1", "--> docs/dist/index.html:1:4"]),
         (&["check", "--json"], &["\"docs/edge.ravel\"", "\"docs/dist/index.html\""]),
-        (&["build", "--as", "list", "out"], &["docs/b.ravel:1"]),
+        (&["build", "--as", "list", "out"], &["docs/edge.ravel:1"]),
     ] {
         let said = said(arguments);
         for place in places {
