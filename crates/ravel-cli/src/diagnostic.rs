@@ -7,6 +7,9 @@ use std::ops::Range;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Origin, Renderer, Snippet};
 use ravel::rules::Severity;
 
+/// Longer words are cut to this, in characters.
+const MAX_WORD: usize = 200;
+
 /// Something wrong, to be shown.
 pub(crate) struct Diagnostic<'a> {
     pub(crate) severity: Severity,
@@ -33,10 +36,10 @@ impl Diagnostic<'_> {
             Severity::Note => Level::NOTE,
         };
         let label = self.severity.as_str().len() + self.name.map_or(0, |name| name.len() + 2);
-        let wrapped = |text: &str, indent: usize| {
-            textwrap::wrap(text, width.saturating_sub(indent + 2).max(40)).join("\n")
+        let fitted = |text: &str, indent: usize| {
+            wrapped(&shortened(text), width.saturating_sub(indent + 2).max(40)).join("\n")
         };
-        let title = level.primary_title(wrapped(&self.message, label));
+        let title = level.primary_title(fitted(&self.message, label));
         let title = match self.name {
             Some(name) => title.id(name),
             None => title,
@@ -51,11 +54,32 @@ impl Diagnostic<'_> {
                 (snippet.into(), number.to_string().len())
             }
         };
-        let notes = self.notes.iter().map(|note| Level::NOTE.message(wrapped(note, gutter + 9)));
-        let help = self.help.iter().map(|help| Level::HELP.message(wrapped(help, gutter + 9)));
+        let notes = self.notes.iter().map(|note| Level::NOTE.message(fitted(note, gutter + 9)));
+        let help = self.help.iter().map(|help| Level::HELP.message(fitted(help, gutter + 9)));
         let report: &[Group<'_>] = &[title.element(place).elements(notes).elements(help)];
         Renderer::styled().term_width(width).render(report)
     }
+}
+
+/// A text in lines of some columns, broken between words alone: URLs and paths stay whole.
+pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let options = textwrap::Options::new(width)
+        .break_words(false)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, options).into_iter().map(String::from).collect()
+}
+
+/// A text whose longest words are cut: nobody reads a word of a megabyte.
+fn shortened(text: &str) -> String {
+    let word = |word: &str| match word.char_indices().nth(MAX_WORD) {
+        Some((end, _)) if word.chars().count() > 2 * MAX_WORD => {
+            let last = word.chars().next_back().unwrap_or_default();
+            format!("{}…{last} ({} bytes)", &word[..end], word.len())
+        }
+        _ => word.to_owned(),
+    };
+    text.split(' ').map(word).collect::<Vec<_>>().join(" ")
 }
 
 /// A line with its comment left out of the mark, so that what is marked is what is wrong.

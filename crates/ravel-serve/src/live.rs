@@ -1,42 +1,28 @@
 //! Expectations asked of running hosts, hop by hop as a browser would.
 
-use std::future::Future;
-use std::pin::Pin;
-use std::sync::Arc;
-use std::time::Duration;
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt, stream};
-use http::Uri;
+use http::Method;
 use http_body_util::{BodyExt, Empty};
-use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
+use hyper_rustls::HttpsConnector;
 use hyper_util::client::legacy::Client;
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::rt::TokioExecutor;
 use ravel::Request;
 use ravel::expect::live::{LiveAnswer, LiveWalk, NextStep, compare, next};
 use ravel::expect::{Failure, Verdict, journey, verify};
 use ravel::language::Line;
 use ravel::rules::{Expectation, ExpectedOutcome, StatedOutcome};
 use ravel_check::witnesses;
-use tokio::net::TcpStream;
-use tokio_rustls::rustls::pki_types::{CertificateDer, pem::PemObject};
-use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
-use tower::{Service, ServiceExt};
-use tower_http::decompression::Decompression;
+use tokio_rustls::rustls;
+use tower::ServiceExt;
+use tower_http::decompression::{Decompression, DecompressionBody};
 
+use crate::reach::{ConnectOptions, ConnectionId, Connector, connect, connector};
 use crate::{LiveVerdict, Site};
 
-/// How a running site is reached.
-#[derive(Debug, Clone)]
-pub struct ConnectOptions {
-    connect: Option<String>,
-    connect_http: Option<String>,
-    authority: Option<Vec<u8>>,
-    patience: Duration,
-}
-
-/// A connection takes so long at most.
-const CONNECT: Duration = Duration::from_secs(5);
 /// So many are asked at a time.
 const AT_ONCE: usize = 8;
 /// So much of a body is read, in bytes.
@@ -44,8 +30,8 @@ const MAX_BODY_BYTES: usize = 16 * 1024 * 1024;
 /// So many addresses stand for `expect every`.
 const WITNESSES: usize = 12;
 
-type TlsConnector = HttpsConnector<Connector>;
-type PlainClient = Decompression<Client<TlsConnector, Empty<Bytes>>>;
+type LiveBody = DecompressionBody<hyper::body::Incoming>;
+type PlainClient = Decompression<Client<HttpsConnector<Connector>, Empty<Bytes>>>;
 
 /// Somebody who visits a running site.
 #[derive(Clone)]
@@ -53,82 +39,8 @@ pub struct Visitor {
     site: Arc<Site>,
     client: PlainClient,
     reach: ConnectOptions,
-}
-
-/// Connects to where names are said to be.
-#[derive(Debug, Clone)]
-struct Connector {
-    reach: ConnectOptions,
-}
-
-impl ConnectOptions {
-    /// Where the system says that names are; an answer, with its body, is waited for so long.
-    pub fn new(patience: Duration) -> ConnectOptions {
-        ConnectOptions { connect: None, connect_http: None, authority: None, patience }
-    }
-
-    /// With every name at one place, as `HOST:PORT`.
-    #[must_use]
-    pub fn with_connect(mut self, place: Option<String>) -> ConnectOptions {
-        self.connect = place;
-        self
-    }
-
-    /// With plain HTTP at another place, as `HOST:PORT`.
-    #[must_use]
-    pub fn with_connect_http(mut self, place: Option<String>) -> ConnectOptions {
-        self.connect_http = place;
-        self
-    }
-
-    /// With certificates of authorities, as PEM, to trust besides the well-known ones.
-    #[must_use]
-    pub fn with_authority(mut self, pem: Option<Vec<u8>>) -> ConnectOptions {
-        self.authority = pem;
-        self
-    }
-
-    /// Where the server for a scheme and host is.
-    fn place(&self, scheme: &str, host: &str) -> String {
-        let own = if scheme == "http" {
-            self.connect_http.as_ref().or(self.connect.as_ref())
-        } else {
-            self.connect.as_ref()
-        };
-        match own {
-            Some(place) => place.clone(),
-            None => format!("{host}:{}", if scheme == "http" { 80 } else { 443 }),
-        }
-    }
-}
-
-impl Service<Uri> for Connector {
-    type Response = TokioIo<TcpStream>;
-    type Error = std::io::Error;
-    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
-
-    fn poll_ready(
-        &mut self,
-        _: &mut std::task::Context<'_>,
-    ) -> std::task::Poll<Result<(), Self::Error>> {
-        std::task::Poll::Ready(Ok(()))
-    }
-
-    fn call(&mut self, uri: Uri) -> Self::Future {
-        let place =
-            self.reach.place(uri.scheme_str().unwrap_or("https"), uri.host().unwrap_or_default());
-        Box::pin(async move { connect(&place).await.map(TokioIo::new) })
-    }
-}
-
-async fn connect(place: &str) -> std::io::Result<TcpStream> {
-    match tokio::time::timeout(CONNECT, TcpStream::connect(place)).await {
-        Ok(connected) => connected,
-        Err(_) => Err(std::io::Error::new(
-            std::io::ErrorKind::TimedOut,
-            format!("no connection within {} s", CONNECT.as_secs()),
-        )),
-    }
+    /// The connections that have answered.
+    answered: Arc<Mutex<HashSet<ConnectionId>>>,
 }
 
 impl Visitor {
@@ -147,33 +59,10 @@ impl Visitor {
     /// # Errors
     /// Why the authorities cannot be trusted.
     pub fn new(site: Arc<Site>, reach: ConnectOptions) -> Result<Visitor, String> {
-        let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
-        if let Some(pem) = &reach.authority {
-            let mut added = 0;
-            for certificate in CertificateDer::pem_slice_iter(pem) {
-                let certificate = certificate.map_err(|_| "it is not PEM".to_owned())?;
-                roots.add(certificate).map_err(|error| error.to_string())?;
-                added += 1;
-            }
-            if added == 0 {
-                return Err("it holds no certificate".to_owned());
-            }
-        }
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(|error| error.to_string())?
-            .with_root_certificates(roots)
-            .with_no_client_auth();
-        let connector = Connector { reach: reach.clone() };
-        let https = HttpsConnectorBuilder::new()
-            .with_tls_config(config)
-            .https_or_http()
-            .enable_all_versions()
-            .wrap_connector(connector);
+        let https = connector(&reach)?;
         let client =
             Client::builder(TokioExecutor::new()).pool_max_idle_per_host(AT_ONCE).build(https);
-        Ok(Visitor { site, client: Decompression::new(client), reach })
+        Ok(Visitor { site, client: Decompression::new(client), reach, answered: Arc::default() })
     }
 
     /// Whether anything listens where the site should be.
@@ -339,6 +228,29 @@ impl Visitor {
         }
     }
 
+    /// Sends a request; once more where a connection that had answered before closes without an
+    /// answer, as a server does that has waited long enough (RFC 9112, section 9.3.1).
+    async fn send(
+        &self,
+        asked: http::Request<Empty<Bytes>>,
+    ) -> Result<http::Response<LiveBody>, String> {
+        let again = [Method::GET, Method::HEAD].contains(asked.method()).then(|| asked.clone());
+        let answered = || self.answered.lock().unwrap_or_else(PoisonError::into_inner);
+        let error = match self.client.clone().oneshot(asked).await {
+            Ok(response) => {
+                answered().extend(response.extensions().get::<ConnectionId>().copied());
+                return Ok(response);
+            }
+            Err(error) => error,
+        };
+        let has_answered =
+            ConnectionId::of(&error).is_some_and(|connection| answered().contains(&connection));
+        match again.filter(|_| has_answered) {
+            Some(again) => self.client.clone().oneshot(again).await.map_err(|error| reason(&error)),
+            None => Err(reason(&error)),
+        }
+    }
+
     async fn ask(&self, request: &Request, wants_body: bool) -> Result<LiveAnswer, String> {
         let address = request.address().map_err(|why| why.to_string())?;
         let mut asked =
@@ -347,7 +259,7 @@ impl Visitor {
             headers.extend(request.headers().clone());
         }
         let asked = asked.body(Empty::new()).map_err(|error| error.to_string())?;
-        let response = self.client.clone().oneshot(asked).await.map_err(|error| reason(&error))?;
+        let response = self.send(asked).await?;
         let (parts, mut body) = response.into_parts();
         let mut bytes = Vec::new();
         while wants_body && bytes.len() <= MAX_BODY_BYTES {
@@ -373,6 +285,17 @@ fn in_words(expectation: &Expectation) -> String {
 
 /// The innermost reasons of an error, which are what people can fix.
 fn reason(error: &(dyn std::error::Error + 'static)) -> String {
+    let mut cause = Some(error);
+    while let Some(error) = cause {
+        let tls = error.downcast_ref::<std::io::Error>().and_then(|error| error.get_ref());
+        if let Some(rustls::Error::InvalidCertificate(rustls::CertificateError::UnknownIssuer)) =
+            tls.and_then(|error| error.downcast_ref())
+        {
+            return "no authority that is trusted has signed its certificate; `--ca FILE` names another"
+                .to_owned();
+        }
+        cause = error.source();
+    }
     let mut texts = vec![error.to_string()];
     let mut inner = error.source();
     while let Some(error) = inner {

@@ -87,7 +87,7 @@ impl Site {
     /// # Errors
     /// What could not be read.
     pub fn files_of(folder: &Path) -> Result<FileList, ReadError> {
-        list(folder, None)
+        list(folder, None, "no such folder; build the site first, or correct the name")
     }
 
     /// The same without the files of a folder.
@@ -97,7 +97,8 @@ impl Site {
         let files = match &root {
             Some(root) => {
                 let own = own_names(&rules, path, root);
-                list(root, private)?.without(own.iter().map(String::as_str), Omission::Rules)
+                list(root, private, NO_FILES)?
+                    .without(own.iter().map(String::as_str), Omission::Rules)
             }
             None => FileList::default(),
         };
@@ -256,18 +257,19 @@ fn is_passed_over(error: &walkdir::Error) -> bool {
         || (error.depth() > 0 && is_gone())
 }
 
+/// Why the folder of the rules cannot be read.
+const NO_FILES: &str =
+    "no such folder; the rules name it with `files`: build the site first, or correct the name";
+
 /// Every file of a folder; links that lead out of it are left out, and what cannot be read.
-fn list(root: &Path, private: Option<&Path>) -> Result<FileList, ReadError> {
+fn list(root: &Path, private: Option<&Path>, no_folder: &str) -> Result<FileList, ReadError> {
     let unreadable = |error: &dyn std::fmt::Display| {
         ReadError::Disk(format!("cannot read the folder `{}`: {error}", root.display()))
     };
     let real = match root.canonicalize() {
         Ok(real) => real,
         Err(error) if error.kind() == ErrorKind::NotFound => {
-            return Err(ReadError::Disk(format!(
-                "cannot read the folder `{}`, which the rules name with `files`: no such folder; build the site first, or correct the name",
-                root.display()
-            )));
+            return Err(unreadable(&no_folder));
         }
         Err(error) => return Err(unreadable(&error)),
     };

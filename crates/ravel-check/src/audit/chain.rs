@@ -53,6 +53,7 @@ impl<'r> Audit<'r> {
             self.ends(rule, &routes, out);
             self.other_slash_form(rule, &routes, out);
         }
+        self.one_missing_folder(out);
     }
 
     /// The routes of addresses on which a rule acts. For a rule that captures, some of very many.

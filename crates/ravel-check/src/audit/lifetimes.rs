@@ -61,7 +61,7 @@ impl<'r> Audit<'r> {
                 let written = answer.header("cache-control").unwrap_or_default().to_owned();
                 pages.push(CachedPage { name: name.to_string(), life, line, written });
             }
-            if is_page && secured.is_none() {
+            if is_page && secured.is_none() && Some(&**name) != edge.missing_file() {
                 let fields = answer.headers().iter().filter_map(|header| {
                     let name = SECURITY.into_iter().find(|name| *name == header.name())?;
                     Some((name, header.line()?))

@@ -19,6 +19,7 @@ mod headers;
 mod lifetimes;
 mod links;
 mod meeting;
+mod missing_folder;
 mod needless;
 mod pages;
 mod reading;

@@ -127,10 +127,17 @@ impl<'r> Audit<'r> {
                 )
             }
         };
+        // In a page, `//host/` would be a host; in rules it is a path.
+        let host = redirect.target().to_string();
+        let host = host.strip_prefix("//").filter(|rest| rest.contains('.'));
+        let help = match host {
+            Some(host) => format!("write `https://{host}`, if that host is meant"),
+            None => self.or_nearest(last, "redirect to an existing page"),
+        };
         out.push(
             Finding::on(Code::RedirectToMissing, rule.line(), what)
                 .with_note("404 after a redirect")
-                .with_help(self.or_nearest(last, "redirect to an existing page"))
+                .with_help(help)
                 .with_request(request),
         );
     }

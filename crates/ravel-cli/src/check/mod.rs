@@ -102,7 +102,10 @@ fn unknown(name: &str) -> String {
     let names = Code::ALL.iter().map(|code| code.name());
     match Code::renamed(name).map(Code::name).or_else(|| nearest(name, names)) {
         Some(nearest) => format!("did you mean `{nearest}`?"),
-        None => "the names are those in brackets in the output of `ravel check`".to_owned(),
+        None => {
+            let names: Vec<&str> = Code::ALL.iter().map(|code| code.name()).collect();
+            format!("the names are {}", names.join(", "))
+        }
     }
 }
 

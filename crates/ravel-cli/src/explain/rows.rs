@@ -51,6 +51,7 @@ fn folded(text: &str, room: usize, first: &str, further: &str) -> Vec<String> {
         .initial_indent(first)
         .subsequent_indent(further)
         .break_words(false)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
         .word_splitter(textwrap::WordSplitter::NoHyphenation);
     let lines = if text.is_empty() { Vec::new() } else { textwrap::wrap(text, options) };
     lines.into_iter().map(String::from).collect()

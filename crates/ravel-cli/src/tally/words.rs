@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use ravel_traffic::{Ending, TalliedUrl, TallyReport, Urlless};
 
 use super::Shown;
-use crate::diagnostic::width;
+use crate::diagnostic::{width, wrapped};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, cut, in_style};
 
 /// The widest URL in a column, in characters.
@@ -205,7 +205,7 @@ fn rules(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
         let more = if unused.len() > MAX_UNUSED { ", …" } else { "" };
         let named = unused[..unused.len().min(MAX_UNUSED)].join(", ");
         let line = format!("nobody used {named}{more}");
-        for part in textwrap::wrap(&line, width().saturating_sub(INDENT.len()).max(20)) {
+        for part in wrapped(&line, width().saturating_sub(INDENT.len()).max(20)) {
             writeln!(out, "{INDENT}{}", in_style(FAINT, part))?;
         }
     }

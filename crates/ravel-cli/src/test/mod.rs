@@ -28,14 +28,14 @@ pub(crate) struct Arguments {
     #[arg(long)]
     live: bool,
     /// Connect to this place for every host, as before the DNS changes
-    #[arg(long, value_name = "HOST:PORT", requires = "live")]
+    #[arg(long, value_name = "HOST:PORT", requires = "live", value_parser = place)]
     connect: Option<String>,
     /// Connect to this place for plain HTTP, if its port is another
-    #[arg(long, value_name = "HOST:PORT", requires = "live")]
+    #[arg(long, value_name = "HOST:PORT", requires = "live", value_parser = place)]
     connect_http: Option<String>,
-    /// Also trust this certificate authority (PEM)
+    /// Trust the certificate authorities in this file [default: those that this machine trusts]
     #[arg(long, value_name = "FILE", requires = "live")]
-    authority: Option<PathBuf>,
+    ca: Option<PathBuf>,
     /// How long to wait for an answer, in seconds
     #[arg(long, value_name = "SECONDS", requires = "live", default_value_t = 15)]
     timeout: u64,
@@ -60,6 +60,20 @@ enum FailOn {
     Uncovered,
     /// A rule that could be changed without an expectation failing
     Unnoticed,
+}
+
+/// A host and a port.
+fn place(text: &str) -> Result<String, String> {
+    let is_whole = text.rsplit_once(':').is_some_and(|(host, port)| {
+        let is_host = !host.contains(':') || (host.starts_with('[') && host.ends_with(']'));
+        !host.is_empty() && is_host && port.parse::<u16>().is_ok_and(|port| port > 0)
+    });
+    let host = text.trim_matches(['[', ']']);
+    match (is_whole, host.contains(':')) {
+        (true, _) => Ok(text.to_owned()),
+        (false, true) => Err(format!("write a host and a port, as in `[{host}]:443`")),
+        (false, false) => Err(format!("write a port, too, as in `{host}:443`")),
+    }
 }
 
 /// The forms of reports that it writes.
@@ -113,7 +127,7 @@ async fn of_site(
     all: usize,
     arguments: &Arguments,
 ) -> Result<Vec<LiveVerdict>, Failure> {
-    let authority = match &arguments.authority {
+    let authorities = match &arguments.ca {
         Some(path) => {
             let bytes = std::fs::read(path);
             Some(bytes.map_err(|error| {
@@ -125,11 +139,11 @@ async fn of_site(
     let reach = ConnectOptions::new(Duration::from_secs(arguments.timeout.max(1)))
         .with_connect(arguments.connect.clone())
         .with_connect_http(arguments.connect_http.clone())
-        .with_authority(authority);
+        .with_authorities(authorities);
     let wrong = |why| {
         Failure::Message(format!(
             "`{}`: {why}",
-            arguments.authority.as_deref().unwrap_or(Path::new("")).display()
+            arguments.ca.as_deref().unwrap_or(Path::new("")).display()
         ))
     };
     let visitor = Visitor::new(Arc::clone(loaded.shared()), reach).map_err(wrong)?;
@@ -200,7 +214,7 @@ fn print_words(label: &str, style: Style, text: &str, out: &mut dyn Write) -> io
     const INDENT: usize = 14;
     let width = crate::diagnostic::width().saturating_sub(INDENT);
     let mut label = label;
-    for line in textwrap::wrap(text, textwrap::Options::new(width).break_words(false)) {
+    for line in crate::diagnostic::wrapped(text, width) {
         writeln!(out, "    {label:<10}{}", in_style(style, line))?;
         label = "";
     }

@@ -185,7 +185,7 @@ fn what_can_not_run_ends_with_2_and_says_why() {
     let cases: &[(&tempfile::TempDir, &[&str], &str)] = &[
         (&empty, &["test"], "cannot read `edge.ravel`: no such file"),
         (&empty, &["test", "--rules", "x.ravel"], "cannot read `x.ravel`: no such file"),
-        (&no_folder, &["test"], "which the rules name with `files`"),
+        (&no_folder, &["test"], "the rules name it with `files`"),
         (&fine, &["check", "--report", "no/x.md"], "no/x.md"),
         (&latin, &["test"], "is not UTF-8 on line 2"),
         (&fine, &["explain", "harbour"], "`harbour` is not a whole URL"),

@@ -3,9 +3,11 @@
 
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{Shutdown, TcpListener, TcpStream};
+use std::net::{Shutdown, SocketAddr, TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::common::{demo, folder, ravel, run};
@@ -42,8 +44,8 @@ fn serve(folder: &Path) -> (Ending, Vec<String>) {
             .trim_start_matches("http://")
             .to_owned()
     };
-    let reach = ["--connect", &at("https"), "--connect-http", &at("http"), "--authority"]
-        .map(str::to_owned);
+    let reach =
+        ["--connect", &at("https"), "--connect-http", &at("http"), "--ca"].map(str::to_owned);
     (serving, reach.into_iter().chain([begun["authority"].as_str().unwrap().to_owned()]).collect())
 }
 
@@ -242,7 +244,7 @@ fn what_can_not_be_reached_is_said_in_time() {
     let (_serving, reach) = serve(demo.path());
     let (status, out, _) = live(demo.path(), &reach[..4], &[]);
     assert!(status == 1 && out.contains("UnknownIssuer"), "{out}");
-    let (status, _, errors) = live(demo.path(), &reach[..4], &["--authority", "edge.ravel"]);
+    let (status, _, errors) = live(demo.path(), &reach[..4], &["--ca", "edge.ravel"]);
     assert!(status == 2 && errors.contains("it holds no certificate"), "{errors}");
     let (status, _, errors) = run(demo.path(), &["test", "--connect", &nobody], "");
     assert!(status == 2 && errors.contains("--live"), "{errors}");
@@ -266,4 +268,79 @@ fn the_rules_own_expectations_are_written_as_junit() {
             && junit.contains("expected is gone"),
         "{junit}"
     );
+}
+
+/// A server that answers the requests of its connections, each with its number on that connection
+/// (from 0) and in all, by what `answer` gives; it closes a connection without an answer where that
+/// is none. How many requests there were is counted.
+fn scripted(
+    answer: impl Fn(usize, &str) -> Option<String> + Send + Sync + 'static,
+) -> (SocketAddr, Arc<AtomicUsize>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let (asked, answer) = (Arc::new(AtomicUsize::new(0)), Arc::new(answer));
+    let counted = Arc::clone(&asked);
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let (counted, answer) = (Arc::clone(&counted), Arc::clone(&answer));
+            std::thread::spawn(move || {
+                let mut lines = BufReader::new(stream.try_clone().unwrap()).lines();
+                for number in 0.. {
+                    let Some(Ok(head)) = lines.next() else { return };
+                    while lines.next().is_some_and(|line| line.is_ok_and(|line| !line.is_empty())) {
+                    }
+                    counted.fetch_add(1, Ordering::Relaxed);
+                    let path = head.split(' ').nth(1).unwrap_or_default();
+                    let Some(answer) = answer(number, path) else { return };
+                    (&stream).write_all(answer.as_bytes()).unwrap();
+                }
+            });
+        }
+    });
+    (address, asked)
+}
+
+fn plain_test(address: SocketAddr, expectation: &str) -> (i32, String) {
+    let rules = format!("site http://h.example/\n  http allow\nexpect {expectation}\n");
+    let site = folder(&[("edge.ravel", &rules)]);
+    let connect = address.to_string();
+    let (status, said, errors) = run(site.path(), &["test", "--live", "--connect", &connect], "");
+    (status, format!("{said}{errors}").split_whitespace().collect::<Vec<_>>().join(" "))
+}
+
+/// A connection that has answered may be closed at any time, and is tried once more; one that never
+/// did is reported.
+#[test]
+fn a_request_is_sent_again_only_where_its_connection_had_answered() {
+    let moved = "HTTP/1.1 301 Moved\r\nlocation: /b\r\ncontent-length: 0\r\n\r\n";
+    let missing = "HTTP/1.1 404 Not Found\r\ncontent-length: 0\r\n\r\n";
+    // The second request of the first connection is not answered.
+    let (address, asked) = scripted(move |number, path| match (number, path) {
+        (_, "/a") => Some(moved.to_owned()),
+        (0, _) => Some(missing.to_owned()),
+        _ => None,
+    });
+    let (status, said) = plain_test(address, "/a redirects to /b");
+    assert_eq!(status, 0, "{said}");
+    assert_eq!(asked.load(Ordering::Relaxed), 3);
+    let (address, asked) = scripted(|_, _| None);
+    let (status, said) = plain_test(address, "/a is missing");
+    assert!(status == 1 && said.contains("connection closed before message completed"), "{said}");
+    assert_eq!(asked.load(Ordering::Relaxed), 1);
+}
+
+/// Browsers refuse an answer that leads to two places, and follow one that says the same twice.
+#[test]
+fn locations_that_differ_do_not_pass() {
+    let two = |one: &str, other: &str| {
+        format!(
+            "HTTP/1.1 301 Moved\r\nlocation: {one}\r\nlocation: {other}\r\ncontent-length: 0\r\n\r\n"
+        )
+    };
+    for (answer, holds) in [(two("/b", "/c"), false), (two("/b", "/b"), true)] {
+        let (address, _) = scripted(move |_, _| Some(answer.clone()));
+        let (status, said) = plain_test(address, "/a redirects to /b");
+        assert_eq!(status == 0, holds, "{said}");
+        assert!(holds || said.contains("301 to /b and /c: browsers refuse several"), "{said}");
+    }
 }

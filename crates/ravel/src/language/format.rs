@@ -2,10 +2,15 @@
 //!
 //! Only white space changes: words, quotes and header values stay as they are written, so that no
 //! answer can. Settings stand in a column, and so do the arrows, the outcomes and the comments of
-//! lines that follow each other directly.
+//! lines that follow each other directly, but for those behind very long ones.
 
 use super::place::Line;
 use super::{Cursor, LineText, Problem, grammar};
+
+/// The last column, in characters, in which arrows and outcomes stand.
+const MAX_COLUMN: usize = 60;
+/// The same for comments.
+const MAX_COMMENT_COLUMN: usize = 100;
 
 /// A line on its way to its canonical form.
 enum Shape {
@@ -122,10 +127,7 @@ fn align(shapes: &mut [Shape]) {
         (Column::Arrow | Column::Outcome, Some(_)) => Some((code.column, code.indented)),
         _ => None,
     };
-    runs(shapes, in_column, |run| {
-        let widest = run.iter().map(|code| code.left.chars().count()).max().unwrap_or(0);
-        run.iter_mut().for_each(|code| pad(&mut code.left, widest));
-    });
+    runs(shapes, in_column, |run| stand_in_column(run, MAX_COLUMN));
     for shape in shapes.iter_mut() {
         let Shape::Code(code) = shape else { continue };
         if let Some(right) = code.right.take() {
@@ -135,11 +137,15 @@ fn align(shapes: &mut [Shape]) {
     runs(
         shapes,
         |code| code.comment.is_some().then_some(code.indented),
-        |run| {
-            let widest = run.iter().map(|code| code.left.chars().count()).max().unwrap_or(0);
-            run.iter_mut().for_each(|code| pad(&mut code.left, widest));
-        },
+        |run| stand_in_column(run, MAX_COMMENT_COLUMN),
     );
+}
+
+/// What is longer than `most` stands out, and moves no other line.
+fn stand_in_column(run: &mut [&mut Code], most: usize) {
+    let widths = run.iter().map(|code| code.left.chars().count());
+    let widest = widths.filter(|width| *width <= most).max().unwrap_or(0);
+    run.iter_mut().for_each(|code| pad(&mut code.left, widest));
 }
 
 /// Calls `each` with the longest rows of neighbouring lines that `class` puts in one class.

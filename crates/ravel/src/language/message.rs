@@ -12,7 +12,7 @@ impl fmt::Display for ProblemKind {
             K::Stray => f.write_str("indented line outside of a statement"),
             K::Keyword { found, .. } => write!(f, "unknown statement `{found}`"),
             K::NoKeyword { .. } => f.write_str("this line has no keyword"),
-            K::Comment => f.write_str("`//` does not begin a comment"),
+            K::Comment { found } => write!(f, "`{found}` does not begin a comment"),
             K::Setting { found, .. } | K::PagesSetting { found } => {
                 write!(f, "unknown setting `{found}`")
             }
@@ -113,7 +113,8 @@ impl fmt::Display for ProblemKind {
                 write!(f, "the columns of this table are separated by {found}")
             }
             K::RowLength { wanted, found } => {
-                write!(f, "this row has {found} fields, and the header row has {wanted}")
+                let fields = if *found == 1 { "field" } else { "fields" };
+                write!(f, "this row has {found} {fields}, and the header row has {wanted}")
             }
             K::TooManyFiles => f.write_str("more than 65535 files are read"),
         }
@@ -146,6 +147,11 @@ impl ProblemKind {
                 return format!("write `{written}`");
             }
             K::DomainLacks { setting, .. } => domain_needs(setting),
+            K::Host { found } if found.contains("://") => {
+                let host = found.split("://").nth(1).unwrap_or_default();
+                let host = host.split(['/', ':', '?', '#']).next().unwrap_or_default();
+                return format!("write the host alone: `{host}`");
+            }
             K::Renamed { name, .. } => return format!("write `{name}`"),
             K::Template(kind) => return kind.remedy(),
             K::WhereName { defined, .. } if !defined.is_empty() => {
@@ -154,6 +160,9 @@ impl ProblemKind {
             }
             K::FindingName { nearest, .. } => {
                 return nearest_or(*nearest, "the names that `ravel check` shows in brackets");
+            }
+            K::UnknownOutcome { found, .. } if found == "status" => {
+                "write `serves FILE` (200), `is missing` (404), `is gone` (410), or `goes to URL`; `redirects to URL as 301` names the status of a redirect"
             }
             K::UnknownOutcome { nearest, allowed, .. } => return nearest_or(*nearest, allowed),
             K::Unreadable { .. } => {
@@ -179,7 +188,7 @@ impl ProblemKind {
         use ProblemKind as K;
         match self {
             K::Stray => "begin a statement in the first column, or remove the indentation",
-            K::Comment => "write `#`",
+            K::Comment { .. } => "write `#` at the beginning of each line",
             K::PagesSetting { .. } => {
                 "`pages tidy`, `pages loose` or `pages exact` says what `.html` and a trailing slash do in URLs"
             }
@@ -246,7 +255,9 @@ impl ProblemKind {
             K::HeaderCapture { .. } => {
                 "write the value that is to be sent, in a `headers` statement for each"
             }
-            K::HeaderReserved { .. } => "remove the line; the answer itself decides it",
+            K::HeaderReserved { .. } => {
+                "remove the line; the answer itself, its connection or what is sent of the file decides it"
+            }
             K::NoHeaderLines => {
                 "write `set NAME: VALUE`, `add NAME: VALUE` or `drop NAME` on indented lines below it"
             }
@@ -261,6 +272,9 @@ impl ProblemKind {
             }
             K::Separator { .. } => {
                 "separate them by commas, with `\"` around a field that has one (RFC 4180)"
+            }
+            K::RowLength { wanted, found } if found < wanted => {
+                "write a comma for each field, also for one that is empty"
             }
             K::RowLength { .. } => "put `\"` around a field that has a comma",
             K::TooManyFiles => "put tables together",

@@ -31,8 +31,8 @@ pub enum ProblemKind {
     Keyword { found: String, nearest: Option<&'static str> },
     /// A rule whose keyword is left out; with one that has it.
     NoKeyword { written: String },
-    /// `//` where a statement begins.
-    Comment,
+    /// What begins a comment in other languages.
+    Comment { found: String },
     /// A setting of `site` or `domain` that is none.
     Setting { found: String, nearest: Option<&'static str>, allowed: String },
     /// A setting of `site` that is none, about how URLs name pages.

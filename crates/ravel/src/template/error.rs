@@ -32,6 +32,8 @@ pub enum TemplateErrorKind {
     SlashAfter(String),
     /// A piece in a style of elsewhere; the second text is its form here.
     Foreign(String, String),
+    /// A regular expression.
+    Regex,
     /// A `#` in a pattern.
     Fragment,
     /// A `.` or `..` segment beside expressions.
@@ -108,6 +110,7 @@ impl fmt::Display for TemplateErrorKind {
                 "`{{/{name}*}}` matches whole segments, and the text after it begins inside one"
             ),
             K::Foreign(found, _) => write!(f, "`{found}` is not a wildcard or a capture here"),
+            K::Regex => f.write_str("a pattern is not a regular expression"),
             K::Fragment => f.write_str("this can never match: browsers do not send the fragment"),
             K::Dots => f.write_str(
                 "this can never match: `.` and `..` are resolved before rules are matched",
@@ -148,9 +151,13 @@ impl TemplateErrorKind {
                 let sign = found.trim_start_matches('/').chars().next().unwrap_or('*');
                 format!("write `{instead}`, or `%{:02X}` if the URL really has `{sign}`", u32::from(sign))
             }
+            K::Regex => "write `/a/{name}` for one segment and `/a{/rest*}` for all below; `where name matches /[0-9]+/` on the next line narrows it".into(),
             K::Fragment => "leave it out; only a script in the page can read it".into(),
             K::Dots => "write the path without them".into(),
             K::Character(UrlError::Escape) => "write `%25` for a `%` in a URL".into(),
+            K::Character(UrlError::Backslash) => {
+                "leave it out; digits alone are `{name}`, with `where name matches /[0-9]+/` on the next line".into()
+            }
             K::Character(_) => "leave the character out".into(),
             K::Host(_) => "a host is labels of letters, digits and `-` with dots between them, or an IP address".into(),
             K::Port => "leave the port out; a site is answered on the standard ports".into(),
@@ -172,6 +179,12 @@ pub(super) fn start(text: &str) -> TemplateErrorKind {
     let host = text.split(['/', '?', '#', ':']).next().unwrap_or_default();
     let last = host.rsplit('.').next().unwrap_or_default();
     let is_file = crate::files::KNOWN_TYPES.iter().any(|(ending, _)| *ending == last);
+    if text.starts_with('^') || text.contains(".*") {
+        return TemplateErrorKind::Regex;
+    }
+    if text.starts_with('$') {
+        return TemplateErrorKind::Foreign(text.to_owned(), "{name}".to_owned());
+    }
     let meant = match text {
         _ if text.starts_with('*') => format!("{{/rest*}}{}", text.trim_start_matches('*')),
         _ if host.starts_with("www.")

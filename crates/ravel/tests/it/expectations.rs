@@ -191,7 +191,6 @@ fn outcomes_that_are_none() {
         ("/a is 301", "redirects to URL"),
         ("/a is 404", "is missing"),
         ("/a is mising", "missing"),
-        ("/a status 200", "goes to"),
         ("/a redirect to /b", "redirects to"),
     ] {
         let text = format!("{RULES}expect {written}\n");

@@ -233,3 +233,91 @@ fn every_problem_is_reported_in_order() {
         |problem| !problem.kind().to_string().is_empty() && !problem.kind().remedy().is_empty()
     ));
 }
+
+/// What people write who know another notation, and what they are told to write instead.
+#[test]
+fn helps_lead_to_what_was_meant() {
+    let cases = [
+        ("redirect /k => /b", "write `/k -> /b`"),
+        ("redirect /k /b", "write `/k -> /b`"),
+        ("redirect /{lower x}.aspx -> /b", "`{lower x}` is not a valid capture"),
+        ("redirect 301 /a -> /b", "write `redirect /a -> /b 301`"),
+        ("redirect permanent /a /b", "write `redirect /a -> /b permanent`"),
+        ("redirect /a -> $1", "write `{name}`"),
+        ("redirect ^/a/(.*)$ -> /b/$1", "a pattern is not a regular expression"),
+        ("redirect /a/(\\d+) -> /b", "`where name matches /[0-9]+/`"),
+        ("gone *", "write `{/rest*}`"),
+        ("  404 /404.html", "write `missing /404.html`"),
+        ("  preview https://p.h.example/x", "write the host alone: `p.h.example`"),
+        ("/* moved */", "`/*` does not begin a comment; write `#`"),
+        ("<!-- moved -->", "`<!--` does not begin a comment"),
+        ("expect / status 200", "`serves FILE` (200)"),
+        ("expect / is 200", "did you mean `serves FILE`?"),
+        ("headers /a\n  set etag: \"1\"", "rules cannot change `etag`"),
+        ("headers /a\n  add keep-alive: timeout=1", "rules cannot change `keep-alive`"),
+        ("headers /a\n  drop content-encoding", "rules cannot change `content-encoding`"),
+    ];
+    for (line, expected) in cases {
+        let text = format!("site https://h.example/\n{line}\n");
+        let said = Rules::parse(&text).expect_err(line).to_string();
+        assert!(said.contains(expected), "{line}: {said}");
+    }
+    for name in ["content-range", "upgrade", "te", "trailer", "proxy-connection", "date", "allow"] {
+        let text = format!("site https://h.example/\nheaders /a\n  set {name}: x\n");
+        let said = Rules::parse(&text).expect_err(name).to_string();
+        assert!(said.contains(&format!("rules cannot change `{name}`")), "{said}");
+    }
+}
+
+/// Any white space stands between words, and schemes are read in any case.
+#[test]
+fn words_not_bytes() {
+    let cases: &[(Stage, &str, &[&str])] = &[
+        (Stage::Redirect, "redirect /a -> /b drop\tquery", &["1 redirect /a -> /b drop query"]),
+        (Stage::Redirect, "redirect drop\tquery\n  /a -> /b", &["2 redirect /a -> /b drop query"]),
+        (Stage::Redirect, "gone HTTPS://w.example/x", &["1 gone https://w.example/x"]),
+        (
+            Stage::Redirect,
+            "gone\n  HTTPS://w.example/x\n  \"/q{/x*}\"\n  \"{/y*}\"",
+            &["2 gone https://w.example/x", "3 gone /q{/x*}", "4 gone {/y*}"],
+        ),
+        (Stage::Redirect, "elsewhere \"{/x*}\"", &["1 elsewhere {/x*}"]),
+    ];
+    for (stage, text, expected) in cases {
+        assert_eq!(read(*stage, text), *expected, "{text}");
+    }
+    let every = |text: &str| {
+        let rules = Rules::parse(&format!("site https://h.example/\n{text}\n")).unwrap();
+        rules.every_expectations()[0].pattern().to_string()
+    };
+    for (written, read) in
+        [("{page}.html", "/{page}.html"), ("a/{+n}", "/a/{+n}"), ("{+n}", "{+n}")]
+    {
+        assert_eq!(every(&format!("expect every file {written} is not missing")), read);
+    }
+}
+
+/// A slip in a table marks its cell.
+#[test]
+fn a_slip_in_a_table_marks_its_cell() {
+    let marked = |row: &str| {
+        let table = format!("old,new,status\n/good,/x,\n{row}\n");
+        let load = |_: &str| Ok::<_, String>(table.clone().into_bytes());
+        let problems =
+            Rules::parse_with("site https://h.example/\nredirect\n  table t.csv\n", load)
+                .expect_err(row);
+        let place = problems.iter().next().unwrap().place();
+        row[place.columns()].to_owned()
+    };
+    for (row, cell) in [
+        ("/a,/b,399", "399"),
+        ("/c,b,", "b"),
+        ("x,/y,", "x"),
+        ("\"/with,comma\",  wrong ,301", "wrong"),
+        ("/a,\"/b/{\",", "{"),
+        ("/a/{x,/b,", "{"),
+        ("/short", ""),
+    ] {
+        assert_eq!(marked(row), cell, "{row}");
+    }
+}

@@ -85,7 +85,8 @@ impl Reader<'_> {
         let mut columns = None;
         let mut table = Cursor::new(*named);
         table.take("table");
-        self.each_record(&mut table, &mut |reader, record, line| {
+        self.each_record(&mut table, &mut |reader, record, row| {
+            let line = row.line;
             let Some((url, outcome)) = columns else {
                 columns = Some((column(record, "url", line)?, find_column(record, "outcome")));
                 return Ok(());
@@ -94,7 +95,7 @@ impl Reader<'_> {
             let url_text = text(url)?;
             let whole = whole(&site, url_text).ok_or_else(|| {
                 let (found, why) = (url_text.to_owned(), UrlError::Scheme.to_string());
-                Problem::new(line.at(0..0), ProblemKind::Address { found, why })
+                Problem::new(line.at(row.columns(url)), ProblemKind::Address { found, why })
             })?;
             let mut parts = shared.clone();
             if let Some(own) = outcome.map(text).transpose()?.filter(|own| !own.is_empty()) {
@@ -131,7 +132,7 @@ impl Reader<'_> {
         let Some(word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let line = statement.head.line;
         let rooted = match of_files
-            && !word.text.starts_with(['/', '{'])
+            && !["/", "{/", "{+"].iter().any(|start| word.text.starts_with(start))
             && !word.text.contains("://")
         {
             true => Word { text: format!("/{}", word.text).into(), columns: word.columns.clone() },

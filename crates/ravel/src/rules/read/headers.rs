@@ -8,9 +8,24 @@ use crate::language::{LineText, Problem, ProblemKind, Statement};
 use crate::program::{Effect, HeaderEffect, HeaderOp, HeaderScope, MediaRange, Test, TestKind};
 use crate::template;
 
-/// What the answer itself decides.
-const RESERVED: [&str; 6] =
-    ["location", "allow", "content-length", "transfer-encoding", "connection", "date"];
+/// What the answer decides, the connection (RFC 9110, section 7.6.1; RFC 9113, section 8.2.2), and
+/// what is sent of the file.
+const RESERVED: [&str; 14] = [
+    "location",
+    "allow",
+    "connection",
+    "keep-alive",
+    "proxy-connection",
+    "te",
+    "trailer",
+    "transfer-encoding",
+    "upgrade",
+    "content-length",
+    "content-encoding",
+    "content-range",
+    "etag",
+    "date",
+];
 
 impl Reader<'_> {
     pub(super) fn headers(

@@ -305,10 +305,12 @@ impl Site {
 
 /// What is wrong with a line in the first column whose first word is no keyword.
 fn not_a_statement(word: &str, after: &Cursor<'_>, line: &str) -> ProblemKind {
-    if word.starts_with("//") {
-        return ProblemKind::Comment;
+    let comment =
+        ["//", "/*", "*/", "<!--", "--", ";"].into_iter().find(|sign| word.starts_with(sign));
+    if let Some(found) = comment {
+        return ProblemKind::Comment { found: found.to_owned() };
     }
-    if rule::begins_entry(word) && rule::has_arrow(after) {
+    if rule::is_address(word) && rule::has_arrow(after) {
         return ProblemKind::NoKeyword { written: format!("redirect {}", line.trim()) };
     }
     match word {

@@ -5,7 +5,7 @@ use super::{Cursor, Outcome, Reader, Rule, StatementGroup, in_word};
 use crate::language::grammar::{Condition, GroupLine};
 use crate::language::{Line, LineText, Problem, ProblemKind, Statement, Word};
 use crate::program::{Effect, FileEffect, FileRole, Redirect};
-use crate::template::{Pattern, Target};
+use crate::template::{Pattern, Target, TemplateErrorKind};
 
 /// The statements that are rules or groups of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,10 +41,13 @@ impl Reader<'_> {
         mut cursor: Cursor<'_>,
         statement: &Statement<'_>,
     ) -> Outcome<()> {
-        let alone = !cursor.is_at_end() && (begins_entry(cursor.rest()) || has_arrow(&cursor));
+        let alone = !cursor.is_at_end() && (begins_entry(&cursor) || has_arrow(&cursor));
         if alone {
+            if let Some(problem) = status_first(cursor.clone()).filter(|_| !begins_entry(&cursor)) {
+                return Err(problem);
+            }
             let conditions = self.body_conditions(statement, &mut |reader, line| {
-                Err(match begins_entry(Cursor::new(line).rest()) {
+                Err(match begins_entry(&Cursor::new(line)) {
                     true => Problem::new(Cursor::new(line).here(), ProblemKind::EntryBelowRule),
                     false => reader.wrong_body(line, Condition::FORMS),
                 })
@@ -84,7 +87,7 @@ impl Reader<'_> {
                     }));
                     read
                 }
-                None if begins_entry(cursor.rest()) => self
+                None if begins_entry(&cursor) => self
                     .entry(kind, &mut cursor, line.line, &shared, &conditions)
                     .map(|rule| self.push(rule)),
                 None => Err(self.wrong_body(line, GroupLine::FORMS.iter().chain(Condition::FORMS))),
@@ -140,7 +143,7 @@ impl Reader<'_> {
         let Some(pattern_word) = cursor.word()? else { return Err(cursor.expected("a pattern")) };
         let pattern = self.pattern(&pattern_word, line);
         let target = match kind.has_target() {
-            true if !cursor.take("->") => return Err(no_arrow(cursor, &pattern_word.text)),
+            true if !cursor.take("->") => return Err(no_arrow(cursor, &pattern_word)),
             true => Some(cursor.word()?.ok_or_else(|| cursor.expected("a target"))?),
             false => None,
         };
@@ -212,7 +215,7 @@ impl Kind {
         let mut options = shared.clone();
         match self {
             Kind::Redirect => {
-                if !cursor.is_at_end() && !cursor.rest().starts_with("drop ") {
+                if !cursor.is_at_end() && !cursor.clone().take("drop") {
                     let word = cursor.word()?.ok_or_else(|| cursor.expected("a status"))?;
                     match status(&word.text) {
                         Some(status) => options.status = Some(status),
@@ -259,29 +262,49 @@ pub(super) fn status(text: &str) -> Option<u16> {
     }
 }
 
-pub(super) fn begins_entry(text: &str) -> bool {
-    text.starts_with(['/', '{'])
-        || text.starts_with("http")
-        || text.starts_with("\"/")
-        || text.starts_with("\"http")
+/// Whether the next word is a pattern; one in quotes that are not closed is meant as one.
+fn begins_entry(cursor: &Cursor<'_>) -> bool {
+    match cursor.clone().word() {
+        Ok(word) => word.is_some_and(|word| is_address(&word.text)),
+        Err(_) => true,
+    }
 }
 
+/// Whether a word is written as a path, a URL or a pattern is.
+pub(super) fn is_address(word: &str) -> bool {
+    let scheme = word.get(..4).is_some_and(|start| start.eq_ignore_ascii_case("http"));
+    // Not what patterns begin with, but meant as one.
+    scheme || word.starts_with(['/', '{', '*', '^'])
+}
+
+/// Other notations of `->`.
+const OTHER_ARROWS: [&str; 8] = ["=>", "-->", "==>", "\u{2192}", "to", "=", ">", "|"];
+
 /// The problem of a rule without its `->`.
-fn no_arrow(cursor: &Cursor<'_>, pattern: &str) -> Problem {
-    match cursor.clone().word() {
-        Ok(Some(target)) => {
-            let written = format!("{pattern} -> {}", target.text);
-            let found = target.text.into_owned();
-            Problem::new(cursor.place(target.columns), ProblemKind::NoArrow { found, written })
-        }
-        _ => cursor.expected("`->` and a target"),
+fn no_arrow(cursor: &Cursor<'_>, pattern: &Word<'_>) -> Problem {
+    let mut ahead = cursor.clone();
+    let Ok(Some(next)) = ahead.word() else { return cursor.expected("`->` and a target") };
+    let place = cursor.place(next.columns);
+    if let Some(open) = pattern.text.rfind('{').filter(|at| !pattern.text[*at..].contains('}')) {
+        let whole = format!("{} {}", &pattern.text[open..], next.text);
+        let end = whole.find('}').map_or(whole.len(), |at| at + 1);
+        let kind = TemplateErrorKind::Expression(whole[..end].to_owned());
+        let place = cursor.place(pattern.columns.start + open..place.columns().end);
+        return Problem::new(place, ProblemKind::Template(kind));
     }
+    let target = match OTHER_ARROWS.contains(&&*next.text) {
+        true => ahead.word().ok().flatten().map_or("/".into(), |word| word.text),
+        false => next.text.clone(),
+    };
+    let written = format!("{} -> {target}", pattern.text);
+    Problem::new(place, ProblemKind::NoArrow { found: next.text.into_owned(), written })
 }
 
 /// The problem of a redirect whose status comes before its pattern, if that is it.
 fn status_first(mut cursor: Cursor<'_>) -> Option<Problem> {
     let status = cursor.word().ok()??;
-    let pattern = cursor.word().ok()?.filter(|word| begins_entry(&word.text))?;
+    status.text.bytes().all(|byte| byte.is_ascii_alphanumeric()).then_some(())?;
+    let pattern = cursor.word().ok()?.filter(|word| is_address(&word.text))?;
     cursor.take("->");
     let target = cursor.word().ok()??;
     let written = format!("redirect {} -> {} {}", pattern.text, target.text, status.text);

@@ -181,6 +181,10 @@ fn not_a_setting(found: String, value: &str, forms: &'static [Form]) -> ProblemK
         let written = format!("missing /{}", found.trim_start_matches('/'));
         return ProblemKind::NoKeyword { written };
     }
+    if has_pages && found == "404" {
+        let written = format!("missing /{}", value.trim_start_matches('/'));
+        return ProblemKind::Renamed { found, name: written };
+    }
     let about_pages =
         |text: &str| ["slash", "html", "extension", "clean"].iter().any(|part| text.contains(part));
     if nearest.is_none() && has_pages && (about_pages(&found) || about_pages(value)) {

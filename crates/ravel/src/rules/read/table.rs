@@ -1,6 +1,7 @@
 //! Reads tables of redirects (CSV, RFC 4180).
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use csv::{ByteRecord, Position, ReaderBuilder};
 
@@ -8,6 +9,42 @@ use super::conditions::ConditionSet;
 use super::rule::{Kind, Options, status};
 use super::{Cursor, Outcome, Reader};
 use crate::language::{Line, Problem, ProblemKind, Word};
+
+/// A row that is read: its line, and where its cells are, once that is asked.
+#[derive(Clone, Copy)]
+pub(super) struct Row<'c> {
+    pub(super) line: Line,
+    cells: &'c [Range<usize>],
+}
+
+impl Row<'_> {
+    /// The columns of a cell; none where they are not known, or on another line.
+    pub(super) fn columns(&self, cell: usize) -> Range<usize> {
+        self.cells.get(cell).cloned().unwrap_or(0..0)
+    }
+}
+
+/// Where the cells of the first line of a row are, without their quotes and the space around them.
+fn cells(rest: &[u8]) -> Vec<Range<usize>> {
+    let start = rest.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+    let line = rest[start..].split(|byte| *byte == b'\n').next().unwrap_or_default();
+    let (mut cells, mut from, mut quoted) = (Vec::new(), 0, false);
+    for (at, byte) in line.iter().enumerate().chain([(line.len(), &b',')]) {
+        match byte {
+            b'"' => quoted = !quoted,
+            b',' if !quoted => {
+                let is_edge = |byte: &u8| byte.is_ascii_whitespace() || *byte == b'"';
+                let cell = &line[from..at];
+                let before = cell.iter().take_while(|byte| is_edge(byte)).count();
+                let behind = cell.iter().rev().take_while(|byte| is_edge(byte)).count();
+                cells.push(from + before..(at - behind).max(from + before));
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    cells
+}
 
 /// Which column holds what.
 struct Columns {
@@ -26,13 +63,13 @@ impl Reader<'_> {
         conditions: &ConditionSet,
     ) -> Outcome<()> {
         let mut columns: Option<(Columns, usize)> = None;
-        self.each_record(cursor, &mut |reader, record, line| match &columns {
+        self.each_record(cursor, &mut |reader, record, row| match &columns {
             None => {
-                columns = Some((header(record, kind, line)?, record.len()));
+                columns = Some((header(record, kind, row.line)?, record.len()));
                 Ok(())
             }
             Some((columns, wanted)) => {
-                reader.row(kind, (columns, *wanted), record, line, shared, conditions)
+                reader.row(kind, (columns, *wanted), record, row, shared, conditions)
             }
         })
     }
@@ -42,7 +79,7 @@ impl Reader<'_> {
     pub(super) fn each_record(
         &mut self,
         cursor: &mut Cursor<'_>,
-        each: &mut dyn FnMut(&mut Self, &ByteRecord, Line) -> Outcome<()>,
+        each: &mut dyn FnMut(&mut Self, &ByteRecord, Row<'_>) -> Outcome<()>,
     ) -> Outcome<()> {
         let word = cursor.word()?.ok_or_else(|| cursor.expected("the name of a CSV file"))?;
         let place = cursor.place(word.columns.clone());
@@ -63,9 +100,17 @@ impl Reader<'_> {
                     return Err(Problem::new(place, kind));
                 }
             }
-            let number = record.position().map_or(1, |position| line_of(&bytes, position));
-            if let Err(problem) = each(self, &record, Line::new(source, number)) {
-                self.problems.push(problem);
+            let position = record.position().cloned().unwrap_or_else(Position::new);
+            let row = Row { line: Line::new(source, line_of(&bytes, &position)), cells: &[] };
+            if let Err(problem) = each(self, &record, row) {
+                // Only now is it worth knowing where each cell is.
+                let cells = cells(bytes.get(position.byte() as usize..).unwrap_or_default());
+                let again = if is_header {
+                    Ok(())
+                } else {
+                    each(self, &record, Row { cells: &cells, ..row })
+                };
+                self.problems.push(again.err().unwrap_or(problem));
                 if is_header {
                     return Ok(());
                 }
@@ -75,7 +120,7 @@ impl Reader<'_> {
         match is_header {
             false => Ok(()),
             // Nothing has a column.
-            true => each(self, &ByteRecord::new(), Line::new(source, 1)),
+            true => each(self, &ByteRecord::new(), Row { line: Line::new(source, 1), cells: &[] }),
         }
     }
 
@@ -84,19 +129,20 @@ impl Reader<'_> {
         kind: Kind,
         (columns, wanted): (&Columns, usize),
         record: &ByteRecord,
-        line: Line,
+        row: Row<'_>,
         shared: &Options,
         conditions: &ConditionSet,
     ) -> Outcome<()> {
-        let problem = |kind| Problem::new(line.at(0..0), kind);
+        let line = row.line;
         if record.len() != wanted {
-            return Err(problem(ProblemKind::RowLength { wanted, found: record.len() }));
+            let kind = ProblemKind::RowLength { wanted, found: record.len() };
+            return Err(Problem::new(line.at(0..0), kind));
         }
         let text = |column: usize| match std::str::from_utf8(&record[column]) {
-            Ok(text) => Ok(Word { text: Cow::Borrowed(text.trim()), columns: 0..0 }),
+            Ok(text) => Ok(Word { text: Cow::Borrowed(text.trim()), columns: row.columns(column) }),
             Err(_) => {
                 let name = self.sources[usize::from(line.source)].to_string();
-                Err(problem(ProblemKind::NotUtf8 { name }))
+                Err(Problem::new(line.at(row.columns(column)), ProblemKind::NotUtf8 { name }))
             }
         };
         let old = text(columns.old)?;
@@ -107,7 +153,8 @@ impl Reader<'_> {
             if !word.text.is_empty() {
                 let found = status(&word.text);
                 options.status = Some(found.ok_or_else(|| {
-                    problem(ProblemKind::Status { found: word.text.to_string() })
+                    let kind = ProblemKind::Status { found: word.text.to_string() };
+                    Problem::new(line.at(word.columns.clone()), kind)
                 })?);
             }
         }
