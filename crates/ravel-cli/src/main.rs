@@ -20,6 +20,7 @@ mod problems;
 mod record;
 mod report;
 mod serve;
+mod serve_zone;
 mod shell;
 mod style;
 mod tally;

@@ -1,13 +1,11 @@
 //! `ravel serve`: the site as the rules answer it, over HTTP and HTTPS.
 
 use std::io::{IsTerminal, Write};
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use ravel::rules::Domain;
-use ravel_dns::Zone;
 use ravel_serve::{
     Authority, Forwards, Live, NameServer, OldEdition, Options, ReadError, Record, ServeError,
     Server, ServerEvent,
@@ -17,9 +15,8 @@ use tracing_subscriber::filter::Targets;
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
-use crate::domain::no_zone;
 use crate::edition::EditionRules;
-use crate::load::LoadedSite;
+use crate::serve_zone::{follow, name_server};
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{ExitStatus, Failure, problems, style};
 
@@ -140,12 +137,15 @@ async fn serve(options: Options, arguments: &Arguments, out: &mut dyn Write) -> 
         .ok_or_else(|| Failure::Message("the requests are read already".to_owned()))?;
     let live = Arc::clone(server.live());
     match json {
-        true => writeln!(out, "{}", begun(&server, dns.as_ref()))?,
-        false => greet(&server, dns.as_ref(), out)?,
+        true => writeln!(out, "{}", begun(&server, dns.as_ref().map(|(dns, _)| dns)))?,
+        false => greet(&server, dns.as_ref().map(|(dns, _)| dns), out)?,
     }
     out.flush()?;
-    // It ends with the process.
-    let _dns = dns.map(|dns| tokio::spawn(dns.run(std::future::pending())));
+    // They end with the process.
+    let _dns = dns.map(|(dns, files)| {
+        tokio::spawn(follow(files, dns.zone()));
+        tokio::spawn(dns.run(std::future::pending()))
+    });
     let mut running = tokio::spawn(server.run(interrupted(), move |event| told(&live, event)));
     let mut ended = false;
     while !ended {
@@ -185,30 +185,6 @@ fn write_record(record: &Record, json: bool, out: &mut dyn Write) -> std::io::Re
     }
     serde_json::to_writer(&mut *out, record).map_err(std::io::Error::from)?;
     writeln!(out)
-}
-
-/// A name server for the zone that the rules name.
-async fn name_server(rules: &Path, port: u16) -> Result<NameServer, Failure> {
-    let loaded = LoadedSite::read(rules)?;
-    let named: Vec<&Domain> =
-        loaded.rules().domains().iter().filter(|domain| domain.zone().is_some()).collect();
-    let domain = match named.as_slice() {
-        [domain] => *domain,
-        [] => {
-            let message = "`--dns` needs a `domain` statement with a `zone`";
-            return Err(Failure::Message(message.to_owned()));
-        }
-        _ => {
-            let message = "`--dns` serves one zone, and the rules name several";
-            return Err(Failure::Message(message.to_owned()));
-        }
-    };
-    let zone = Zone::of_domain(domain, |path: &str| loaded.named(path))
-        .map_err(|error| Failure::Message(error.to_string()))?
-        .ok_or_else(|| no_zone(domain))?;
-    NameServer::bind(zone, (Ipv4Addr::LOCALHOST, port).into()).await.map_err(|error| {
-        Failure::Message(format!("cannot listen on port {port} of 127.0.0.1: {error}"))
-    })
 }
 
 fn failure(error: ServeError) -> Failure {
@@ -358,9 +334,13 @@ pub(crate) async fn interrupted() {
     #[cfg(unix)]
     let told = async {
         use tokio::signal::unix::{SignalKind, signal};
-        match signal(SignalKind::terminate()) {
-            Ok(mut told) => drop(told.recv().await),
-            Err(_) => std::future::pending().await,
+        // Also where the terminal is closed: what is being answered is answered.
+        match (signal(SignalKind::terminate()), signal(SignalKind::hangup())) {
+            (Ok(mut told), Ok(mut left)) => tokio::select! {
+                _ = told.recv() => {}
+                _ = left.recv() => {}
+            },
+            _ => std::future::pending().await,
         }
     };
     #[cfg(not(unix))]

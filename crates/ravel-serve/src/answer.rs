@@ -2,6 +2,7 @@
 
 use std::io;
 use std::net::SocketAddr;
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -35,6 +36,7 @@ const PORTS_TRIED: usize = 16;
 pub struct NameServer {
     server: Server<ZoneHandler>,
     address: SocketAddr,
+    zone: ServedZone,
 }
 
 impl NameServer {
@@ -53,10 +55,16 @@ impl NameServer {
     pub async fn bind(zone: Zone, at: SocketAddr) -> io::Result<NameServer> {
         let (listener, socket) = both(at).await?;
         let address = listener.local_addr()?;
-        let mut server = Server::new(ZoneHandler { zone });
+        let zone = ServedZone(Arc::new(RwLock::new(Arc::new(zone))));
+        let mut server = Server::new(ZoneHandler { served: zone.clone() });
         server.register_socket(socket);
         server.register_listener(listener, IDLE, WAITING_ANSWERS);
-        Ok(NameServer { server, address })
+        Ok(NameServer { server, address, zone })
+    }
+
+    /// The zone, to put another in its place.
+    pub fn zone(&self) -> ServedZone {
+        self.zone.clone()
     }
 
     /// Where it listens.
@@ -90,7 +98,30 @@ async fn both(at: SocketAddr) -> io::Result<(TcpListener, UdpSocket)> {
 }
 
 struct ZoneHandler {
-    zone: Zone,
+    served: ServedZone,
+}
+
+/// The zone that a server answers from; another can take its place while it runs.
+///
+/// ```no_run
+/// # async fn run(zone: ravel_dns::Zone, edited: ravel_dns::Zone) -> std::io::Result<()> {
+/// let server = ravel_serve::NameServer::bind(zone, ([127, 0, 0, 1], 0).into()).await?;
+/// server.zone().replace(edited);
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug, Clone)]
+pub struct ServedZone(Arc<RwLock<Arc<Zone>>>);
+
+impl ServedZone {
+    /// Answers from this zone from now on.
+    pub fn replace(&self, zone: Zone) {
+        *self.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(zone);
+    }
+
+    fn now(&self) -> Arc<Zone> {
+        Arc::clone(&self.0.read().unwrap_or_else(PoisonError::into_inner))
+    }
 }
 
 /// What is answered to a question.
@@ -105,6 +136,7 @@ struct Reply {
 
 impl ZoneHandler {
     fn reply(&self, name: &Name, kind: RecordType, class: DNSClass) -> Reply {
+        let served = self.served.now();
         let mut reply = Reply {
             code: ResponseCode::NoError,
             authoritative: true,
@@ -115,13 +147,13 @@ impl ZoneHandler {
         };
         let name = zone::Name::from_labels(name.iter());
         let Some(mut name) =
-            name.filter(|name| class == DNSClass::IN && self.zone.origin().holds(name))
+            name.filter(|name| class == DNSClass::IN && served.origin().holds(name))
         else {
             return Reply { code: ResponseCode::Refused, authoritative: false, ..reply };
         };
         let kind = zone::RecordType::from_code(kind.into());
         for _ in 0..=MAX_ALIASES {
-            match self.zone.lookup(&name, kind) {
+            match served.lookup(&name, kind) {
                 Lookup::Records(records) => {
                     reply.answers.extend(
                         records.iter().filter_map(|record| record_of(record, &name, record.ttl())),
@@ -133,7 +165,7 @@ impl ZoneHandler {
                 }
                 Lookup::Alias(record, target) => {
                     reply.answers.extend(record_of(record, &name, record.ttl()));
-                    if !self.zone.origin().holds(&target) {
+                    if !served.origin().holds(&target) {
                         return reply;
                     }
                     name = target;
@@ -147,9 +179,9 @@ impl ZoneHandler {
                     );
                     // The addresses of servers that are below what is delegated.
                     let targets = servers.iter().filter_map(|record| record.data()?.target());
-                    for target in targets.filter(|target| self.zone.origin().holds(target)) {
+                    for target in targets.filter(|target| served.origin().holds(target)) {
                         for kind in [zone::RecordType::A, zone::RecordType::AAAA] {
-                            let glue = self.zone.set(&target, kind);
+                            let glue = served.set(&target, kind);
                             reply
                                 .glue
                                 .extend(glue.filter_map(|one| record_of(one, &target, one.ttl())));
@@ -158,8 +190,8 @@ impl ZoneHandler {
                     return reply;
                 }
                 negative @ (Lookup::NoData | Lookup::NoName) => {
-                    let soa = self.zone.soa();
-                    reply.soa.extend(record_of(soa, soa.name(), self.zone.negative_ttl()));
+                    let soa = served.soa();
+                    reply.soa.extend(record_of(soa, soa.name(), served.negative_ttl()));
                     if negative == Lookup::NoName {
                         reply.code = ResponseCode::NXDomain;
                     }

@@ -25,6 +25,7 @@ use ravel::program::{Effect, Stage};
 
 use crate::Site;
 use crate::respond::Body;
+use crate::server::Peer;
 
 type BoxError = Box<dyn std::error::Error + Send + Sync>;
 
@@ -43,6 +44,13 @@ const HOP_BY_HOP: [HeaderName; 7] = [
     TRAILER,
     TRANSFER_ENCODING,
     UPGRADE,
+];
+
+/// What `forwarded` says, as servers knew it before it was a standard.
+const X_FORWARDED: [HeaderName; 3] = [
+    HeaderName::from_static("x-forwarded-for"),
+    HeaderName::from_static("x-forwarded-host"),
+    HeaderName::from_static("x-forwarded-proto"),
 ];
 
 /// Which local servers play the services that answer elsewhere.
@@ -160,10 +168,16 @@ impl Forwards {
         })
     }
 
+    /// The local server that plays a service.
+    pub(crate) fn target(&self, elsewhere: &Elsewhere) -> Option<&Authority> {
+        let name = elsewhere.name();
+        self.targets.iter().find(|(who, _)| who == name).map(|(_, target)| target)
+    }
+
     /// What the local server answers; 502 with the reason where none does.
     pub(crate) async fn send<B>(
         &self,
-        elsewhere: Elsewhere,
+        elsewhere: &Elsewhere,
         head: &mut Parts,
         body: B,
         scheme: Scheme,
@@ -174,7 +188,7 @@ impl Forwards {
         B::Error: Into<BoxError>,
     {
         let name = elsewhere.name();
-        let Some((_, target)) = self.targets.iter().find(|(who, _)| who == name) else {
+        let Some(target) = self.target(elsewhere) else {
             return failed(&format!(
                 "`{name}` answers here, and it is not part of this server; `--forward \"{name}\"=http://127.0.0.1:PORT` asks one that plays it"
             ));
@@ -186,7 +200,9 @@ impl Forwards {
             return failed(&format!("http://{target} for `{name}` is this server itself"));
         }
         let upgrade = head.extensions.remove::<OnUpgrade>();
-        let protocol = head.headers.get(UPGRADE).cloned();
+        // HTTP/1.0 cannot be left for another protocol (RFC 9110, section 7.8).
+        let protocol =
+            head.headers.get(UPGRADE).filter(|_| head.version > Version::HTTP_10).cloned();
         let request = forwarded(head, body, target, scheme, protocol.as_ref());
         let answer = tokio::time::timeout(ANSWER_TIME, self.client.request(request)).await;
         match answer {
@@ -222,11 +238,28 @@ where
     let mut headers = end_to_end(&head.headers);
     let named = head.uri.authority().map(|authority| authority.as_str().to_owned());
     let field = || headers.get(HOST).and_then(|host| host.to_str().ok()).map(str::to_owned);
-    let host = named.or_else(field).unwrap_or_default();
-    // RFC 7239: who asks is this machine.
-    let stated = format!("for=unknown;host=\"{}\";proto={scheme}", host.replace(['"', '\\'], ""));
-    if let Ok(value) = HeaderValue::from_str(&stated) {
-        headers.append(FORWARDED, value);
+    let host = named.or_else(field).unwrap_or_default().replace(['"', '\\'], "");
+    // What a visitor says of others before them is nobody's to believe.
+    for name in [FORWARDED].iter().chain(&X_FORWARDED) {
+        headers.remove(name);
+    }
+    let peer = head.extensions.get::<Peer>().map(|peer| peer.0);
+    // RFC 7239, section 6: IPv6 stands in brackets and quotes.
+    let (by, plain) = match peer {
+        Some(ip @ IpAddr::V6(_)) => (format!("\"[{ip}]\""), ip.to_string()),
+        Some(ip) => (ip.to_string(), ip.to_string()),
+        None => ("unknown".to_owned(), "unknown".to_owned()),
+    };
+    let [x_for, x_host, x_proto] = X_FORWARDED;
+    for (name, value) in [
+        (FORWARDED, format!("for={by};host=\"{host}\";proto={scheme}")),
+        (x_for, plain),
+        (x_host, host),
+        (x_proto, scheme.to_string()),
+    ] {
+        if let Ok(value) = HeaderValue::from_str(&value) {
+            headers.insert(name, value);
+        }
     }
     headers.append(VIA, HeaderValue::from_static("1.1 ravel-preview"));
     if let Ok(value) = HeaderValue::from_str(target.as_str()) {

@@ -22,6 +22,7 @@ mod condition;
 mod delegation;
 mod encoding;
 mod forward;
+mod heard;
 mod inspect;
 mod kept;
 mod live;
@@ -40,7 +41,7 @@ mod verdict;
 mod visitor;
 mod watch;
 
-pub use answer::NameServer;
+pub use answer::{NameServer, ServedZone};
 pub use ask::{ServerAnswer, ServerReport, ask};
 pub use authority::{Authority, AuthorityError};
 pub use body::SentBody;

@@ -126,6 +126,37 @@ impl RecordDraft {
 }
 
 impl Record {
+    /// A request that could not be read, and was refused with 400.
+    pub(crate) fn unread(request: Request, why: &str) -> Record {
+        let step = StepLine {
+            line: None,
+            subject: "the request".to_owned(),
+            result: why.to_owned(),
+            matched: true,
+        };
+        let answer = ExplainedAnswer {
+            url: request.url().to_owned(),
+            answer: "400 refused".to_owned(),
+            steps: vec![step],
+            headers: Vec::new(),
+        };
+        let end = request.url().to_owned();
+        let explained = ExplainedWalk { line: None, hops: 0, end, answers: vec![answer] };
+        Record {
+            number: 0,
+            time: SystemTime::now(),
+            request,
+            outcome: Outcome::Refused,
+            line: None,
+            file: None,
+            location: None,
+            difference: None,
+            sent: SentResponse { status: 400, complete: true, ..SentResponse::default() },
+            site: Mutex::new(None),
+            explained: OnceLock::from(explained),
+        }
+    }
+
     /// Explains it with the site that answered, which need not be kept then.
     pub(crate) fn explain(&self) {
         self.explained.get_or_init(|| {

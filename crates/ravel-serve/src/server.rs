@@ -17,7 +17,10 @@ use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls::ServerConfig;
 
+use tower::ServiceExt;
+
 use crate::certificates::HostCertificates;
+use crate::heard::Heard;
 use crate::{Authority, AuthorityError, Live, Log, Options, ReadError, SiteService, inspect};
 
 /// Connections at once, of each kind.
@@ -27,6 +30,8 @@ const HEAD_TIME: Duration = Duration::from_secs(15);
 const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
 /// The largest head of a request, in bytes.
 const HEAD_SIZE: usize = 32 * 1024;
+/// What waits to be sent on one HTTP/2 stream, in bytes: a client that reads nothing holds no more.
+const STREAM_SIZE: usize = 64 * 1024;
 /// How long running answers have when the server ends.
 const END_TIME: Duration = Duration::from_secs(5);
 
@@ -68,6 +73,10 @@ impl fmt::Display for ServeError {
 }
 
 impl std::error::Error for ServeError {}
+
+/// Who is at the other end of a connection.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Peer(pub(crate) IpAddr);
 
 /// What happens while a server runs.
 #[derive(Debug)]
@@ -209,9 +218,25 @@ impl Server {
     ) {
         let (stop, stopped) = watch::channel(false);
         let over = |scheme| self.service.clone().over(scheme);
-        let http = tokio::spawn(accept(self.http, None, over(Scheme::Http), stopped.clone()));
-        let https =
-            tokio::spawn(accept(self.https, Some(self.tls), over(Scheme::Https), stopped.clone()));
+        let unread = |scheme| {
+            let service = over(scheme);
+            move |line: String| {
+                let service = service.clone();
+                tokio::spawn(async move { service.refused(&line).await });
+            }
+        };
+        let http = tokio::spawn(accept(
+            self.http,
+            None,
+            (over(Scheme::Http), unread(Scheme::Http)),
+            stopped.clone(),
+        ));
+        let https = tokio::spawn(accept(
+            self.https,
+            Some(self.tls),
+            (over(Scheme::Https), unread(Scheme::Https)),
+            stopped.clone(),
+        ));
         let inspector = inspect::Inspector {
             live: Arc::clone(&self.live),
             log: Arc::clone(self.service.log()),
@@ -223,7 +248,7 @@ impl Server {
             stopped: stopped.clone(),
         };
         let pages = tower::service_fn(move |request| inspect::answer(inspector.clone(), request));
-        let inspect = tokio::spawn(accept(self.inspect, None, pages, stopped));
+        let inspect = tokio::spawn(accept(self.inspect, None, (pages, |_| {}), stopped));
         let (checks, mut wanted) = watch::channel(());
         let checker = Arc::clone(&self.live);
         let checking = tokio::spawn(async move {
@@ -268,7 +293,7 @@ async fn take(ip: IpAddr, port: u16) -> Result<(TcpListener, SocketAddr), ServeE
 async fn accept<S, B>(
     listener: TcpListener,
     tls: Option<TlsAcceptor>,
-    service: S,
+    (service, unread): (S, impl Fn(String) + Clone + Send + 'static),
     mut stopped: watch::Receiver<bool>,
 ) where
     S: tower::Service<http::Request<hyper::body::Incoming>, Response = http::Response<B>>
@@ -292,20 +317,24 @@ async fn accept<S, B>(
             accepted = listener.accept() => accepted,
             _ = stopped.changed() => break,
         };
-        let Ok((stream, _)) = accepted else {
+        let Ok((stream, peer)) = accepted else {
             // Out of file handles, say; the next connection may fare better.
             tokio::time::sleep(Duration::from_millis(20)).await;
             continue;
         };
         let _ = stream.set_nodelay(true);
-        let (tls, service, watcher, stopped) =
-            (tls.clone(), service.clone(), graceful.watcher(), stopped.clone());
+        let (tls, watcher, stopped) = (tls.clone(), graceful.watcher(), stopped.clone());
+        let service = service.clone().map_request(move |mut request: http::Request<_>| {
+            request.extensions_mut().insert(Peer(peer.ip()));
+            request
+        });
+        let unread = unread.clone();
         tokio::spawn(async move {
             let _permit = permit;
             match tls {
-                None => converse(stream, service, watcher, stopped).await,
+                None => converse(stream, (service, unread), watcher, stopped).await,
                 Some(tls) => match tokio::time::timeout(HANDSHAKE_TIME, tls.accept(stream)).await {
-                    Ok(Ok(stream)) => converse(stream, service, watcher, stopped).await,
+                    Ok(Ok(stream)) => converse(stream, (service, unread), watcher, stopped).await,
                     Ok(Err(error)) => tracing::debug!(%error, "a handshake failed"),
                     Err(_) => tracing::debug!("a handshake took too long"),
                 },
@@ -319,7 +348,7 @@ async fn accept<S, B>(
 /// Speaks HTTP/1.1 or HTTP/2 on one connection.
 async fn converse<IO, S, B>(
     stream: IO,
-    service: S,
+    (service, unread): (S, impl Fn(String)),
     watcher: Watcher,
     mut stopped: watch::Receiver<bool>,
 ) where
@@ -335,6 +364,7 @@ async fn converse<IO, S, B>(
     B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
 {
     // Which version it is can be told only from the first bytes, and nobody else waits for them.
+    let (stream, heard) = Heard::new(stream);
     let mut stream = BufReader::new(stream);
     let begun = tokio::select! {
         begun = tokio::time::timeout(HEAD_TIME, stream.fill_buf()) => matches!(begun, Ok(Ok(bytes)) if !bytes.is_empty()),
@@ -350,12 +380,16 @@ async fn converse<IO, S, B>(
         .timer(TokioTimer::new())
         .max_header_list_size(HEAD_SIZE as u32)
         .max_concurrent_streams(100)
+        .max_send_buf_size(STREAM_SIZE)
         .keep_alive_interval(HEAD_TIME)
         .keep_alive_timeout(HEAD_TIME);
     let connection = builder
         .serve_connection_with_upgrades(TokioIo::new(stream), TowerToHyperService::new(service))
         .into_owned();
     if let Err(error) = watcher.watch(connection).await {
+        if error.downcast_ref::<hyper::Error>().is_some_and(hyper::Error::is_parse) {
+            unread(heard.line());
+        }
         tracing::debug!(%error, "a connection ended");
     }
 }

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use bytes::{Buf, Bytes};
 use http::header::{CONTENT_LENGTH, EXPECT, HOST, HeaderName, HeaderValue};
-use http::{HeaderMap, Method, Request, Response, StatusCode};
+use http::{HeaderMap, Method, Request, Response, StatusCode, Version};
 use http_body::Body as HttpBody;
 use ravel::Outcome;
 use ravel::address::Scheme;
@@ -19,7 +19,7 @@ use tower::Service;
 use crate::body::SentBody;
 use crate::forward::{Elsewhere, Forwards};
 use crate::kept::KeptFiles;
-use crate::record::{RecordDraft, SentResponse};
+use crate::record::{Record, RecordDraft, SentResponse};
 use crate::respond::{Decision, empty, respond};
 use crate::visitor::{Ports, Visitor};
 use crate::{Live, Log};
@@ -87,6 +87,26 @@ impl SiteService {
         &self.log
     }
 
+    /// Logs a request that the server refused before it came here, by the first line of its head.
+    pub(crate) async fn refused(&self, line: &str) {
+        let place = self.log.place().await;
+        let mut words = line.splitn(2, ' ');
+        let method = words.next().and_then(|word| Method::from_bytes(word.as_bytes()).ok());
+        let target = words.next().unwrap_or("/");
+        let target = target.rsplit_once(" HTTP/").map_or(target, |(target, _)| target);
+        let host = self.live.site().rules.site().host().to_string();
+        let request =
+            ravel::Request::from_parts(method.unwrap_or(Method::GET), self.scheme, &host, target);
+        let why = match target.chars().find(|c| "\"<>^`".contains(*c)) {
+            Some(found) => format!(
+                "a raw `{found}` in a target is no HTTP (RFC 9112, section 3.2): write it as `%{:02X}`",
+                u32::from(found)
+            ),
+            None => format!("it is no HTTP: `{}`", line.chars().take(80).collect::<String>()),
+        };
+        self.log.add(Record::unread(request, &why), place);
+    }
+
     /// Decides; all that touches the rules, so that none of it is held while a file is sent.
     fn decide(&self, head: &http::request::Parts) -> Decided {
         let site = self.live.site();
@@ -121,7 +141,7 @@ impl SiteService {
             (answer.outcome() == Outcome::Elsewhere).then(|| Elsewhere::of(&site, &answer));
         let difference = self.live.difference(&site, &request);
         let draft = RecordDraft::of(Arc::clone(&site), request, &answer, difference);
-        Decided { decision, root, elsewhere, draft }
+        Decided { decision, root, elsewhere, draft, visitor }
     }
 }
 
@@ -131,6 +151,7 @@ struct Decided {
     root: Option<PathBuf>,
     elsewhere: Option<Elsewhere>,
     draft: RecordDraft,
+    visitor: Visitor,
 }
 
 /// The headers of a request, with the host as the site knows it. Hosts that contradict each other
@@ -138,7 +159,10 @@ struct Decided {
 fn headers_of(head: &http::request::Parts, host: &str) -> http::HeaderMap {
     let mut headers = head.headers.clone();
     let mut lines = head.headers.get_all(HOST).into_iter();
+    // In HTTP/1.1 the target wins, whatever the field says (RFC 9112, section 3.2.2).
+    let target_wins = head.version < Version::HTTP_2;
     let agrees = |line: &HeaderValue| match head.uri.authority() {
+        Some(_) if target_wins => true,
         Some(authority) => line.as_bytes().eq_ignore_ascii_case(authority.as_str().as_bytes()),
         None => true,
     };
@@ -198,11 +222,18 @@ where
             let begun = Instant::now();
             let (mut head, body) = request.into_parts();
             let is_head = head.method == Method::HEAD;
-            let Decided { decision, root, elsewhere, draft } = this.decide(&head);
+            let Decided { decision, root, elsewhere, draft, visitor } = this.decide(&head);
             let response = match elsewhere {
                 Some(elsewhere) => {
                     let extra = decision.headers;
-                    this.forwards.send(elsewhere, &mut head, body, this.scheme, extra).await
+                    let (forwards, scheme) = (&this.forwards, this.scheme);
+                    let mut response =
+                        forwards.send(&elsewhere, &mut head, body, scheme, extra).await;
+                    let site = this.live.site();
+                    let target = forwards.target(&elsewhere);
+                    let headers = response.headers_mut();
+                    visitor.come_back(headers, &site.rules, this.ports, target);
+                    response
                 }
                 None => {
                     drain(body, &head.headers).await;

@@ -1,5 +1,8 @@
 //! Names and ports of this machine in place of those of the web.
 
+use http::header::{LOCATION, SET_COOKIE};
+use http::uri::Authority;
+use http::{HeaderMap, HeaderValue};
 use ravel::Rules;
 use ravel::address::{Address, Host, Scheme};
 
@@ -48,8 +51,9 @@ impl Visitor {
     /// A `location` as this visitor can follow it: a host of the site keeps the `.localhost` and
     /// the ports they came with.
     pub(crate) fn location(&self, location: &str, rules: &Rules, ports: Ports) -> String {
-        let Ok(address) = Address::parse(location) else { return location.to_owned() };
-        if !rules.site().has_host(address.host()) {
+        let Ok(address) = Address::parse_location(location) else { return location.to_owned() };
+        // A site is answered on the standard ports alone; what has another is another server.
+        if address.port().is_some() || !rules.site().has_host(address.host()) {
             return location.to_owned();
         }
         let (port, usual) = match address.scheme() {
@@ -65,6 +69,59 @@ impl Visitor {
     }
 }
 
+impl Visitor {
+    /// What another service says of the site's hosts, or of itself, as this visitor can follow and
+    /// keep it: `location`, and the domain of cookies.
+    pub(crate) fn come_back(
+        &self,
+        headers: &mut HeaderMap,
+        rules: &Rules,
+        ports: Ports,
+        service: Option<&Authority>,
+    ) {
+        let text = |value: &HeaderValue| value.to_str().ok().map(str::to_owned);
+        if let Some(location) = headers.get(LOCATION).and_then(text) {
+            let own =
+                service.and_then(|service| location.strip_prefix(&format!("http://{service}")));
+            let to = match own {
+                Some("") => "/".to_owned(),
+                Some(rest) if rest.starts_with(['/', '?', '#']) => rest.to_owned(),
+                _ => self.location(&location, rules, ports),
+            };
+            if let Ok(to) = HeaderValue::from_str(&to) {
+                headers.insert(LOCATION, to);
+            }
+        }
+        let cookies: Vec<HeaderValue> = headers.get_all(SET_COOKIE).iter().cloned().collect();
+        headers.remove(SET_COOKIE);
+        for cookie in cookies {
+            let here = text(&cookie).map(|cookie| self.cookie(&cookie, rules));
+            let here = here.and_then(|cookie| HeaderValue::from_str(&cookie).ok());
+            headers.append(SET_COOKIE, here.unwrap_or(cookie));
+        }
+    }
+
+    /// A cookie whose domain is that of the site becomes one of the names that were asked.
+    fn cookie(&self, cookie: &str, rules: &Rules) -> String {
+        let parts = cookie.split(';').filter_map(|part| {
+            let Some((name, domain)) = part.split_once('=') else { return Some(part.to_owned()) };
+            let plain = domain.trim().trim_start_matches('.').to_ascii_lowercase();
+            let is_above = self.host.strip_suffix(&plain).is_some_and(|rest| rest.ends_with('.'));
+            let is_of_site = rules.site().has_host(&plain) || is_above;
+            if !name.trim().eq_ignore_ascii_case("domain") || !is_of_site {
+                return Some(part.to_owned());
+            }
+            match (self.local, OWN_NAMES.contains(&&*self.host)) {
+                (true, _) => Some(format!("{name}={plain}{LOCAL}")),
+                // A name of this machine has no domain above it.
+                (false, true) => None,
+                (false, false) => Some(part.to_owned()),
+            }
+        });
+        parts.collect::<Vec<_>>().join(";")
+    }
+}
+
 /// Rules for which the names of this machine act as preview hosts.
 pub(crate) fn with_own_names(rules: &Rules, more: Option<std::net::IpAddr>) -> Rules {
     let more = more.map(|ip| if ip.is_ipv6() { format!("[{ip}]") } else { ip.to_string() });
@@ -75,6 +132,57 @@ pub(crate) fn with_own_names(rules: &Rules, more: Option<std::net::IpAddr>) -> R
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_another_service_writes_comes_back_to_the_visitor() {
+        let rules = Rules::parse("site https://h.example/\n  alias www.h.example\n").unwrap();
+        let rules = with_own_names(&rules, None);
+        let ports = Ports { http: Some(8080), https: Some(8443) };
+        let service: Authority = "127.0.0.1:3000".parse().unwrap();
+        let cases = [
+            // How the visitor came, what the service writes, and what comes back.
+            (
+                "h.example.localhost:8443",
+                "https://h.example/in",
+                "https://h.example.localhost:8443/in",
+            ),
+            ("h.example.localhost:8443", "http://127.0.0.1:3000/in?a", "/in?a"),
+            ("h.example.localhost:8443", "http://127.0.0.1:3000", "/"),
+            ("h.example.localhost:8443", "http://127.0.0.1:30001/x", "http://127.0.0.1:30001/x"),
+            ("h.example.localhost:8443", "/in", "/in"),
+            ("h.example.localhost:8443", "https://other.example/", "https://other.example/"),
+        ];
+        for (named, location, expected) in cases {
+            let mut headers = HeaderMap::new();
+            headers.insert(LOCATION, HeaderValue::from_str(location).unwrap());
+            Visitor::of(named, &rules).come_back(&mut headers, &rules, ports, Some(&service));
+            assert_eq!(headers[LOCATION], expected, "{location}");
+        }
+        let cookies = [
+            (
+                "h.example.localhost:8443",
+                "a=1; Domain=h.example; Secure",
+                "a=1; Domain=h.example.localhost; Secure",
+            ),
+            (
+                "h.example.localhost:8443",
+                "a=1; domain=.H.example",
+                "a=1; domain=h.example.localhost",
+            ),
+            ("www.h.example.localhost", "a=1; domain=h.example", "a=1; domain=h.example.localhost"),
+            ("localhost:8443", "a=1;domain=h.example;path=/", "a=1;path=/"),
+            ("h.example", "a=1; domain=h.example", "a=1; domain=h.example"),
+            ("h.example.localhost", "a=1; domain=other.example", "a=1; domain=other.example"),
+        ];
+        for (named, cookie, expected) in cookies {
+            let mut headers = HeaderMap::new();
+            headers.append(SET_COOKIE, HeaderValue::from_static("first=1"));
+            headers.append(SET_COOKIE, HeaderValue::from_str(cookie).unwrap());
+            Visitor::of(named, &rules).come_back(&mut headers, &rules, ports, None);
+            let all: Vec<_> = headers.get_all(SET_COOKIE).iter().collect();
+            assert_eq!(all, ["first=1", expected], "{named}");
+        }
+    }
 
     #[test]
     fn names_and_ports_are_those_that_the_visitor_came_with() {

@@ -31,6 +31,8 @@ fn main() {
     row("(a) answer at 1 000 000 rules / at 100 rules", many, few);
     reading(100_000);
     worst_case(1_000);
+    let (few, many) = (explaining(20_000), explaining(200_000));
+    row("(e) explanation at 200 000 rules / at 20 000 rules", many, few);
     long_paths();
 }
 
@@ -213,6 +215,22 @@ fn reading(rules: usize) {
         }],
     );
     row(&format!("(b) read and compile / read as CSV, {rules} rows"), compiled, rows);
+}
+
+/// (e) One explanation, with the rules that nearly matched.
+fn explaining(rules: usize) -> Duration {
+    let table = table(Shape::Worded, rules);
+    let edge = Edge::new(&read(&table), FileList::from_iter(["index.html"]));
+    let requests: Vec<Request> = asked(Shape::Worded, rules)
+        .iter()
+        .take(1_000)
+        .map(|path| Request::get(&format!("https://harbour.example{path}")).unwrap())
+        .collect();
+    let [explanation] = fastest(
+        requests.len(),
+        [&mut || requests.iter().for_each(|request| drop(black_box(edge.explain(request))))],
+    );
+    explanation
 }
 
 /// (d) The worst case of the index: patterns with the same text around their captures are all

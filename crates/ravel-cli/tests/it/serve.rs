@@ -186,3 +186,65 @@ fn its_own_output_is_no_change() {
     assert!(printed().lines().count() == 6 && read() == before, "{} reads", read());
     drop(serving);
 }
+
+/// A terminal that is closed cuts no answer, and the zone that is served follows its file.
+#[cfg(unix)]
+#[test]
+fn a_closed_terminal_cuts_no_answer_and_the_zone_follows_its_file() {
+    let demo = demo();
+    let big = vec![b'x'; 24 << 20];
+    std::fs::write(demo.path().join("dist/big.bin"), &big).unwrap();
+    let mut command = serve(demo.path(), demo.path().join("authority"));
+    let command = command.args(["--dns", "0"]).stdout(Stdio::piped()).stderr(Stdio::null());
+    let mut serving = Ending(command.spawn().unwrap());
+    let mut out = BufReader::new(serving.0.stdout.take().unwrap());
+    let mut line = String::new();
+    out.read_line(&mut line).unwrap();
+    std::thread::spawn(move || std::io::copy(&mut out, &mut std::io::sink()));
+    let begun: Value = serde_json::from_str(&line).unwrap();
+
+    let dns = begun["dns"].as_str().unwrap();
+    let zone = demo.path().join("dns/lanternferries.example.zone");
+    let text = std::fs::read_to_string(&zone).unwrap();
+    std::fs::write(&zone, text.replace("192.0.2.44", "192.0.2.99")).unwrap();
+    let mut answered = Vec::new();
+    for _ in 0..60 {
+        std::thread::sleep(std::time::Duration::from_millis(100));
+        answered = question(dns);
+        if answered.ends_with(&[192, 0, 2, 99]) {
+            break;
+        }
+    }
+    assert!(answered.ends_with(&[192, 0, 2, 99]), "{answered:?}");
+
+    let http = begun["http"].as_str().unwrap();
+    let mut stream = TcpStream::connect(http).unwrap();
+    stream
+        .write_all(b"GET /big.bin HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n")
+        .unwrap();
+    let mut first = [0; 1_000];
+    stream.read_exact(&mut first).unwrap();
+    let hangup = std::process::Command::new("kill")
+        .args(["-HUP", &serving.0.id().to_string()])
+        .status()
+        .unwrap();
+    assert!(hangup.success());
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    let mut rest = Vec::new();
+    stream.read_to_end(&mut rest).unwrap();
+    let all = first.len() + rest.len();
+    assert!(all > big.len(), "{all} bytes of {}", big.len());
+    assert!(serving.0.wait().unwrap().success());
+}
+
+/// The answer to a question for the address of the demo's host (RFC 1035, section 4.1).
+fn question(server: &str) -> Vec<u8> {
+    let mut asked = b"\x12\x34\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00".to_vec();
+    asked.extend(b"\x0elanternferries\x07example\x00\x00\x01\x00\x01");
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
+    socket.send_to(&asked, server).unwrap();
+    let mut answer = [0; 512];
+    let length = socket.recv(&mut answer).unwrap();
+    answer[..length].to_vec()
+}

@@ -65,8 +65,10 @@ pub(crate) async fn answer<B>(
     let port = inspector.addresses.inspect().port();
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let named = header(HOST).unwrap_or_default();
-    let own =
-        ["localhost", "127.0.0.1", "[::1]"].iter().any(|name| *named == format!("{name}:{port}"));
+    let own = ["localhost", "127.0.0.1", "[::1]"].iter().any(|name| {
+        // Browsers leave the standard port out.
+        *named == format!("{name}:{port}") || (port == 80 && named == *name)
+    });
     if !own {
         return Ok(error(StatusCode::MISDIRECTED_REQUEST, "421: this is not the inspector's name"));
     }

@@ -35,7 +35,17 @@ async fn echo(mut request: Request<Incoming>) -> Result<Response<Full<Bytes>>, I
     let body = body.collect().await.unwrap().to_bytes();
     let mut lines =
         vec![format!("{} {}", head.method, head.uri), String::from_utf8_lossy(&body).into_owned()];
-    for name in ["host", "forwarded", "via", "x-secret-hop", "te", "cookie"] {
+    for name in [
+        "host",
+        "forwarded",
+        "x-forwarded-for",
+        "x-forwarded-host",
+        "x-forwarded-proto",
+        "via",
+        "x-secret-hop",
+        "te",
+        "cookie",
+    ] {
         let value = head.headers.get(name).map_or("-", |value| value.to_str().unwrap());
         lines.push(format!("{name}: {value}"));
     }
@@ -65,12 +75,21 @@ async fn a_local_server_gets_what_visitors_send() {
     let forwards = Forwards::default().with(&format!("the booking service=http://{target}"), false);
     let server = demo_with(forwards.unwrap()).await;
     let url = "https://lanternferries.example/api/seats?of=14&x=%20";
-    let fields =
-        [("cookie", "a=1"), ("connection", "x-secret-hop"), ("x-secret-hop", "1"), ("te", "gzip")];
+    let fields = [
+        ("cookie", "a=1"),
+        ("connection", "x-secret-hop"),
+        ("x-secret-hop", "1"),
+        ("te", "gzip"),
+        // What a visitor says of others is dropped.
+        ("forwarded", "for=203.0.113.9"),
+        ("x-forwarded-for", "203.0.113.9"),
+        ("x-forwarded-host", "evil.example"),
+    ];
     let response = server.ask("PUT", url, &fields).await;
     let text = String::from_utf8_lossy(response.body()).into_owned();
     let wanted = format!(
-        "PUT /api/seats?of=14&x=%20\n\nhost: {target}\nforwarded: for=unknown;host=\"lanternferries.example\";proto=https\n\
+        "PUT /api/seats?of=14&x=%20\n\nhost: {target}\nforwarded: for=127.0.0.1;host=\"lanternferries.example\";proto=https\n\
+         x-forwarded-for: 127.0.0.1\nx-forwarded-host: lanternferries.example\nx-forwarded-proto: https\n\
          via: 1.1 ravel-preview\nx-secret-hop: -\nte: -\ncookie: a=1"
     );
     assert_eq!((response.status().as_u16(), text), (201, wanted));
@@ -110,6 +129,14 @@ async fn a_local_server_gets_what_visitors_send() {
     let mut back = [0; 5];
     stream.read_exact(&mut back).await.unwrap();
     assert_eq!(&back, b"hello");
+
+    // HTTP/1.0 cannot be left for another protocol.
+    let mut stream = TcpStream::connect(address).await.unwrap();
+    let asked = asked.replace("HTTP/1.1", "HTTP/1.0");
+    stream.write_all(asked.as_bytes()).await.unwrap();
+    let mut all = String::new();
+    stream.read_to_string(&mut all).await.unwrap();
+    assert!(all.starts_with("HTTP/1.0 201 ") && all.contains("GET /api/echo"), "{all}");
     server.end().await;
 }
 

@@ -276,3 +276,57 @@ async fn what_stands_in_the_way_is_said() {
     assert_eq!(fs::read(second.authority().path()).unwrap(), before);
     server.end().await;
 }
+
+/// What is sent over a socket as it stands, and what comes back.
+async fn raw(server: &Running, asked: &str) -> String {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    let address = ("127.0.0.1", server.addresses.http().port());
+    let mut stream = tokio::net::TcpStream::connect(address).await.unwrap();
+    stream.write_all(asked.as_bytes()).await.unwrap();
+    let mut all = String::new();
+    stream.read_to_string(&mut all).await.unwrap();
+    all
+}
+
+/// A request that is no HTTP is refused before the rules are asked, and is logged with the reason.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_read_is_logged() {
+    let server = demo().await;
+    for sign in ['<', '>'] {
+        let asked =
+            format!("GET /about{sign}x HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n");
+        let said = raw(&server, &asked).await;
+        assert!(said.starts_with("HTTP/1.1 400 "), "{sign}: {said}");
+        let mut last = None;
+        for _ in 0..100 {
+            last = server.log.last().first().cloned();
+            let expected = format!("/about%{:02X}x", u32::from(sign));
+            if last.as_ref().is_some_and(|record| record.request().url().ends_with(&expected)) {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        let record = last.unwrap();
+        assert_eq!((record.sent().status(), record.outcome()), (400, Outcome::Refused), "{sign}");
+        let why = record.answers()[0].steps()[0].result();
+        assert!(why.contains(&format!("a raw `{sign}`")) && why.contains("RFC 9112"), "{why}");
+    }
+    server.end().await;
+}
+
+/// The host of an absolute target wins over the field (RFC 9112, section 3.2.2).
+#[tokio::test(flavor = "multi_thread")]
+async fn an_absolute_target_says_which_host_is_meant() {
+    let server = demo().await;
+    for host in ["localhost", "other.example", "lanternferries.example"] {
+        let asked = format!(
+            "GET http://localhost/about HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n\r\n"
+        );
+        let said = raw(&server, &asked).await;
+        assert!(said.starts_with("HTTP/1.1 200 "), "{host}: {said}");
+    }
+    let two = "GET http://localhost/about HTTP/1.1\r\nhost: a.example\r\nhost: b.example\r\nconnection: close\r\n\r\n";
+    assert!(raw(&server, two).await.starts_with("HTTP/1.1 400 "));
+    server.end().await;
+}
