@@ -3,7 +3,9 @@
 //! A piece of a name is weighed: how likely a build draws it from its alphabet, beside how likely
 //! somebody writes it. One piece rarely says enough; what else is in the folder does.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+
+use ravel::files::is_known_type;
 
 /// The alphabets that builds write hashes in, with their size and the lengths that occur.
 const ALPHABETS: [(Alphabet, f64, &[usize]); 4] = [
@@ -40,6 +42,21 @@ enum Alphabet {
 }
 
 impl Alphabet {
+    /// Whether it could have written this. Words in lower case with marks between them are no Base64:
+    /// of eight letters of 64 none is a capital in one of 70 names.
+    fn writes(self, token: &str) -> bool {
+        let is_written = match self {
+            Alphabet::Hex | Alphabet::Base32 => false,
+            Alphabet::Base64 => !token.bytes().any(|byte| byte.is_ascii_uppercase()),
+            // Several words, as in `any_gcc63_x64`.
+            Alphabet::Base38 => {
+                let mut words = token.split(['-', '_']);
+                words.clone().count() > 2 && words.any(|word| word.len() > 2 && is_word(word))
+            }
+        };
+        !is_written && token.bytes().all(|byte| self.has(byte))
+    }
+
     fn has(self, byte: u8) -> bool {
         match self {
             Alphabet::Hex => matches!(byte, b'0'..=b'9' | b'a'..=b'f'),
@@ -65,18 +82,45 @@ pub fn fingerprinted<'n, N: AsRef<str>>(
     names: &'n [N],
     built: impl Fn(&str) -> bool,
 ) -> impl Iterator<Item = &'n str> {
-    let candidates: Vec<Vec<(Habit<'n>, f64)>> =
-        names.iter().map(|name| candidates(name.as_ref())).collect();
+    fingerprints(names, built).map(|found| found.name)
+}
+
+/// A name that changes with the content of its file.
+pub(super) struct Fingerprint<'n> {
+    pub(super) name: &'n str,
+    /// The part that changes; none where only a manifest tells.
+    pub(super) part: Option<&'n str>,
+    /// Whether the build itself says so: its manifest, or that it names others alike.
+    pub(super) is_certain: bool,
+}
+
+pub(super) fn fingerprints<'n, N: AsRef<str>>(
+    names: &'n [N],
+    built: impl Fn(&str) -> bool,
+) -> impl Iterator<Item = Fingerprint<'n>> {
+    let pages: HashSet<&str> =
+        names.iter().filter_map(|name| name.as_ref().strip_suffix(".html")).collect();
+    let candidates: Vec<Vec<(Habit<'n>, f64, &'n str)>> = names
+        .iter()
+        .map(|name| match is_of_page(name.as_ref(), &pages) {
+            true => Vec::new(),
+            false => candidates(name.as_ref()),
+        })
+        .collect();
     let mut habits: HashMap<Habit<'n>, f64> = HashMap::new();
     // One build writes its hashes alike in all folders.
     let mut everywhere: HashMap<Habit<'n>, f64> = HashMap::new();
-    for (habit, weight) in candidates.iter().flatten() {
+    for (habit, weight, _) in candidates.iter().flatten() {
         let weight = weight.clamp(NEIGHBOUR.0, NEIGHBOUR.1);
         *habits.entry(*habit).or_default() += weight;
         *everywhere.entry(("", habit.1, habit.2, habit.3)).or_default() += weight;
     }
+    let mut alike: HashMap<(u8, usize, Alphabet), usize> = HashMap::new();
+    for (habit, ..) in candidates.iter().flatten().filter(|(_, weight, _)| *weight > 0.0) {
+        *alike.entry((habit.1, habit.2, habit.3)).or_default() += 1;
+    }
     names.iter().zip(candidates).filter_map(move |(name, candidates)| {
-        let is_hash = |(habit, weight): &(Habit<'n>, f64)| {
+        let is_hash = |(habit, weight, _): &&(Habit<'n>, f64, &'n str)| {
             let others = habits[habit] - weight.clamp(NEIGHBOUR.0, NEIGHBOUR.1);
             let (_, separator, length, alphabet) = *habit;
             let elsewhere = everywhere[&("", separator, length, alphabet)] - habits[habit];
@@ -85,15 +129,29 @@ pub fn fingerprinted<'n, N: AsRef<str>>(
             weight + habit > prior
         };
         let name = name.as_ref();
-        (built(name) || candidates.iter().any(is_hash)).then_some(name)
+        let hash = candidates.iter().find(is_hash);
+        let is_built = built(name);
+        let has_others = |habit: &Habit<'n>| {
+            alike.get(&(habit.1, habit.2, habit.3)).is_some_and(|number| *number > 1)
+        };
+        (is_built || hash.is_some()).then(|| Fingerprint {
+            name,
+            part: hash.map(|(.., part)| *part),
+            is_certain: is_built || hash.is_some_and(|(habit, ..)| has_others(habit)),
+        })
     })
 }
 
-/// The pieces of a name that could be a hash, and what speaks for that, in nats.
-fn candidates(name: &str) -> Vec<(Habit<'_>, f64)> {
+/// Whether a file goes with a page of its name, which others know: the page's name does not change.
+fn is_of_page(name: &str, pages: &HashSet<&str>) -> bool {
+    name.rsplit_once('.').is_some_and(|(stem, _)| pages.contains(stem))
+}
+
+/// The pieces of a name that could be a hash, what speaks for that, in nats, and the pieces.
+fn candidates(name: &str) -> Vec<(Habit<'_>, f64, &str)> {
     let (folder, last) = name.rsplit_once('/').unwrap_or(("", name));
     let Some((stem, ending)) = last.rsplit_once('.') else { return Vec::new() };
-    if has_fixed_name(stem, ending) {
+    if has_fixed_name(stem, ending) || !is_known_type(name) {
         return Vec::new();
     }
     let mut found = Vec::new();
@@ -105,9 +163,10 @@ fn candidates(name: &str) -> Vec<(Habit<'_>, f64)> {
         for (at, separator) in begins.filter(|(at, _)| !is_uuid(&piece[..*at])) {
             let token = &piece[at..];
             for (alphabet, size, lengths) in ALPHABETS {
-                if lengths.contains(&token.len()) && token.bytes().all(|byte| alphabet.has(byte)) {
+                if lengths.contains(&token.len()) && alphabet.writes(token) {
                     let habit = (folder, separator, token.len(), alphabet);
-                    found.push((habit, written(token) - token.len() as f64 * size.ln()));
+                    let weight = written(token) - token.len() as f64 * size.ln();
+                    found.push((habit, weight, token));
                 }
             }
         }
@@ -178,6 +237,10 @@ fn written(token: &str) -> f64 {
         before = class;
     }
     against
+}
+
+fn is_word(text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_lowercase())
 }
 
 /// Whether digits say a day of this age, in any order of year, month and day.

@@ -16,6 +16,9 @@ const SOURCES: [&str; 6] =
 /// Endings of files that browsers cannot run.
 const SOURCE_ENDINGS: [&str; 6] = [".ts", ".tsx", ".jsx", ".scss", ".sass", ".less"];
 
+/// One file of so many is a source, where a folder is one of sources.
+const MIN_SOURCES_PART: usize = 5;
+
 impl<'r> Audit<'r> {
     pub(super) fn folder_names(&self, out: &mut Vec<Finding>) {
         let edge = self.edge();
@@ -39,12 +42,17 @@ impl<'r> Audit<'r> {
             Request::get(&site.url()).is_ok_and(|home| edge.route(&home).ends_missing());
         if is_home_missing && !edge.files().contains(site.index()) {
             let what = format!("{folder} has no {} at its root", site.index());
-            let elsewhere = names.iter().find(|name| name.ends_with(&format!("/{}", site.index())));
-            let instead = match elsewhere.and_then(|name| name.rsplit_once('/')) {
-                Some((inner, _)) => {
-                    format!("write `files {folder}/{inner}`, if that is the built site")
-                }
-                None => "name the folder that the build writes".to_owned(),
+            let end = format!("/{}", site.index());
+            let inner: Vec<&str> =
+                names.iter().filter_map(|name| name.strip_suffix(&end)).collect();
+            let depth = |inner: &&str| inner.matches('/').count();
+            let highest = inner.iter().map(depth).min();
+            let highest: Vec<&&str> =
+                inner.iter().filter(|inner| Some(depth(inner)) == highest).collect();
+            // Of several at one height none is more likely the site.
+            let instead = match *highest {
+                [inner] => format!("write `files {folder}/{inner}`, if that is the built site"),
+                _ => "name the folder that the build writes".to_owned(),
             };
             out.push(
                 Finding::on(Code::MissingIndex, line, what)
@@ -78,14 +86,23 @@ impl<'r> Audit<'r> {
         self.case_only(out);
     }
 
+    /// The sources of a folder of sources: those at its root, or else a good part of all files. One
+    /// that lies deep in a build is something that is published.
     fn sources(&self) -> Vec<&str> {
         let names = self.edge().files().names();
-        let is_source = |name: &&str| {
+        let is_at_root = |name: &&str| {
             SOURCES.contains(name)
                 || name.starts_with("node_modules/")
-                || SOURCE_ENDINGS.iter().any(|end| name.ends_with(end))
+                || (!name.contains('/') && SOURCE_ENDINGS.iter().any(|end| name.ends_with(end)))
         };
-        names.iter().map(|name| &**name).filter(is_source).collect()
+        let all = || names.iter().map(|name| &**name);
+        let at_root: Vec<&str> = all().filter(is_at_root).collect();
+        if !at_root.is_empty() {
+            return at_root;
+        }
+        let sources: Vec<&str> =
+            all().filter(|name| SOURCE_ENDINGS.iter().any(|end| name.ends_with(end))).collect();
+        if sources.len() * MIN_SOURCES_PART >= names.len() { sources } else { Vec::new() }
     }
 
     fn left_out(&self, line: ravel::language::Line, out: &mut Vec<Finding>) {

@@ -1,13 +1,14 @@
 //! How long files may be kept by caches, and whether their names allow it.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use ravel::address::Request;
 use ravel::edge::{Answer, Outcome};
 use ravel::edit::Edit;
 use ravel::language::Line;
 
-use super::{Audit, Code, Finding, fingerprinted};
+use super::fingerprints::{Fingerprint, fingerprints};
+use super::{Audit, Code, Finding};
 
 /// A page kept longer than this is a mistake, in seconds.
 pub(super) const PAGE_LIFE: u64 = 3_600;
@@ -109,16 +110,18 @@ impl<'r> Audit<'r> {
     /// Fingerprinted files without one: a finding for each folder that one statement can be for.
     fn assets_not_cached(&self, not_kept: &HashSet<&str>, out: &mut Vec<Finding>) {
         let names = self.edge().files().names();
-        let changing: HashSet<&str> =
-            fingerprinted(names, |name| self.folder.built.contains(name)).collect();
+        let changing: HashMap<&str, Fingerprint<'_>> =
+            fingerprints(names, |name| self.folder.built.contains(name))
+                .map(|found| (found.name, found))
+                .collect();
         // Folders in which something is that must not be kept.
         let fixed: HashSet<&str> = names
             .iter()
-            .filter(|name| !changing.contains(&***name))
+            .filter(|name| !changing.contains_key(&***name))
             .flat_map(|name| folders_of(name))
             .collect();
         let mut folders: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-        for name in names.iter().map(|name| &**name).filter(|name| changing.contains(name)) {
+        for name in names.iter().map(|name| &**name).filter(|name| changing.contains_key(name)) {
             if not_kept.contains(name) {
                 let of_its_own = folders_of(name).filter(|folder| !fixed.contains(folder)).last();
                 folders.entry(of_its_own.unwrap_or("")).or_default().push(name);
@@ -131,8 +134,24 @@ impl<'r> Audit<'r> {
                 2 => " and 1 other change".to_owned(),
                 number => format!(" and {} others change", number - 1),
             };
-            let what =
-                format!("the name of {first}{many} with the content, and no long `max-age` is set");
+            let shown = &changing[first];
+            let part = shown.part.map_or(String::new(), |part| format!(" by `{part}`"));
+            if !assets.iter().any(|name| changing[name].is_certain) {
+                let what = format!(
+                    "the name of {first} may change with the content{part}; nothing else in the build says so"
+                );
+                out.push(
+                    Finding::on(Code::PossibleFingerprint, self.files_line(), what)
+                        .with_note("if it does, browsers request it again and again for nothing")
+                        .with_help(
+                            "set a long `max-age` for it, if each build gives it another name",
+                        ),
+                );
+                continue;
+            }
+            let what = format!(
+                "the name of {first}{many} with the content{part}, and no long `max-age` is set"
+            );
             let finding = Finding::on(Code::AssetNotCached, self.files_line(), what)
                 .with_note("browsers request it again and again");
             let field = "set cache-control: public, max-age=31536000, immutable";

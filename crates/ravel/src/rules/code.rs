@@ -128,6 +128,8 @@ codes! {
     HtmlCached "html-cached" Error,
     /// A fingerprinted file without a long cache lifetime.
     AssetNotCached "asset-not-cached" Warning,
+    /// A file whose name may change with its content, without a long cache lifetime.
+    PossibleFingerprint "possible-fingerprint" Note,
     /// A security header on pages and not on the 404 page.
     HeaderNotOn404 "header-not-on-404" Warning,
     /// A reference that leads out of the base path.
