@@ -5,8 +5,14 @@ use std::path::{Path, PathBuf};
 use crate::Failure;
 use crate::file::write_or_say;
 
-/// A form of a report: the ending of its files, and what it is.
-pub(crate) type Form = (&'static str, &'static str);
+/// The forms of reports that a command writes.
+pub(crate) trait Form: Copy + 'static {
+    /// All of them.
+    const ALL: &'static [Self];
+
+    /// The ending of its files, and what it is.
+    fn about(self) -> (&'static str, &'static str);
+}
 
 /// `--report`, as often as wanted.
 #[derive(Clone, clap::Args)]
@@ -25,17 +31,17 @@ impl Reports {
     ///
     /// # Errors
     /// A form that the command cannot write, with those that it can.
-    pub(crate) fn of_forms<'r>(
-        &'r self,
-        forms: &'static [Form],
-    ) -> Result<Vec<(&'static str, &'r Path)>, Failure> {
-        let form = |file: &'r PathBuf| {
+    pub(crate) fn of_forms<F: Form>(&self) -> Result<Vec<(F, &Path)>, Failure> {
+        let form = |file| {
+            let file: &PathBuf = file;
             let ending = file.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-            match forms.iter().find(|(known, _)| known.eq_ignore_ascii_case(ending)) {
-                Some((known, _)) => Ok((*known, file.as_path())),
+            let is_of = |form: &&F| form.about().0.eq_ignore_ascii_case(ending);
+            match F::ALL.iter().find(is_of) {
+                Some(form) => Ok((*form, file.as_path())),
                 None => {
+                    let about = F::ALL.iter().map(|form| form.about());
                     let can: Vec<String> =
-                        forms.iter().map(|(ending, what)| format!(".{ending} ({what})")).collect();
+                        about.map(|(ending, what)| format!(".{ending} ({what})")).collect();
                     Err(Failure::Message(format!(
                         "cannot write `{}`: this command writes reports as {}",
                         file.display(),
@@ -49,12 +55,12 @@ impl Reports {
 }
 
 /// Writes each report as `text` words its form.
-pub(crate) fn write_all(
-    reports: &[(&'static str, &Path)],
-    text: impl Fn(&'static str) -> Result<String, Failure>,
+pub(crate) fn write_all<F: Form>(
+    reports: &[(F, &Path)],
+    text: impl Fn(F) -> Result<String, Failure>,
 ) -> Result<(), Failure> {
     for (form, path) in reports {
-        write_or_say(path, text(form)?.as_bytes())?;
+        write_or_say(path, text(*form)?.as_bytes())?;
     }
     Ok(())
 }

@@ -27,7 +27,7 @@ pub(super) struct Changed<'r> {
 impl<'r> Changed<'r> {
     pub(super) fn between(old: &'r Edge, new: &'r Edge) -> Changed<'r> {
         let edges = [old, new];
-        let settings = settings(old.site()) != settings(new.site());
+        let settings = !old.site().answers_as(new.site());
         let [names, others] = edges.map(|edge| edge.files().names());
         let same_files = names == others && old.site().pages() == new.site().pages();
         let addresses = match same_files && !settings {
@@ -143,17 +143,6 @@ impl<'r> Changed<'r> {
 fn hangs_on_answer(op: &HeaderOp) -> bool {
     let (HeaderOp::Set(name, ..) | HeaderOp::Add(name, ..) | HeaderOp::Drop(name, _)) = op;
     [CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECURITY, VARY].contains(name)
-}
-
-/// The settings that all answers hang on.
-fn settings(site: &Site) -> [String; 5] {
-    [
-        site.url(),
-        format!("{:?}", site.pages()),
-        site.index().to_owned(),
-        format!("{:?}", site.missing().map(|(page, _)| page)),
-        format!("{} {}", site.one_hop(), site.ignore_case()),
-    ]
 }
 
 fn hsts(site: &Site) -> Option<&str> {

@@ -56,8 +56,27 @@ pub(crate) struct Arguments {
 }
 
 /// The forms of reports that it writes.
-const FORMS: &[Form] =
-    &[("sarif", "SARIF 2.1.0"), ("html", "HTML"), ("md", "Markdown"), ("csv", "CSV")];
+#[derive(Clone, Copy)]
+pub(super) enum ReportForm {
+    Sarif,
+    Html,
+    Markdown,
+    Csv,
+}
+
+impl Form for ReportForm {
+    const ALL: &'static [ReportForm] =
+        &[ReportForm::Sarif, ReportForm::Html, ReportForm::Markdown, ReportForm::Csv];
+
+    fn about(self) -> (&'static str, &'static str) {
+        match self {
+            ReportForm::Sarif => ("sarif", "SARIF 2.1.0"),
+            ReportForm::Html => ("html", "HTML"),
+            ReportForm::Markdown => ("md", "Markdown"),
+            ReportForm::Csv => ("csv", "CSV"),
+        }
+    }
+}
 
 /// What `--fail-on` can name.
 #[derive(Clone, Copy)]
@@ -128,7 +147,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     if let Some(name) = &arguments.why {
         return why(name, out);
     }
-    let reports = arguments.reports.of_forms(FORMS)?;
+    let reports = arguments.reports.of_forms::<ReportForm>()?;
     let loaded = match LoadedSite::read(rules) {
         Err(Failure::Rules(problems, texts)) => {
             write_all(&reports, |form| Ok(reports::of_unreadable(form, &problems)))?;

@@ -3,11 +3,12 @@
 use ravel::finding::Finding;
 use ravel::language::Problems;
 
+use super::ReportForm;
 use super::entry::{Entry, FileEdit, UNREADABLE_RULES};
 use super::{page, sarif};
 use crate::load::LoadedSite;
 
-pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> String {
+pub(super) fn of(form: ReportForm, loaded: &LoadedSite, findings: &[&Finding]) -> String {
     let entry = |finding: &&Finding| Entry {
         name: finding.code().name(),
         severity: finding.code().severity().as_str(),
@@ -27,7 +28,7 @@ pub(super) fn of(form: &str, loaded: &LoadedSite, findings: &[&Finding]) -> Stri
 }
 
 /// The errors of rules that cannot be read.
-pub(super) fn of_unreadable(form: &str, problems: &Problems) -> String {
+pub(super) fn of_unreadable(form: ReportForm, problems: &Problems) -> String {
     let entries: Vec<Entry> = problems
         .iter()
         .map(|problem| Entry {
@@ -45,12 +46,12 @@ pub(super) fn of_unreadable(form: &str, problems: &Problems) -> String {
     written(form, &entries)
 }
 
-fn written(form: &str, entries: &[Entry]) -> String {
+fn written(form: ReportForm, entries: &[Entry]) -> String {
     match form {
-        "csv" => csv(entries),
-        "html" => page::of(entries),
-        "md" => markdown(entries),
-        _ => sarif::of(entries),
+        ReportForm::Sarif => sarif::of(entries),
+        ReportForm::Html => page::of(entries),
+        ReportForm::Markdown => markdown(entries),
+        ReportForm::Csv => csv(entries),
     }
 }
 

@@ -56,7 +56,22 @@ pub(crate) struct Arguments {
 impl Arguments {}
 
 /// The forms of reports that it writes.
-const FORMS: &[Form] = &[("html", "HTML"), ("md", "Markdown")];
+#[derive(Clone, Copy)]
+enum ReportForm {
+    Html,
+    Markdown,
+}
+
+impl Form for ReportForm {
+    const ALL: &'static [ReportForm] = &[ReportForm::Html, ReportForm::Markdown];
+
+    fn about(self) -> (&'static str, &'static str) {
+        match self {
+            ReportForm::Html => ("html", "HTML"),
+            ReportForm::Markdown => ("md", "Markdown"),
+        }
+    }
+}
 
 fn kind(text: &str) -> Result<DifferenceKind, String> {
     let named = DifferenceKind::ALL.into_iter().find(|kind| kind.as_str() == text);
@@ -79,7 +94,7 @@ struct Compared<'r> {
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let forms = arguments.reports.of_forms(FORMS)?;
+    let forms = arguments.reports.of_forms::<ReportForm>()?;
     let old = EditionRules::read(&arguments.old, rules)?;
     let new = match &arguments.new {
         Some(new) => EditionRules::read(new, rules)?,
@@ -134,8 +149,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     };
     write_all(&forms, |form| {
         Ok(match form {
-            "html" => page::of(&compared),
-            _ => words::markdown(&compared),
+            ReportForm::Html => page::of(&compared),
+            ReportForm::Markdown => words::markdown(&compared),
         })
     })?;
     match arguments.json {

@@ -148,7 +148,22 @@ pub(super) struct WriteTask {
 }
 
 /// The forms of reports that `plan` writes.
-pub(super) const FORMS: &[Form] = &[("svg", "a picture"), ("html", "a page with the steps")];
+#[derive(Clone, Copy)]
+pub(super) enum ReportForm {
+    Svg,
+    Html,
+}
+
+impl Form for ReportForm {
+    const ALL: &'static [ReportForm] = &[ReportForm::Svg, ReportForm::Html];
+
+    fn about(self) -> (&'static str, &'static str) {
+        match self {
+            ReportForm::Svg => ("svg", "a picture"),
+            ReportForm::Html => ("html", "a page with the steps"),
+        }
+    }
+}
 
 impl Arguments {
     pub(crate) fn is_json(&self) -> bool {

@@ -19,7 +19,7 @@ use std::time::SystemTime;
 
 use answers::DomainAnswers;
 pub(crate) use arguments::Arguments;
-use arguments::{Ask, CertificateArguments, FORMS, Task};
+use arguments::{Ask, CertificateArguments, ReportForm, Task};
 use ravel::finding::Finding;
 use ravel::rules::{Code, Domain, NamedFile, Severity};
 use ravel_dns::{
@@ -46,7 +46,7 @@ struct View<'a> {
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let show = arguments.show();
     let reports = match &arguments.task {
-        Some(Task::Plan(plan)) => plan.reports.of_forms(FORMS)?,
+        Some(Task::Plan(plan)) => plan.reports.of_forms::<ReportForm>()?,
         _ => Vec::new(),
     };
     let mut loaded = LoadedSite::read_rules(rules)?;
@@ -91,8 +91,8 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         [View { domain, plan: Some(plan), timelines: Some((at_once, in_order)), .. }] => {
             let (name, stages) = (domain.name().as_str(), stages::of(plan, in_order));
             Ok(match form {
-                "svg" => svg::draw(name, (at_once, in_order), &stages),
-                _ => page::of(name, (at_once, in_order), &stages),
+                ReportForm::Svg => svg::draw(name, (at_once, in_order), &stages),
+                ReportForm::Html => page::of(name, (at_once, in_order), &stages),
             })
         }
         views => Err(no_zone(views[0].domain)),

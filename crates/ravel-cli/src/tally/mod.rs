@@ -151,7 +151,20 @@ fn size(text: &str) -> Result<usize, String> {
 impl Arguments {}
 
 /// The forms of reports that it writes.
-const FORMS: &[Form] = &[("html", "HTML")];
+#[derive(Clone, Copy)]
+enum ReportForm {
+    Html,
+}
+
+impl Form for ReportForm {
+    const ALL: &'static [ReportForm] = &[ReportForm::Html];
+
+    fn about(self) -> (&'static str, &'static str) {
+        match self {
+            ReportForm::Html => ("html", "HTML"),
+        }
+    }
+}
 
 /// What is shown.
 struct Shown<'s> {
@@ -166,7 +179,7 @@ struct Shown<'s> {
 }
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let forms = arguments.reports.of_forms(FORMS)?;
+    let forms = arguments.reports.of_forms::<ReportForm>()?;
     if arguments.range.is_some() && arguments.sources.len() != 1 {
         return Err(Failure::Message("a range is of one source; name one".to_owned()));
     }
@@ -207,7 +220,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
     if let Some(file) = &arguments.suggest {
         suggest(file, &loaded, &tally.report(usize::MAX))?;
     }
-    write_all(&forms, |_| Ok(page::of(&shown)))?;
+    write_all(&forms, |ReportForm::Html| Ok(page::of(&shown)))?;
     match arguments.json {
         true => data::print(&shown, out)?,
         // What is merged later is looked at then.

@@ -77,13 +77,26 @@ fn place(text: &str) -> Result<String, String> {
 }
 
 /// The forms of reports that it writes.
-const FORMS: &[Form] = &[("xml", "JUnit")];
+#[derive(Clone, Copy)]
+enum ReportForm {
+    Junit,
+}
+
+impl Form for ReportForm {
+    const ALL: &'static [ReportForm] = &[ReportForm::Junit];
+
+    fn about(self) -> (&'static str, &'static str) {
+        match self {
+            ReportForm::Junit => ("xml", "JUnit"),
+        }
+    }
+}
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
-    let reports = arguments.reports.of_forms(FORMS)?;
+    let reports = arguments.reports.of_forms::<ReportForm>()?;
     let loaded = match LoadedSite::read(rules) {
         Err(Failure::Rules(problems, texts)) => {
-            write_all(&reports, |_| junit::of_unreadable(&problems))?;
+            write_all(&reports, |ReportForm::Junit| junit::of_unreadable(&problems))?;
             return Err(Failure::Rules(problems, texts));
         }
         loaded => loaded?,
@@ -100,7 +113,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         true => tokio::runtime::Runtime::new()?.block_on(of_site(&loaded, all, arguments))?,
     };
     let failed = outcomes.iter().filter(|outcome| !outcome.verdict().holds()).count();
-    write_all(&reports, |_| junit::of(&loaded, &outcomes, arguments.live))?;
+    write_all(&reports, |ReportForm::Junit| junit::of(&loaded, &outcomes, arguments.live))?;
     let coverage = arguments.coverage.then(|| ravel_check::coverage(loaded.edge()));
     match arguments.json {
         true => print_json(&loaded, &outcomes, failed, coverage.as_deref(), out)?,

@@ -214,6 +214,44 @@ impl Site {
         &self.base
     }
 
+    /// Whether the settings that all answers hang on are those of another site: all but hosts,
+    /// languages, the treatment of plain HTTP and HSTS, which some answers hang on.
+    ///
+    /// ```
+    /// let site = |text: &str| ravel::Rules::parse(text).map(|rules| rules.site().clone());
+    /// let one = site("site https://h.example/\n")?;
+    /// assert!(one.answers_as(&site("site https://h.example/\n  alias www.h.example\n")?));
+    /// assert!(!one.answers_as(&site("site https://h.example/\n  pages exact\n")?));
+    /// # Ok::<(), ravel::Problems>(())
+    /// ```
+    pub fn answers_as(&self, other: &Site) -> bool {
+        let of_answers = |site: &Site| {
+            // A setting that is added here must be said to be one of these, or not.
+            let Site {
+                scheme,
+                host,
+                base,
+                pages,
+                index,
+                missing,
+                one_hop,
+                ignore_case,
+                line: _,
+                files: _,
+                files_line: _,
+                aliases: _,
+                previews: _,
+                pages_line: _,
+                languages: _,
+                http: _,
+                hsts: _,
+            } = site.clone();
+            let missing = missing.map(|(page, _)| page);
+            ((scheme, host, base), (pages, index, missing), (one_hop, ignore_case))
+        };
+        of_answers(self) == of_answers(other)
+    }
+
     /// The folder of built files, from the rules file's folder.
     pub fn files(&self) -> Option<&str> {
         self.files.as_deref()
