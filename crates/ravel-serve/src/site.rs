@@ -134,7 +134,7 @@ impl Site {
     }
 
     /// The bytes of a file that the rules name. A zone and a certificate may be anywhere; what a zone
-    /// includes must be [within reach](reach).
+    /// includes must be in the repository, or without one in the folder of the rules file.
     ///
     /// # Errors
     /// Why it cannot be read.
@@ -331,7 +331,7 @@ fn read_file(path: &Path) -> std::io::Result<Vec<u8>> {
 /// The bytes of a file that another one names.
 ///
 /// # Errors
-/// Why it cannot be read, or that it is out of [reach].
+/// Why it cannot be read, or that it is out of reach.
 fn read_within(folder: &Path, path: &Path) -> std::io::Result<Vec<u8>> {
     let here = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
     let (real, reach) = (path.canonicalize()?, reach(&here.canonicalize()?));

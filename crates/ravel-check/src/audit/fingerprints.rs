@@ -78,10 +78,10 @@ type Habit<'n> = (&'n str, u8, usize, Alphabet);
 /// let found: Vec<_> = ravel_check::fingerprinted(&names, |_| false).collect();
 /// assert_eq!(found, ["assets/index-DaoxElbr.css", "assets/index-C_Xhz7D9.js"]);
 /// ```
-pub fn fingerprinted<'n, N: AsRef<str>>(
-    names: &'n [N],
+pub fn fingerprinted<N: AsRef<str>>(
+    names: &[N],
     built: impl Fn(&str) -> bool,
-) -> impl Iterator<Item = &'n str> {
+) -> impl Iterator<Item = &str> {
     fingerprints(names, built).map(|found| found.name)
 }
 
