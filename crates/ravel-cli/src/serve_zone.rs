@@ -1,5 +1,6 @@
 //! The zone that `ravel serve --dns` answers from, as its files are.
 
+use std::cell::RefCell;
 use std::net::Ipv4Addr;
 use std::path::Path;
 use std::time::{Duration, SystemTime};
@@ -18,40 +19,41 @@ const ZONE_PAUSE: Duration = Duration::from_millis(500);
 pub(crate) struct ZoneFiles {
     loaded: LoadedSite,
     domain: Domain,
-    /// The zone's file, and those that it includes.
-    names: Vec<String>,
+    /// The zone's file, and those that it includes, each as it was just before it was read.
+    read: Vec<(String, Option<Stamp>)>,
+}
+
+/// What tells a file from an earlier one of its name.
+type Stamp = (u64, SystemTime);
+
+fn stamp(name: &str) -> Option<Stamp> {
+    let data = std::fs::metadata(name).ok()?;
+    Some((data.len(), data.modified().ok()?))
 }
 
 impl ZoneFiles {
     fn read(&mut self) -> Result<Zone, String> {
-        let names = std::cell::RefCell::new(Vec::new());
+        let files = RefCell::new(Vec::new());
         let read = |path: &str| {
-            names.borrow_mut().push(path.to_owned());
+            files.borrow_mut().push((path.to_owned(), stamp(path)));
             self.loaded.named(path)
         };
         let zone = Zone::of_domain(&self.domain, read);
-        self.names = names.into_inner();
+        self.read = files.into_inner();
         let zone = zone.map_err(|error| error.to_string())?;
         zone.ok_or_else(|| "there is no zone".to_owned())
     }
 
-    /// What tells that a file is another than before.
-    fn stamps(&self) -> Vec<Option<(u64, SystemTime)>> {
-        let stamp = |name: &String| {
-            let data = std::fs::metadata(name).ok()?;
-            Some((data.len(), data.modified().ok()?))
-        };
-        self.names.iter().map(stamp).collect()
+    fn have_changed(&self) -> bool {
+        self.read.iter().any(|(name, before)| stamp(name) != *before)
     }
 }
 
 /// Serves the zone as its files are now; while they cannot be read, as they were.
 pub(crate) async fn follow(mut files: ZoneFiles, served: ServedZone) {
-    let mut before = files.stamps();
     loop {
         tokio::time::sleep(ZONE_PAUSE).await;
-        let now = files.stamps();
-        if now == before {
+        if !files.have_changed() {
             continue;
         }
         match files.read() {
@@ -61,7 +63,6 @@ pub(crate) async fn follow(mut files: ZoneFiles, served: ServedZone) {
                 in_style(style::NOTE, "warning")
             ),
         }
-        before = files.stamps();
     }
 }
 
@@ -85,7 +86,7 @@ pub(crate) async fn name_server(
         }
     };
     let domain = domain.clone();
-    let mut files = ZoneFiles { loaded, domain, names: Vec::new() };
+    let mut files = ZoneFiles { loaded, domain, read: Vec::new() };
     let zone = files.read().map_err(Failure::Message)?;
     let bound = NameServer::bind(zone, (Ipv4Addr::LOCALHOST, port).into()).await;
     let server = bound.map_err(|error| {

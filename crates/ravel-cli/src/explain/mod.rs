@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use http::{HeaderMap, HeaderName, HeaderValue, Method};
+use ravel::address::Scheme;
 use ravel::edge::{Explanation, HeaderChange, RuleResult, Step, Walk, WalkEnd};
 use ravel::language::Line;
 use ravel::program::Stage;
@@ -34,6 +35,10 @@ pub(crate) struct Arguments {
     /// A request header; may be given several times
     #[arg(long, value_name = "NAME: VALUE", value_parser = header)]
     header: Vec<(HeaderName, HeaderValue)>,
+    /// Take URLs as a client sends them, host and target byte for byte, and not as a browser reads
+    /// what is typed
+    #[arg(long)]
+    as_sent: bool,
     /// Show one line for each URL: where it ends, without the reasons; with `--json`, its answers without the steps
     #[arg(long)]
     brief: bool,
@@ -160,7 +165,11 @@ impl Answers<'_> {
         status: Option<u16>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let request = match request(self.loaded, method.clone(), url) {
+        let asked = match self.arguments.as_sent {
+            true => sent(self.loaded, method.clone(), url),
+            false => request(self.loaded, method.clone(), url),
+        };
+        let request = match asked {
             Ok(request) => request.with_headers(self.headers.clone()),
             Err(why) => {
                 self.wrong.push(why);
@@ -220,6 +229,22 @@ impl Answers<'_> {
 fn request(loaded: &LoadedSite, method: Method, address: &str) -> Result<Request, String> {
     let url = loaded.rules().site().url_of(address);
     Request::new(method, &url).map_err(|error| format!("{error}, or with `/`"))
+}
+
+/// The same as a client sends it: a target alone goes to the canonical host.
+fn sent(loaded: &LoadedSite, method: Method, address: &str) -> Result<Request, String> {
+    let site = loaded.rules().site();
+    if address.starts_with('/') {
+        return Ok(Request::from_parts(method, site.scheme(), site.host().as_str(), address));
+    }
+    let (scheme, rest) = match address.split_once("://") {
+        Some(("http", rest)) => (Scheme::Http, rest),
+        Some(("https", rest)) => (Scheme::Https, rest),
+        _ => return Request::new(method, address).map_err(|error| format!("{error}, or with `/`")),
+    };
+    let (host, target) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+    let target = if target.is_empty() { "/" } else { target };
+    Ok(Request::from_parts(method, scheme, host, target))
 }
 
 /// The answer first, then each hop with its reasons.

@@ -314,15 +314,19 @@ fn plain_test(address: SocketAddr, expectation: &str) -> (i32, String) {
 fn a_request_is_sent_again_only_where_its_connection_had_answered() {
     let moved = "HTTP/1.1 301 Moved\r\nlocation: /b\r\ncontent-length: 0\r\n\r\n";
     let missing = "HTTP/1.1 404 Not Found\r\ncontent-length: 0\r\n\r\n";
-    // The second request of the first connection is not answered.
-    let (address, asked) = scripted(move |number, path| match (number, path) {
-        (_, "/a") => Some(moved.to_owned()),
-        (0, _) => Some(missing.to_owned()),
-        _ => None,
+    // The second request of a connection is not answered. On a busy machine the first connection may
+    // not be free yet, and another is taken.
+    let was_asked_again = (0..20).any(|_| {
+        let (address, asked) = scripted(move |number, path| match (number, path) {
+            (_, "/a") => Some(moved.to_owned()),
+            (0, _) => Some(missing.to_owned()),
+            _ => None,
+        });
+        let (status, said) = plain_test(address, "/a redirects to /b");
+        assert_eq!(status, 0, "{said}");
+        asked.load(Ordering::Relaxed) == 3
     });
-    let (status, said) = plain_test(address, "/a redirects to /b");
-    assert_eq!(status, 0, "{said}");
-    assert_eq!(asked.load(Ordering::Relaxed), 3);
+    assert!(was_asked_again);
     let (address, asked) = scripted(|_, _| None);
     let (status, said) = plain_test(address, "/a is missing");
     assert!(status == 1 && said.contains("connection closed before message completed"), "{said}");

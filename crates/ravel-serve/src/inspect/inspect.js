@@ -8,7 +8,17 @@ const MOST = 300;
 const rows = () => [...log.children];
 const isOpen = (row) => row.getAttribute("aria-expanded") === "true";
 const parentOf = (row) => row.dataset.parent && document.getElementById(`r${row.dataset.parent}`);
-const childrenOf = (row) => rows().filter((other) => other.dataset.parent === row.dataset.number);
+
+/** What pages have loaded, by the number of the page. */
+const assets = new Map();
+const childrenOf = (row) => (assets.get(row.dataset.number) ?? []).filter((asset) => asset.isConnected);
+
+/** The text of a row, as it is searched. */
+const texts = new WeakMap();
+const textOf = (row) => {
+  if (!texts.has(row)) texts.set(row, row.textContent.toLowerCase());
+  return texts.get(row);
+};
 
 const inOwnTime = (within) => {
   for (const time of within.querySelectorAll("time")) {
@@ -20,30 +30,28 @@ const inOwnTime = (within) => {
 
 const choices = [...filter.querySelectorAll("select")];
 
-/** Whether a row is what is looked for. */
-const isWanted = (row) =>
-  choices.every(({ value, dataset }) => value === "" || row.dataset[dataset.by] === value) &&
-  row.textContent.toLowerCase().includes(search.value.trim().toLowerCase());
-
-/** Hides what is not looked for, and assets of pages that are folded; what is looked for is never folded. */
-const show = () => {
-  const narrowed = search.value.trim() !== "" || choices.some(({ value }) => value !== "");
-  let shown = 0;
-  for (const row of rows()) {
+/** Hides those of some rows that are not looked for, and assets of pages that are folded; what is looked for is never folded. */
+const show = (some = rows()) => {
+  const sought = search.value.trim().toLowerCase();
+  const chosen = choices.filter(({ value }) => value !== "");
+  const narrowed = sought !== "" || chosen.length > 0;
+  for (const row of some) {
     const parent = parentOf(row);
-    row.hidden = !isWanted(row) || (!narrowed && parent !== null && parent !== undefined && parent !== "" && !isOpen(parent));
-    if (!row.hidden) shown += 1;
+    const isWanted = chosen.every(({ value, dataset }) => row.dataset[dataset.by] === value) && (sought === "" || textOf(row).includes(sought));
+    const hidden = !isWanted || (!narrowed && parent !== null && parent !== undefined && parent !== "" && !isOpen(parent));
+    if (row.hidden !== hidden) row.hidden = hidden;
   }
+  const shown = narrowed ? rows().filter((row) => !row.hidden).length : 0;
   document.getElementById("count").textContent = narrowed ? `${shown} of ${log.children.length} are shown` : "";
   document.getElementById("waiting").hidden = log.children.length > 0;
   if (active()?.hidden) choose(null);
 };
 
-/** Offers the hosts and rules that there are. */
-const offer = () => {
+/** Offers the hosts and rules of some rows. */
+const offer = (some = rows()) => {
   for (const select of choices.filter(({ dataset }) => dataset.by === "host" || dataset.by === "line")) {
     const known = new Set([...select.options].map(({ value }) => value));
-    for (const row of rows()) {
+    for (const row of some) {
       const value = row.dataset[select.dataset.by];
       if (value && !known.has(value)) select.add(new Option(value, value));
       known.add(value);
@@ -152,11 +160,17 @@ document.addEventListener("click", async ({ target }) => {
 // --- Requests come ------------------------------------------------------------------------------
 
 /** Puts a row where it belongs: the newest first, and an asset behind the others of its page. */
-const place = (row) => {
+const place = (row, changed) => {
   const parent = parentOf(row);
   if (!parent) return log.prepend(row);
-  const before = childrenOf(parent).at(-1) ?? parent;
-  before.after(row);
+  const others = childrenOf(parent);
+  (others.at(-1) ?? parent).after(row);
+  assets.set(parent.dataset.number, [...others, row]);
+  changed.add(parent);
+};
+
+/** Says how many assets a page has loaded. */
+const count = (parent) => {
   const count = childrenOf(parent).length;
   if (!parent.hasAttribute("aria-expanded")) parent.setAttribute("aria-expanded", "false");
   let note = parent.querySelector(".assets");
@@ -165,25 +179,54 @@ const place = (row) => {
     parent.querySelector(".what").append(note);
   }
   note.textContent = ` + ${count} ${count === 1 ? "asset" : "assets"}`;
+  texts.delete(parent);
+};
+
+/** What has come, and is drawn with the next frame: of very many requests only the last are. */
+let waiting = [];
+let isDue = false;
+
+const draw = () => {
+  isDue = false;
+  const holder = document.createElement("template");
+  holder.innerHTML = waiting.slice(-MOST).join("");
+  waiting = [];
+  const fresh = [...holder.content.children].filter((row) => document.getElementById(row.id) === null);
+  inOwnTime(holder.content);
+  const changed = new Set();
+  for (const row of fresh) place(row, changed);
+  changed.forEach(count);
+  while (log.children.length > MOST) {
+    assets.delete(log.lastElementChild.dataset.number);
+    log.lastElementChild.remove();
+  }
+  const kept = fresh.filter((row) => row.isConnected);
+  offer(kept);
+  show([...kept, ...changed]);
 };
 
 const stream = new EventSource("/requests");
 stream.onmessage = ({ data, lastEventId }) => {
   const [run] = lastEventId.split("-");
   // Another run of the server counts anew: earlier requests are dropped.
-  if (run !== log.dataset.run) log.replaceChildren();
+  if (run !== log.dataset.run) {
+    log.replaceChildren();
+    waiting = [];
+  }
   log.dataset.run = run;
-  const holder = document.createElement("template");
-  holder.innerHTML = data;
-  const row = holder.content.firstElementChild;
-  if (document.getElementById(row.id)) return;
-  inOwnTime(row);
-  place(row);
-  while (log.children.length > MOST) log.lastElementChild.remove();
-  offer();
-  show();
+  waiting.push(data);
+  if (waiting.length > 2 * MOST) waiting = waiting.slice(-MOST);
+  if (isDue) return;
+  isDue = true;
+  // A page that nobody looks at has no frames.
+  if (document.hidden) setTimeout(draw, 250);
+  else requestAnimationFrame(draw);
 };
 
+for (const row of rows().reverse()) {
+  const { parent } = row.dataset;
+  if (parent) assets.set(parent, [...(assets.get(parent) ?? []), row]);
+}
 inOwnTime(log);
 offer();
 show();

@@ -13,6 +13,7 @@ mod host;
 mod path;
 mod query;
 mod request;
+mod typed;
 mod url;
 mod writer;
 
@@ -20,6 +21,7 @@ pub use host::{Host, Scheme};
 pub use path::{decode, encode, is_path_byte};
 pub use query::{form_decode, parameters};
 pub use request::{Request, RequestError};
+pub use typed::typed;
 pub use url::Address;
 
 pub(crate) use host::{MAX_HOST_BYTES, port_number, split_port};

@@ -1,6 +1,6 @@
 //! The settings of a site.
 
-use crate::address::{Host, Scheme};
+use crate::address::{Host, Scheme, typed};
 use crate::language::Line;
 use crate::template::TargetBase;
 
@@ -173,10 +173,11 @@ impl Site {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn url_of(&self, address: &str) -> String {
-        match address.starts_with('/') {
+        let url = match address.starts_with('/') {
             true => format!("{}{address}", self.url().trim_end_matches('/')),
             false => address.to_owned(),
-        }
+        };
+        typed(&url).unwrap_or(url)
     }
 
     /// The base path without its final `/`: what is before a path below it.

@@ -15,6 +15,7 @@ mod grammar;
 mod header_ops;
 mod hops;
 mod laws;
+mod limits;
 mod live;
 mod origins;
 mod page_names;

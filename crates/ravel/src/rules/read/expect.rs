@@ -292,10 +292,8 @@ fn asked<'t>(cursor: &mut Cursor<'t>) -> Outcome<(Method, Word<'t>)> {
 /// An address of an expectation as a whole URL: a path is below the base path at the canonical
 /// origin.
 fn whole(site: &Site, text: &str) -> Option<String> {
-    if text.starts_with('/') {
-        return Some(format!("{}{text}", site.url().trim_end_matches('/')));
-    }
-    Scheme::split(text).map(|_| text.to_owned())
+    let url = site.url_of(text);
+    Scheme::split(&url).is_some().then_some(url)
 }
 
 fn address(site: &Site, word: &Word<'_>, place: Place) -> Outcome<Address> {
