@@ -1,6 +1,6 @@
 //! Findings, shown where they are: the gravest first, one for each cause.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
 use http::Method;
@@ -34,7 +34,7 @@ pub(crate) fn print(
 ) -> io::Result<()> {
     let mut causes = match all {
         true => findings.iter().map(|first| Cause { first, others: Vec::new() }).collect(),
-        false => causes(findings),
+        false => causes(loaded, findings),
     };
     causes.sort_by_key(|cause| cause.first.code().severity());
     let (shown, width) = (if all { causes.len() } else { MAX_SHOWN }, width());
@@ -49,18 +49,66 @@ pub(crate) fn print(
     Ok(())
 }
 
-/// Findings of one kind with the same other lines, at the place of the first of them.
-fn causes<'f>(findings: &[&'f Finding]) -> Vec<Cause<'f>> {
-    let mut numbers: HashMap<(Code, &[Line]), usize> = HashMap::new();
-    for finding in findings {
-        *numbers.entry((finding.code(), finding.lines())).or_default() += 1;
+/// What findings that have one cause share, beside their kind.
+#[derive(Clone, PartialEq, Eq, Hash)]
+enum Shared<'f> {
+    Lines(&'f [Line]),
+    /// The name of what is linked and missing: one template writes it on many pages.
+    Name(&'f str),
+    /// The folder of what is linked, in which nothing is.
+    Folder(&'f str),
+}
+
+/// The folder and the name of what a broken link leads to.
+fn linked(finding: &Finding) -> Option<(&str, &str)> {
+    let url = finding.example().filter(|_| finding.code() == Code::BrokenLink)?.url();
+    let path = url.split_once("://").and_then(|(_, rest)| rest.split(['?', '#']).next())?;
+    path.rfind('/').map(|at| (&path[..=at], &path[at + 1..]))
+}
+
+/// Everything that a finding could have in common with others, the likeliest cause first.
+fn shared<'f>(finding: &'f Finding, is_missing: &impl Fn(&str) -> bool) -> Vec<Shared<'f>> {
+    if !finding.lines().is_empty() {
+        return vec![Shared::Lines(finding.lines())];
     }
-    let mut places: HashMap<(Code, &[Line]), usize> = HashMap::new();
+    let Some((folder, name)) = linked(finding) else { return Vec::new() };
+    let mut all = Vec::new();
+    all.extend(is_missing(folder).then_some(Shared::Folder(folder)));
+    all.extend((!name.is_empty()).then_some(Shared::Name(name)));
+    all
+}
+
+/// Findings of one kind that have one cause, at the place of the first of them.
+fn causes<'f>(loaded: &LoadedSite, findings: &[&'f Finding]) -> Vec<Cause<'f>> {
+    let site = loaded.rules().site();
+    let folders: HashSet<&str> =
+        loaded.edge().addresses().filter_map(|path| Some(&path[..=path.rfind('/')?])).collect();
+    let is_missing = |folder: &str| {
+        let path = folder.strip_prefix(site.host().as_str());
+        let path = path.and_then(|path| path.strip_prefix(site.open_base()));
+        path.is_some_and(|path| path != "/" && !folders.iter().any(|known| known.starts_with(path)))
+    };
+    let mut known: HashMap<&str, bool> = HashMap::new();
+    let folders = findings.iter().filter_map(|finding| linked(finding));
+    for (folder, _) in folders {
+        known.entry(folder).or_insert_with(|| is_missing(folder));
+    }
+    let is_missing = |folder: &str| known.get(folder).copied().unwrap_or_default();
+    let mut numbers: HashMap<(Code, Shared<'f>), usize> = HashMap::new();
+    for finding in findings {
+        for shared in shared(finding, &is_missing) {
+            *numbers.entry((finding.code(), shared)).or_default() += 1;
+        }
+    }
+    let mut places: HashMap<(Code, Shared<'f>), usize> = HashMap::new();
     let mut causes: Vec<Cause<'f>> = Vec::new();
     for &finding in findings {
-        let key = (finding.code(), finding.lines());
-        let one_cause = !key.1.is_empty() && numbers[&key] >= MIN_ONE_CAUSE;
-        match places.get(&key).filter(|_| one_cause) {
+        let mut keys = shared(finding, &is_missing).into_iter().map(|one| (finding.code(), one));
+        let Some(key) = keys.find(|key| numbers[key] >= MIN_ONE_CAUSE) else {
+            causes.push(Cause { first: finding, others: Vec::new() });
+            continue;
+        };
+        match places.get(&key) {
             Some(&at) => causes[at].others.push(finding),
             None => {
                 places.insert(key, causes.len());

@@ -335,6 +335,36 @@ fn a_cause_with_many_findings_is_shown_once() {
     assert_eq!(found(folder.path())["findings"].as_array().unwrap().len(), 300);
 }
 
+/// One template that writes a name on many pages, one folder that is not there, and the rows of a
+/// table into such a folder are one cause each; what happens to stand beside them is not.
+#[test]
+fn broken_links_have_their_cause() {
+    let mut files = vec![
+        (
+            "edge.ravel".to_owned(),
+            "site https://h.example/\n  files dist\nredirect\n  table moved.csv\n".to_owned(),
+        ),
+        (
+            "dist/index.html".to_owned(),
+            "<a href=/p0/>first</a><a href=/lost>x</a><a href=/p1/gone>y</a>".to_owned(),
+        ),
+    ];
+    let rows: String = (0..300).map(|row| format!("/old/{row},/new/{row}\n")).collect();
+    files.push(("moved.csv".to_owned(), format!("old,new\n{rows}")));
+    for page in 0..63 {
+        let text =
+            format!("<a href=/p{page}/>self</a><img src=NAME.json><img src=/img/{page}.png>");
+        files.push((format!("dist/p{page}/index.html"), text));
+    }
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (&**name, &**text)).collect();
+    let folder = crate::common::folder(&files);
+    let (_, text, _) = run(folder.path(), &["check"], "");
+    assert_eq!(text.matches("` is a broken link").count(), 4, "{text}");
+    assert_eq!(text.matches("62 more like it").count(), 2, "{text}");
+    assert_eq!(text.matches("which is missing\n").count(), 1, "{text}");
+    assert!(text.contains("300 redirects lead below /new/, where nothing is"), "{text}");
+}
+
 /// Rules that cannot be read are reported as well, with paths from the current folder.
 #[test]
 fn unreadable_rules_are_in_reports() {
