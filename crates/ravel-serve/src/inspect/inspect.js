@@ -134,7 +134,7 @@ search.addEventListener("keydown", (event) => {
   if (event.key === "Escape") show();
   if (event.key === "ArrowDown" || event.key === "Escape") log.focus();
 });
-filter.addEventListener("input", show);
+filter.addEventListener("input", () => show());
 filter.addEventListener("submit", (event) => {
   event.preventDefault();
   log.focus();

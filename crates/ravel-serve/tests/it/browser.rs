@@ -203,7 +203,7 @@ async fn by_keyboard(server: &Running, client: &Browser) {
     press("while-open");
     becomes(client, "#count", "1 of ");
     press("\u{e00c}");
-    let choose = "const line = document.querySelector('[data-by=line]'); line.value = 'edge.ravel:41'; line.dispatchEvent(new Event('input', { bubbles: true }))";
+    let choose = "const line = document.querySelector('[data-by=line]'); line.value = [...line.options].find((one) => one.value.endsWith('edge.ravel:41')).value; line.dispatchEvent(new Event('input', { bubbles: true }))";
     client.execute(choose);
     becomes(client, "#count", "1 of ");
     let all = "const line = document.querySelector('[data-by=line]'); line.value = ''; line.dispatchEvent(new Event('input', { bubbles: true }))";
