@@ -63,7 +63,14 @@ impl Diagnostic<'_> {
 
 /// A text in lines of some columns, broken between words alone: URLs and paths stay whole.
 pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    folded(text, width, "", "")
+}
+
+/// The same behind a text for the first line, and one for each further line.
+pub(crate) fn folded(text: &str, width: usize, first: &str, further: &str) -> Vec<String> {
     let options = textwrap::Options::new(width)
+        .initial_indent(first)
+        .subsequent_indent(further)
         .break_words(false)
         .word_separator(textwrap::WordSeparator::AsciiSpace)
         .word_splitter(textwrap::WordSplitter::NoHyphenation);

@@ -46,15 +46,16 @@ pub(crate) fn write_new(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let fresh = Fresh::beside(&place, bytes)?;
     match fs::hard_link(&fresh.0, &place) {
         // Some file systems have no second names.
-        Err(error) if error.kind() == io::ErrorKind::Unsupported || is_denied(&error) => {
+        Err(error)
+            if matches!(
+                error.kind(),
+                io::ErrorKind::Unsupported | io::ErrorKind::PermissionDenied
+            ) =>
+        {
             File::create_new(&place)?.write_all(bytes)
         }
         result => result,
     }
-}
-
-fn is_denied(error: &io::Error) -> bool {
-    error.kind() == io::ErrorKind::PermissionDenied
 }
 
 /// A name that nobody else has.

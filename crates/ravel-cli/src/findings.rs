@@ -1,6 +1,6 @@
 //! Findings, shown where they are: the gravest first, one for each cause.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::io::{self, Write};
 
 use http::Method;
@@ -81,19 +81,15 @@ fn shared<'f>(finding: &'f Finding, is_missing: &impl Fn(&str) -> bool) -> Vec<S
 /// Findings of one kind that have one cause, at the place of the first of them.
 fn causes<'f>(loaded: &LoadedSite, findings: &[&'f Finding]) -> Vec<Cause<'f>> {
     let site = loaded.rules().site();
-    let folders: HashSet<&str> =
-        loaded.edge().addresses().filter_map(|path| Some(&path[..=path.rfind('/')?])).collect();
+    let addresses: BTreeSet<&str> = loaded.edge().addresses().collect();
     let is_missing = |folder: &str| {
         let path = folder.strip_prefix(site.host().as_str());
         let path = path.and_then(|path| path.strip_prefix(site.open_base()));
-        path.is_some_and(|path| path != "/" && !folders.iter().any(|known| known.starts_with(path)))
+        path.is_some_and(|path| {
+            let first = addresses.range(path..).next();
+            path != "/" && !first.is_some_and(|address| address.starts_with(path))
+        })
     };
-    let mut known: HashMap<&str, bool> = HashMap::new();
-    let folders = findings.iter().filter_map(|finding| linked(finding));
-    for (folder, _) in folders {
-        known.entry(folder).or_insert_with(|| is_missing(folder));
-    }
-    let is_missing = |folder: &str| known.get(folder).copied().unwrap_or_default();
     let mut numbers: HashMap<(Code, Shared<'f>), usize> = HashMap::new();
     for finding in findings {
         for shared in shared(finding, &is_missing) {

@@ -57,10 +57,7 @@ impl OutFolder {
     /// The files in it that no build has made, or that were changed since, but for those of version
     /// control; in order.
     pub(crate) fn foreign(&self) -> io::Result<Vec<String>> {
-        let mut names = Vec::new();
-        if self.path.exists() {
-            walk(&self.path, "", &mut names)?;
-        }
+        let mut names = if self.path.exists() { files_in(&self.path)? } else { Vec::new() };
         let is_ours = FolderId::of(&self.path).is_ok_and(|id| self.record.is_of(id));
         let inside = self.record.leftovers().filter(|(place, _)| place.starts_with(&self.path));
         let inside: Vec<PathBuf> = inside.map(|(place, _)| place).collect();
@@ -73,7 +70,7 @@ impl OutFolder {
             let is_left_over = inside.iter().any(|place| path.starts_with(place));
             !(is_kept || is_left_over || is_ours && is_made())
         });
-        let shown = |(name, path): (Option<String>, PathBuf)| {
+        let shown = |(name, path): Entry| {
             let below = path.strip_prefix(&self.path).unwrap_or(&path);
             name.unwrap_or_else(|| below.to_string_lossy().into_owned())
         };
@@ -92,13 +89,9 @@ impl OutFolder {
         }
     }
 
-    /// Writes it: `fill` puts these files into an empty folder, which takes the place of this one.
-    /// What an interrupted build has left is removed.
-    pub(crate) fn write(
-        mut self,
-        names: &[&String],
-        fill: impl FnOnce(&Path) -> io::Result<()>,
-    ) -> io::Result<()> {
+    /// Writes it: `fill` puts files into an empty folder, which takes the place of this one. What an
+    /// interrupted build has left is removed.
+    pub(crate) fn write(mut self, fill: impl FnOnce(&Path) -> io::Result<()>) -> io::Result<()> {
         self.clear()?;
         let is_mounted = is_mount_point(&self.path);
         let fresh = match is_mounted {
@@ -107,10 +100,10 @@ impl OutFolder {
         };
         let id = self.record.make_leftover(&fresh)?;
         let written = fill(&fresh).and_then(|()| {
-            let mut made = BTreeMap::new();
-            for name in names {
-                made.insert((*name).clone(), Digest::of_file(&fresh.join(name))?);
-            }
+            let made =
+                files_in(&fresh)?.into_iter().filter_map(|(name, place)| Some((name?, place)));
+            let made = made.map(|(name, place)| Ok((name, Digest::of_file(&place)?)));
+            let made: BTreeMap<String, Digest> = made.collect::<io::Result<_>>()?;
             let old = FolderId::of(&self.path).ok();
             let own = old.filter(|_| is_mounted).unwrap_or(id);
             // Whichever of both folders stands there in the end, its files are known.
@@ -118,7 +111,7 @@ impl OutFolder {
             match old {
                 Some(_) if is_mounted => self.move_in(&fresh, &made)?,
                 Some(old) => {
-                    self.record.add_leftover(&fresh, old)?;
+                    self.record.add_leftover(&fresh, old, false)?;
                     self.exchange(&fresh, old)?;
                 }
                 None => fs::rename(&fresh, &self.path)?,
@@ -183,8 +176,7 @@ impl OutFolder {
             return Ok(());
         }
         let aside = self.beside();
-        self.record.add_leftover(&aside, old)?;
-        self.record.set_aside(&aside)?;
+        self.record.add_leftover(&aside, old, true)?;
         fs::rename(&self.path, &aside)?;
         fs::rename(fresh, &self.path).inspect_err(|_| drop(fs::rename(&aside, &self.path)))
     }
@@ -198,9 +190,7 @@ impl OutFolder {
             self.make_room(name, &place)?;
             fs::rename(fresh.join(name), place)?;
         }
-        let mut old = Vec::new();
-        walk(&self.path, "", &mut old)?;
-        for (name, path) in old {
+        for (name, path) in files_in(&self.path)? {
             let stays = path.starts_with(fresh)
                 || name.is_some_and(|name| made.contains_key(&name) || KEPT.contains(&top(&name)));
             if !stays {
@@ -237,16 +227,17 @@ fn top(name: &str) -> &str {
     name.split('/').next().unwrap_or(name)
 }
 
-/// Every file below a folder, by its path with `/` where that is UTF-8.
-fn walk(folder: &Path, before: &str, out: &mut Vec<(Option<String>, PathBuf)>) -> io::Result<()> {
-    walk_named(folder, Some(before), out)
+/// A file in a folder: its name with `/`, where that is UTF-8, and its place.
+type Entry = (Option<String>, PathBuf);
+
+/// Every file below a folder.
+fn files_in(folder: &Path) -> io::Result<Vec<Entry>> {
+    let mut files = Vec::new();
+    walk(folder, Some(""), &mut files)?;
+    Ok(files)
 }
 
-fn walk_named(
-    folder: &Path,
-    before: Option<&str>,
-    out: &mut Vec<(Option<String>, PathBuf)>,
-) -> io::Result<()> {
+fn walk(folder: &Path, before: Option<&str>, out: &mut Vec<Entry>) -> io::Result<()> {
     for entry in fs::read_dir(folder)? {
         let entry = entry?;
         let own = entry.file_name();
@@ -254,7 +245,7 @@ fn walk_named(
         match entry.file_type()?.is_dir() {
             true => {
                 let below = name.map(|name| format!("{name}/"));
-                walk_named(&entry.path(), below.as_deref(), out)?;
+                walk(&entry.path(), below.as_deref(), out)?;
             }
             false => out.push((name, entry.path())),
         }

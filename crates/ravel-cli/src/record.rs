@@ -124,31 +124,28 @@ impl Record {
     /// Makes a folder that is to be removed: noted before it is there, and known by its identity
     /// before anything is in it.
     pub(crate) fn make_leftover(&mut self, place: &Path) -> io::Result<FolderId> {
-        self.note(place, None)?;
+        self.note(place, None, false)?;
         fs::create_dir(place)?;
         let id = FolderId::of(place)?;
-        self.add_leftover(place, id)?;
+        self.add_leftover(place, id, false)?;
         Ok(id)
     }
 
-    /// Notes that a folder is to be removed where it stands here.
-    pub(crate) fn add_leftover(&mut self, place: &Path, id: FolderId) -> io::Result<()> {
-        self.note(place, Some(id))
+    /// Notes that a folder is to be removed where it stands here; whether it is the folder itself,
+    /// set aside for a moment.
+    pub(crate) fn add_leftover(
+        &mut self,
+        place: &Path,
+        id: FolderId,
+        set_aside: bool,
+    ) -> io::Result<()> {
+        self.note(place, Some(id), set_aside)
     }
 
-    fn note(&mut self, place: &Path, id: Option<FolderId>) -> io::Result<()> {
+    fn note(&mut self, place: &Path, id: Option<FolderId>, set_aside: bool) -> io::Result<()> {
         let place = place.strip_prefix(self.folder()).unwrap_or(place).to_owned();
         self.data.leftovers.retain(|left| left.place != place || left.id.is_some());
-        self.data.leftovers.push(Leftover { place, id, set_aside: false });
-        self.write()
-    }
-
-    /// Notes that the folder itself stands here for a moment.
-    pub(crate) fn set_aside(&mut self, place: &Path) -> io::Result<()> {
-        let place = place.strip_prefix(self.folder()).unwrap_or(place).to_owned();
-        for left in self.data.leftovers.iter_mut().filter(|left| left.place == place) {
-            left.set_aside = true;
-        }
+        self.data.leftovers.push(Leftover { place, id, set_aside });
         self.write()
     }
 

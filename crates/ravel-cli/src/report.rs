@@ -14,6 +14,28 @@ pub(crate) trait Form: Copy + 'static {
     fn about(self) -> (&'static str, &'static str);
 }
 
+/// The forms of a command's reports: for each its name here, the ending of its files, and what it is.
+macro_rules! forms {
+    ($visibility:vis $($form:ident $ending:literal $what:literal),+) => {
+        /// The forms of reports that it writes.
+        #[derive(Clone, Copy)]
+        $visibility enum ReportForm {
+            $($form),+
+        }
+
+        impl $crate::report::Form for ReportForm {
+            const ALL: &'static [ReportForm] = &[$(ReportForm::$form),+];
+
+            fn about(self) -> (&'static str, &'static str) {
+                match self {
+                    $(ReportForm::$form => ($ending, $what)),+
+                }
+            }
+        }
+    };
+}
+pub(crate) use forms;
+
 /// `--report`, as often as wanted.
 #[derive(Clone, clap::Args)]
 pub(crate) struct Reports {

@@ -51,7 +51,7 @@ pub use live::Visitor;
 pub use log::Log;
 pub use old_edition::{OldEdition, RequestDifference};
 pub use options::Options;
-pub use reach::ConnectOptions;
+pub use reach::{ConnectOptions, machine_authorities};
 pub use record::{ExplainedAnswer, Record, SentResponse, StepLine};
 pub use server::{Addresses, ServeError, Server, ServerEvent};
 pub use service::SiteService;

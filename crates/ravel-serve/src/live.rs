@@ -238,13 +238,13 @@ impl Visitor {
         let answered = || self.answered.lock().unwrap_or_else(PoisonError::into_inner);
         let error = match self.client.clone().oneshot(asked).await {
             Ok(response) => {
-                answered().extend(response.extensions().get::<ConnectionId>().copied());
+                answered().extend(ConnectionId::of(response.extensions()));
                 return Ok(response);
             }
             Err(error) => error,
         };
-        let has_answered =
-            ConnectionId::of(&error).is_some_and(|connection| answered().contains(&connection));
+        let has_answered = ConnectionId::of_error(&error)
+            .is_some_and(|connection| answered().contains(&connection));
         match again.filter(|_| has_answered) {
             Some(again) => self.client.clone().oneshot(again).await.map_err(|error| reason(&error)),
             None => Err(reason(&error)),

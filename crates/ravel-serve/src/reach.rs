@@ -2,17 +2,16 @@
 //! connection has answered.
 
 use std::future::Future;
+use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use http::{Extensions, Uri};
-use hyper::rt::{Read, ReadBufCursor, Write};
 use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
 use hyper_util::client::legacy;
-use hyper_util::client::legacy::connect::{Connected, Connection as ConnectionInfo};
+use hyper_util::client::legacy::connect::HttpInfo;
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 use tokio_rustls::rustls::pki_types::{CertificateDer, pem::PemObject};
@@ -35,7 +34,6 @@ const CONNECT: Duration = Duration::from_secs(5);
 #[derive(Debug, Clone)]
 pub(crate) struct Connector {
     reach: ConnectOptions,
-    opened: Arc<AtomicU64>,
 }
 
 impl ConnectOptions {
@@ -80,34 +78,39 @@ impl ConnectOptions {
 }
 
 impl Service<Uri> for Connector {
-    type Response = Connection;
+    type Response = TokioIo<TcpStream>;
     type Error = std::io::Error;
     type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
 
-    fn poll_ready(
-        &mut self,
-        _: &mut std::task::Context<'_>,
-    ) -> std::task::Poll<Result<(), Self::Error>> {
-        std::task::Poll::Ready(Ok(()))
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        Poll::Ready(Ok(()))
     }
 
     fn call(&mut self, uri: Uri) -> Self::Future {
         let place =
             self.reach.place(uri.scheme_str().unwrap_or("https"), uri.host().unwrap_or_default());
-        let id = ConnectionId(self.opened.fetch_add(1, Ordering::Relaxed));
-        Box::pin(async move {
-            let stream = connect(&place).await?;
-            Ok(Connection { stream: TokioIo::new(stream), id })
-        })
+        Box::pin(async move { connect(&place).await.map(TokioIo::new) })
     }
+}
+
+/// The certificates, as DER, of the authorities that this machine trusts. A machine that has none, or
+/// some that nobody can read, knows no more than it says.
+///
+/// ```
+/// let known = ravel_serve::machine_authorities();
+/// assert!(known.iter().all(|certificate| certificate.starts_with(&[0x30])));
+/// ```
+pub fn machine_authorities() -> Vec<Vec<u8>> {
+    let known = rustls_native_certs::load_native_certs().certs;
+    known.iter().map(|certificate| certificate.to_vec()).collect()
 }
 
 /// The authorities that are trusted: those of a file, or those of this machine.
 fn roots(pem: Option<&[u8]>) -> Result<RootCertStore, String> {
     let mut roots = RootCertStore::empty();
     let Some(pem) = pem else {
-        // A machine may have some that nobody can read; those that matter are tried.
-        roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+        let known = machine_authorities().into_iter().map(CertificateDer::from);
+        roots.add_parsable_certificates(known);
         return Ok(roots);
     };
     for certificate in CertificateDer::pem_slice_iter(pem) {
@@ -139,7 +142,7 @@ pub(crate) fn connector(reach: &ConnectOptions) -> Result<HttpsConnector<Connect
         .map_err(|error| error.to_string())?
         .with_root_certificates(roots)
         .with_no_client_auth();
-    let connector = Connector { reach: reach.clone(), opened: Arc::default() };
+    let connector = Connector { reach: reach.clone() };
     Ok(HttpsConnectorBuilder::new()
         .with_tls_config(config)
         .https_or_http()
@@ -147,61 +150,18 @@ pub(crate) fn connector(reach: &ConnectOptions) -> Result<HttpsConnector<Connect
         .wrap_connector(connector))
 }
 
-/// Which connection an answer, or an error, came from.
+/// Which connection an answer, or an error, came from: by its end on this machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) struct ConnectionId(u64);
+pub(crate) struct ConnectionId(SocketAddr);
 
 impl ConnectionId {
-    pub(crate) fn of(error: &legacy::Error) -> Option<ConnectionId> {
+    pub(crate) fn of(extensions: &Extensions) -> Option<ConnectionId> {
+        extensions.get::<HttpInfo>().map(|info| ConnectionId(info.local_addr()))
+    }
+
+    pub(crate) fn of_error(error: &legacy::Error) -> Option<ConnectionId> {
         let mut known = Extensions::new();
         error.connect_info()?.get_extras(&mut known);
-        known.get().copied()
-    }
-}
-
-/// A connection that says which it is.
-#[derive(Debug)]
-pub(crate) struct Connection {
-    stream: TokioIo<TcpStream>,
-    id: ConnectionId,
-}
-
-impl ConnectionInfo for Connection {
-    fn connected(&self) -> Connected {
-        self.stream.connected().extra(self.id)
-    }
-}
-
-impl Read for Connection {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        buffer: ReadBufCursor<'_>,
-    ) -> Poll<std::io::Result<()>> {
-        Pin::new(&mut self.stream).poll_read(context, buffer)
-    }
-}
-
-impl Write for Connection {
-    fn poll_write(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        bytes: &[u8],
-    ) -> Poll<std::io::Result<usize>> {
-        Pin::new(&mut self.stream).poll_write(context, bytes)
-    }
-
-    fn poll_flush(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-    ) -> Poll<std::io::Result<()>> {
-        Pin::new(&mut self.stream).poll_flush(context)
-    }
-
-    fn poll_shutdown(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-    ) -> Poll<std::io::Result<()>> {
-        Pin::new(&mut self.stream).poll_shutdown(context)
+        ConnectionId::of(&known)
     }
 }

@@ -334,7 +334,11 @@ fn read_file(path: &Path) -> std::io::Result<Vec<u8>> {
 /// Why it cannot be read, or that it is out of reach.
 fn read_within(folder: &Path, path: &Path) -> std::io::Result<Vec<u8>> {
     let here = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
-    let (real, reach) = (path.canonicalize()?, reach(&here.canonicalize()?));
+    let missing = |error: std::io::Error| match error.kind() {
+        ErrorKind::NotFound => std::io::Error::new(ErrorKind::NotFound, "there is no such file"),
+        _ => error,
+    };
+    let (real, reach) = (path.canonicalize().map_err(missing)?, reach(&here.canonicalize()?));
     if real.starts_with(&reach) {
         return read_file(&real);
     }

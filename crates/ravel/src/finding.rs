@@ -145,7 +145,9 @@ impl Ord for Finding {
     fn cmp(&self, other: &Finding) -> std::cmp::Ordering {
         let [this, that] =
             [self, other].map(|finding| (finding.place_key(), finding.code as usize));
-        this.cmp(&that).then_with(|| self.message.cmp(&other.message))
+        this.cmp(&that)
+            .then_with(|| self.lines.cmp(&other.lines))
+            .then_with(|| self.message.cmp(&other.message))
     }
 }
 

@@ -90,8 +90,7 @@ pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> c
         Kind::Files => pages(&loaded)?,
         Kind::List => list(&loaded),
     };
-    let names: Vec<&String> = output.files.keys().collect();
-    folder.write(&names, |fresh| fill(fresh, &output.files)).map_err(unwritable)?;
+    folder.write(|fresh| fill(fresh, &output.files)).map_err(unwritable)?;
     let report = Report { loaded: &loaded, arguments, output: &output };
     match arguments.json {
         true => report.print_json(out)?,

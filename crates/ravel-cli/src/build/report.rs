@@ -6,11 +6,16 @@ use ravel_publish::{LineSupport, Support};
 use serde_json::json;
 
 use super::{Arguments, Content, Kind, Output};
+use crate::diagnostic::{width as columns, wrapped};
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
 
 /// Wider rules are cut, in characters.
 const MAX_WIDTH: usize = 52;
+/// Rules are not cut to less, in characters.
+const MIN_WIDTH: usize = 20;
+/// A reason is not folded into less, in columns.
+const MIN_REASON: usize = 30;
 /// More lines of one kind are counted, since few lists have so many that are read.
 const MAX_LINES: usize = 40;
 
@@ -136,14 +141,23 @@ impl Report<'_> {
         };
         let lines = &self.output.lines;
         let width = lines.iter().map(|line| self.loaded.name(line.line()).len()).max().unwrap_or(0);
-        let what_width = |line: &LineSupport| line.what().chars().count().min(MAX_WIDTH);
+        // The rule gives way to the reason where the terminal is narrow.
+        let most = columns().saturating_sub(width + 6 + MIN_REASON).clamp(MIN_WIDTH, MAX_WIDTH);
+        let what_width = |line: &LineSupport| line.what().chars().count().min(most);
         let widest = lines.iter().map(what_width).max().unwrap_or(0);
         writeln!(out, "{}", in_style(style, title))?;
         for line in self.of(support).take(MAX_LINES) {
             let place = self.loaded.name(line.line());
-            let what = cut(line.what(), MAX_WIDTH);
+            let what = cut(line.what(), most);
+            let column = width + widest + 6;
+            let lines = wrapped(line.how(), columns().saturating_sub(column).max(MIN_REASON));
             let place = in_style(FAINT, format!("{place:<width$}"));
-            writeln!(out, "  {place}  {what:<widest$}  {}", line.how())?;
+            for (number, how) in lines.iter().enumerate() {
+                match number {
+                    0 => writeln!(out, "  {place}  {what:<widest$}  {how}")?,
+                    _ => writeln!(out, "{:column$}{how}", "")?,
+                }
+            }
         }
         if total > MAX_LINES {
             let more = format!("  and {} more: `--json` has all", total - MAX_LINES);

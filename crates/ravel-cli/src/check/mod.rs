@@ -21,7 +21,7 @@ use serde::Serialize;
 use entry::FileEdit;
 
 use crate::load::LoadedSite;
-use crate::report::{Form, Reports, write_all};
+use crate::report::{Reports, forms, write_all};
 use crate::style::{FAINT, STRONG, count, in_style};
 use crate::{ExitStatus, Failure, findings};
 
@@ -55,28 +55,7 @@ pub(crate) struct Arguments {
     reports: Reports,
 }
 
-/// The forms of reports that it writes.
-#[derive(Clone, Copy)]
-pub(super) enum ReportForm {
-    Sarif,
-    Html,
-    Markdown,
-    Csv,
-}
-
-impl Form for ReportForm {
-    const ALL: &'static [ReportForm] =
-        &[ReportForm::Sarif, ReportForm::Html, ReportForm::Markdown, ReportForm::Csv];
-
-    fn about(self) -> (&'static str, &'static str) {
-        match self {
-            ReportForm::Sarif => ("sarif", "SARIF 2.1.0"),
-            ReportForm::Html => ("html", "HTML"),
-            ReportForm::Markdown => ("md", "Markdown"),
-            ReportForm::Csv => ("csv", "CSV"),
-        }
-    }
-}
+forms!(pub(super) Sarif "sarif" "SARIF 2.1.0", Html "html" "HTML", Markdown "md" "Markdown", Csv "csv" "CSV");
 
 /// What `--fail-on` can name.
 #[derive(Clone, Copy)]

@@ -14,7 +14,7 @@ use ravel_check::{Difference, DifferenceKind, compare};
 use known::{KnownSummary, KnownUrls};
 
 use crate::edition::{Edition, EditionRules};
-use crate::report::{Form, Reports, write_all};
+use crate::report::{Reports, forms, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
@@ -55,23 +55,7 @@ pub(crate) struct Arguments {
 
 impl Arguments {}
 
-/// The forms of reports that it writes.
-#[derive(Clone, Copy)]
-enum ReportForm {
-    Html,
-    Markdown,
-}
-
-impl Form for ReportForm {
-    const ALL: &'static [ReportForm] = &[ReportForm::Html, ReportForm::Markdown];
-
-    fn about(self) -> (&'static str, &'static str) {
-        match self {
-            ReportForm::Html => ("html", "HTML"),
-            ReportForm::Markdown => ("md", "Markdown"),
-        }
-    }
-}
+forms!(Html "html" "HTML", Markdown "md" "Markdown");
 
 fn kind(text: &str) -> Result<DifferenceKind, String> {
     let named = DifferenceKind::ALL.into_iter().find(|kind| kind.as_str() == text);

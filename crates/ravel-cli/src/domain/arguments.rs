@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use ravel_dns::Moment;
 
 use crate::EXIT_STATUS;
-use crate::report::{Form, Reports};
+use crate::report::{Reports, forms};
 
 #[derive(clap::Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -147,23 +147,7 @@ pub(super) struct WriteTask {
     pub(super) show: Show,
 }
 
-/// The forms of reports that `plan` writes.
-#[derive(Clone, Copy)]
-pub(super) enum ReportForm {
-    Svg,
-    Html,
-}
-
-impl Form for ReportForm {
-    const ALL: &'static [ReportForm] = &[ReportForm::Svg, ReportForm::Html];
-
-    fn about(self) -> (&'static str, &'static str) {
-        match self {
-            ReportForm::Svg => ("svg", "a picture"),
-            ReportForm::Html => ("html", "a page with the steps"),
-        }
-    }
-}
+forms!(pub(super) Svg "svg" "a picture", Html "html" "a page with the steps");
 
 impl Arguments {
     pub(crate) fn is_json(&self) -> bool {

@@ -204,9 +204,7 @@ fn views<'a>(
 /// The certificate authorities that are trusted: those of a file, or those of this machine.
 fn roots_of(how: &CertificateArguments) -> Result<Roots, Failure> {
     let Some(path) = &how.ca else {
-        // A machine that has none, or not all, knows no more than it says.
-        let known = rustls_native_certs::load_native_certs().certs;
-        return Ok(Roots::from_der(known.iter().map(|certificate| certificate.to_vec())));
+        return Ok(Roots::from_der(ravel_serve::machine_authorities()));
     };
     let unreadable = |why: String| Failure::Message(format!("`{}`: {why}", path.display()));
     let pem =

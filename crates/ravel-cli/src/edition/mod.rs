@@ -84,10 +84,9 @@ impl<'p> EditionRules<'p> {
         if folder != "." {
             return files;
         }
-        let sources = self.rules.sources();
-        let within = sources.first().and_then(|main| main.rfind('/')).map_or(0, |at| at + 1);
-        let within = sources.first().map_or("", |main| &main[..within]).to_owned();
-        let own = sources.iter().map(|source| source.strip_prefix(&within).unwrap_or(source));
+        let within = self.rules.folder();
+        let own = self.rules.sources().iter();
+        let own = own.map(|source| source.strip_prefix(within).unwrap_or(source));
         files.without(own, Omission::Rules)
     }
 

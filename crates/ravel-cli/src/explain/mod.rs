@@ -237,10 +237,8 @@ fn sent(loaded: &LoadedSite, method: Method, address: &str) -> Result<Request, S
     if address.starts_with('/') {
         return Ok(Request::from_parts(method, site.scheme(), site.host().as_str(), address));
     }
-    let (scheme, rest) = match address.split_once("://") {
-        Some(("http", rest)) => (Scheme::Http, rest),
-        Some(("https", rest)) => (Scheme::Https, rest),
-        _ => return Request::new(method, address).map_err(|error| format!("{error}, or with `/`")),
+    let Some((scheme, rest)) = Scheme::split(address) else {
+        return Request::new(method, address).map_err(|error| format!("{error}, or with `/`"));
     };
     let (host, target) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
     let target = if target.is_empty() { "/" } else { target };

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use anstyle::Style;
 
-use crate::diagnostic::width;
+use crate::diagnostic::{folded, width};
 use crate::style::{FAINT, STRONG, in_style};
 
 /// A line of an explanation.
@@ -32,7 +32,9 @@ pub(super) fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io
             true => folded(came, room, &format!("{what:whats$}  "), &column),
             false => {
                 let mut lines = folded(what, room, "", "  ");
-                lines.extend(folded(came, room, &column, &column));
+                if !came.is_empty() {
+                    lines.extend(folded(came, room, &column, &column));
+                }
                 lines
             }
         };
@@ -43,16 +45,4 @@ pub(super) fn print_rows(rows: &[Row], places: usize, out: &mut dyn Write) -> io
         }
     }
     Ok(())
-}
-
-/// A text in lines, broken between words; none of an empty one.
-fn folded(text: &str, room: usize, first: &str, further: &str) -> Vec<String> {
-    let options = textwrap::Options::new(room)
-        .initial_indent(first)
-        .subsequent_indent(further)
-        .break_words(false)
-        .word_separator(textwrap::WordSeparator::AsciiSpace)
-        .word_splitter(textwrap::WordSplitter::NoHyphenation);
-    let lines = if text.is_empty() { Vec::new() } else { textwrap::wrap(text, options) };
-    lines.into_iter().map(String::from).collect()
 }

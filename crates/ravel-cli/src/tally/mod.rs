@@ -23,7 +23,7 @@ use reading::{ReadSource, Reading};
 
 use crate::file::write_or_say;
 use crate::load::LoadedSite;
-use crate::report::{Form, Reports, write_all};
+use crate::report::{Reports, forms, write_all};
 use crate::style::{NOTE, in_style};
 use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
@@ -150,21 +150,7 @@ fn size(text: &str) -> Result<usize, String> {
 
 impl Arguments {}
 
-/// The forms of reports that it writes.
-#[derive(Clone, Copy)]
-enum ReportForm {
-    Html,
-}
-
-impl Form for ReportForm {
-    const ALL: &'static [ReportForm] = &[ReportForm::Html];
-
-    fn about(self) -> (&'static str, &'static str) {
-        match self {
-            ReportForm::Html => ("html", "HTML"),
-        }
-    }
-}
+forms!(Html "html" "HTML");
 
 /// What is shown.
 struct Shown<'s> {

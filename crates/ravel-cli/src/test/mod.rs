@@ -18,7 +18,7 @@ use ravel_serve::{ConnectOptions, LiveVerdict, Visitor};
 use serde::Serialize;
 
 use crate::load::LoadedSite;
-use crate::report::{Form, Reports, write_all};
+use crate::report::{Reports, forms, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
 use crate::{ExitStatus, Failure};
 
@@ -76,21 +76,7 @@ fn place(text: &str) -> Result<String, String> {
     }
 }
 
-/// The forms of reports that it writes.
-#[derive(Clone, Copy)]
-enum ReportForm {
-    Junit,
-}
-
-impl Form for ReportForm {
-    const ALL: &'static [ReportForm] = &[ReportForm::Junit];
-
-    fn about(self) -> (&'static str, &'static str) {
-        match self {
-            ReportForm::Junit => ("xml", "JUnit"),
-        }
-    }
-}
+forms!(Junit "xml" "JUnit");
 
 pub(crate) fn run(rules: &Path, arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let reports = arguments.reports.of_forms::<ReportForm>()?;

@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 
 use ravel::Rules;
-use ravel_dns::zone::{Lookup, Name, RecordType};
+use ravel_dns::zone::{Lookup, RecordType};
 use ravel_dns::{Destinations, Moment, Plan, StepKind, Timeline, Zone};
 
 /// Moments in a unit of time. A unit is a second, or as long as the TTL that records get before a
@@ -38,41 +38,52 @@ enum Answer {
     Alias,
 }
 
-/// A move, and which zone is where at a moment (in quarters of a unit from the switch).
-struct Move<'z> {
-    /// In seconds.
-    unit: i64,
-    /// In units.
-    parent_ttl: i64,
-    /// At the old servers and at the new ones, each zone from a moment on.
-    zones: [Vec<(i64, &'z Zone)>; 2],
-    names: [Name; 2],
+/// What servers say, each with how long it is kept.
+#[derive(Clone, Copy)]
+struct Says {
+    /// Of `www`, and of the name that it may lead to.
+    answers: [(Answer, i64); 2],
+    /// Which servers are the zone's.
+    servers: (Servers, i64),
 }
 
-impl Move<'_> {
-    fn zone(&self, servers: Servers, at: i64) -> &Zone {
-        let zones = &self.zones[servers as usize];
-        zones.iter().rev().find(|(from, _)| *from <= at).unwrap().1
-    }
-
-    fn ask(&self, servers: Servers, name: usize, at: i64) -> (Answer, i64) {
-        let zone = self.zone(servers, at);
-        match zone.lookup(&self.names[name], RecordType::A) {
+impl Says {
+    fn new(zone: &Zone, unit: i64) -> Says {
+        let kept = |ttl: u32| FINE * i64::from(ttl) / unit;
+        let answer = |name: &str| match zone.lookup(&name.parse().unwrap(), RecordType::A) {
             Lookup::Records(records) => {
                 let data = records[0].data().unwrap().to_string();
                 let answer = if data == "192.0.2.44" { Answer::New } else { Answer::Old };
-                (answer, FINE * i64::from(records[0].ttl()) / self.unit)
+                (answer, kept(records[0].ttl()))
             }
-            Lookup::Alias(record, target) => {
-                let ttl = FINE * i64::from(record.ttl()) / self.unit;
-                match &*target.to_string() {
-                    "site.host.example" => (Answer::New, ttl),
-                    "old.harbour.example" => (Answer::Alias, ttl),
-                    other => panic!("{other}"),
-                }
-            }
-            _ => (Answer::Missing, FINE * i64::from(zone.negative_ttl()) / self.unit),
+            Lookup::Alias(record, target) => match &*target.to_string() {
+                "site.host.example" => (Answer::New, kept(record.ttl())),
+                "old.harbour.example" => (Answer::Alias, kept(record.ttl())),
+                other => panic!("{other}"),
+            },
+            _ => (Answer::Missing, kept(zone.negative_ttl())),
+        };
+        let own = zone.set(zone.origin(), RecordType::NS).next().unwrap();
+        let is_new = own.data().unwrap().target().unwrap().to_string() == "ns.new.example";
+        Says {
+            answers: ["www.harbour.example", "old.harbour.example"].map(answer),
+            servers: (if is_new { Servers::New } else { Servers::Old }, kept(own.ttl())),
         }
+    }
+}
+
+/// A move, and what is said at a moment (in quarters of a unit from the switch).
+struct Move {
+    /// In units.
+    parent_ttl: i64,
+    /// By the old servers and by the new ones, each from a moment on.
+    says: [Vec<(i64, Says)>; 2],
+}
+
+impl Move {
+    fn says(&self, servers: Servers, at: i64) -> Says {
+        let says = &self.says[servers as usize];
+        says.iter().rev().find(|(from, _)| *from <= at).unwrap().1
     }
 
     /// The servers that a resolver asks, with what it then knows.
@@ -89,15 +100,12 @@ impl Move<'_> {
     fn asked(&self, state: State, name: Option<usize>, at: i64) -> [State; 2] {
         let (servers, mut state) = self.find(state, at);
         if let Some(name) = name {
-            state.answers[name] = Some(self.ask(servers, name, at));
+            state.answers[name] = Some(self.says(servers, at).answers[name]);
         }
         let mut learned = state;
         if let Some((false, ..)) = state.delegation {
-            let zone = self.zone(servers, at);
-            let own = zone.set(zone.origin(), RecordType::NS).next().unwrap();
-            let is_new = own.data().unwrap().target().unwrap().to_string() == "ns.new.example";
-            let said = if is_new { Servers::New } else { Servers::Old };
-            learned.delegation = Some((true, said, FINE * i64::from(own.ttl()) / self.unit));
+            let (said, left) = self.says(servers, at).servers;
+            learned.delegation = Some((true, said, left));
         }
         [state, learned].map(State::lasting)
     }
@@ -108,7 +116,7 @@ impl Move<'_> {
         loop {
             let answer = match state.answers[name] {
                 Some((answer, _)) => answer,
-                None => self.ask(self.find(state, at).0, name, at).0,
+                None => self.says(self.find(state, at).0, at).answers[name].0,
             };
             match answer {
                 Answer::Alias => name = 1,
@@ -175,15 +183,16 @@ fn check(
 ) -> bool {
     let moment = course.moment();
     let units = |at: Moment| at.since(moment) / unit;
-    let mut in_turn = vec![(i64::MIN, old)];
-    in_turn.extend(course.zones().iter().map(|(at, zone)| (FINE * units(*at), zone)));
-    let zones = match in_order {
+    let before = (i64::MIN, Says::new(old, unit));
+    let after = course.zones().iter();
+    let mut in_turn = vec![before];
+    in_turn.extend(after.map(|(at, zone)| (FINE * units(*at), Says::new(zone, unit))));
+    let says = match in_order {
         true => [in_turn.clone(), in_turn],
-        false => [vec![(i64::MIN, old)], in_turn],
+        false => [vec![before], in_turn],
     };
-    let names = ["www.harbour.example", "old.harbour.example"].map(|name| name.parse().unwrap());
     let is_alias = what.contains("CNAME old");
-    let the_move = Move { unit, parent_ttl, zones, names };
+    let the_move = Move { parent_ttl, says };
     let at_of = |wanted: fn(&StepKind) -> bool| {
         let step = course.steps().iter().find(|step| wanted(step.kind()));
         step.map(|step| units(step.at()))

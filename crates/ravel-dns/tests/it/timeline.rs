@@ -3,7 +3,7 @@
 use crate::common::{SETTINGS, moment, rules, zone};
 use proptest::prelude::*;
 use ravel::Rules;
-use ravel_dns::zone::{Lookup, Name, RecordData, RecordType};
+use ravel_dns::zone::{Lookup, RecordType};
 use ravel_dns::{Issuance, Moment, Plan, StepKind, Timeline, Zone};
 
 /// Resolvers fetch between whole seconds, too: their moments are half seconds.
@@ -17,82 +17,79 @@ struct Destinations {
     missing: bool,
 }
 
+/// The names whose answers change; a question is a place in this list.
+const NAMES: [&str; 3] = ["harbour.example", "www.harbour.example", "old.harbour.example"];
+
+/// What a server says to a question.
+#[derive(Clone, Copy)]
+enum Said {
+    Nothing,
+    Alias(usize),
+    /// Nothing more is asked: it is known where the visitor ends.
+    End(Destinations),
+}
+
+/// Each question's answer for one kind of address, with its TTL in seconds.
+type Answers = [(u32, Said); NAMES.len()];
+
+/// Answers, each from a moment on.
+type Versions = [(i64, Answers)];
+
+fn answers(zone: &Zone, kind: RecordType) -> Answers {
+    NAMES.map(|name| match zone.lookup(&name.parse().unwrap(), kind) {
+        Lookup::Records(records) => {
+            let new: Vec<bool> = records
+                .iter()
+                .filter_map(|record| record.data())
+                .map(|data| ["192.0.2.44", "2001:db8:44::1"].contains(&&*data.to_string()))
+                .collect();
+            let ends = Destinations {
+                new: new.contains(&true),
+                old: new.contains(&false),
+                missing: false,
+            };
+            (records.iter().map(|record| record.ttl()).min().unwrap(), Said::End(ends))
+        }
+        Lookup::Alias(record, target) => {
+            let target = target.to_string();
+            let said = match NAMES.iter().position(|name| *name == target) {
+                Some(name) => Said::Alias(name),
+                None => {
+                    let new = target == "site.host.example";
+                    Said::End(Destinations { new, old: !new, missing: false })
+                }
+            };
+            (record.ttl(), said)
+        }
+        _ => (zone.negative_ttl(), Said::Nothing),
+    })
+}
+
 /// A resolver: what it fetched, by question, with the end of its TTL.
+#[derive(Default)]
 struct Resolver {
-    kept: Vec<(Name, RecordType, i64, Option<Kept>)>,
+    kept: [Option<(i64, Said)>; NAMES.len()],
 }
-
-#[derive(Clone)]
-enum Kept {
-    Alias(Name),
-    Data(Vec<RecordData>),
-}
-
-/// Zones, each from a moment on.
-type Versions<'z> = [(i64, &'z Zone)];
 
 impl Resolver {
     /// Asks the servers at a moment, unless what it has still lives.
-    fn ask(
-        &mut self,
-        versions: &Versions<'_>,
-        name: &Name,
-        kind: RecordType,
-        now: i64,
-    ) -> Option<Kept> {
-        let kept =
-            self.kept.iter().find(|(known, of, end, _)| known == name && *of == kind && *end > now);
-        if let Some((.., kept)) = kept {
-            return kept.clone();
+    fn ask(&mut self, versions: &Versions, name: usize, now: i64) -> Said {
+        if let Some((_, said)) = self.kept[name].filter(|(end, _)| *end > now) {
+            return said;
         }
-        let zone = versions.iter().rev().find(|(from, _)| *from <= now).unwrap().1;
-        let (ttl, kept) = match zone.lookup(name, kind) {
-            Lookup::Records(records) => (
-                records.iter().map(|record| record.ttl()).min().unwrap(),
-                Some(Kept::Data(
-                    records.iter().filter_map(|record| record.data().cloned()).collect(),
-                )),
-            ),
-            Lookup::Alias(record, target) => (record.ttl(), Some(Kept::Alias(target.clone()))),
-            _ => (zone.negative_ttl(), None),
-        };
-        self.kept.retain(|(known, of, ..)| known != name || *of != kind);
-        self.kept.push((name.clone(), kind, now + HALVES * i64::from(ttl), kept.clone()));
-        kept
+        let (_, answers) = versions.iter().rev().find(|(from, _)| *from <= now).unwrap();
+        let (ttl, said) = answers[name];
+        self.kept[name] = Some((now + HALVES * i64::from(ttl), said));
+        said
     }
 
-    /// Where a visitor of this resolver ends, for one kind of address.
-    fn visit(
-        &mut self,
-        versions: &Versions<'_>,
-        name: &Name,
-        kind: RecordType,
-        now: i64,
-    ) -> Destinations {
-        let mut name = name.clone();
+    /// Where a visitor of this resolver ends.
+    fn visit(&mut self, versions: &Versions, mut name: usize, now: i64) -> Destinations {
         for _ in 0..4 {
-            match self.ask(versions, &name, kind, now) {
-                None => return Destinations { missing: true, ..Destinations::default() },
-                Some(Kept::Alias(target)) => {
-                    let text = target.to_string();
-                    if text == "site.host.example" {
-                        return Destinations { new: true, ..Destinations::default() };
-                    }
-                    if !text.ends_with("harbour.example") {
-                        return Destinations { old: true, ..Destinations::default() };
-                    }
-                    name = target;
-                }
-                Some(Kept::Data(data)) => {
-                    let new = |data: &RecordData| {
-                        ["192.0.2.44", "2001:db8:44::1"].contains(&&*data.to_string())
-                    };
-                    return Destinations {
-                        new: data.iter().any(new),
-                        old: !data.iter().all(new),
-                        missing: false,
-                    };
-                }
+            match self.ask(versions, name, now) {
+                Said::Nothing => return Destinations { missing: true, ..Destinations::default() },
+                Said::Alias(target) => name = target,
+                Said::End(ends) => return ends,
             }
         }
         Destinations { old: true, ..Destinations::default() }
@@ -101,35 +98,27 @@ impl Resolver {
 
 /// Everything that some resolver can show at a moment, each question having been fetched last at a
 /// moment of its own.
-fn brute_force(versions: &Versions<'_>, name: &Name, now: i64) -> Destinations {
+fn brute_force(kinds: [&Versions; 2], name: usize, now: i64) -> Destinations {
     // Nothing lives longer than this.
     let first = now - 7 * HALVES;
-    let names: Vec<Name> = ["harbour.example.", "www.harbour.example.", "old.harbour.example."]
-        .iter()
-        .map(|name| name.parse().unwrap())
-        .collect();
-    let mut of_kind = [Destinations::default(); 2];
-    for (at, kind) in [RecordType::A, RecordType::AAAA].into_iter().enumerate() {
+    let [v4, v6] = kinds.map(|versions| {
+        let mut all = Destinations::default();
         for own in first..=now {
             for other in first..=now {
-                let mut resolver = Resolver { kept: Vec::new() };
-                let mut asked: Vec<(i64, &Name)> = names
-                    .iter()
-                    .map(|other_name| (if other_name == name { own } else { other }, other_name))
-                    .collect();
-                asked.push((own, name));
+                let mut resolver = Resolver::default();
+                let mut asked = [0, 1, 2].map(|of| (if of == name { own } else { other }, of));
                 asked.sort_by_key(|(moment, _)| *moment);
                 for (moment, name) in asked {
-                    resolver.ask(versions, name, kind, moment);
+                    resolver.ask(versions, name, moment);
                 }
-                let ends = resolver.visit(versions, name, kind, now);
-                of_kind[at].old |= ends.old;
-                of_kind[at].new |= ends.new;
-                of_kind[at].missing |= ends.missing;
+                let ends = resolver.visit(versions, name, now);
+                all.old |= ends.old;
+                all.new |= ends.new;
+                all.missing |= ends.missing;
             }
         }
-    }
-    let [v4, v6] = of_kind;
+        all
+    });
     Destinations { old: v4.old || v6.old, new: v4.new || v6.new, missing: v4.missing && v6.missing }
 }
 
@@ -184,14 +173,18 @@ proptest! {
             false => Timeline::at_once(&plan, None, moment()),
         };
         let changes: Vec<i64> = course.zones().iter().map(|(at, _)| at.since(moment())).collect();
-        let mut versions = vec![(i64::MIN / 2, &zone)];
-        versions.extend(changes.iter().zip(course.zones()).map(|(at, (_, zone))| (HALVES * at, zone)));
+        let from = [i64::MIN / 2].into_iter().chain(changes.iter().map(|at| HALVES * at));
+        let zones = [&zone].into_iter().chain(course.zones().iter().map(|(_, zone)| zone));
+        let zones: Vec<(i64, &Zone)> = from.zip(zones).collect();
+        let [v4, v6] = [RecordType::A, RecordType::AAAA].map(|kind| {
+            zones.iter().map(|(from, zone)| (*from, answers(zone, kind))).collect::<Vec<_>>()
+        });
         for host in course.hosts() {
-            let name = host.host().parse().unwrap();
+            let name = NAMES.iter().position(|name| *name == host.host()).unwrap();
             for now in changes.iter().flat_map(|change| change - 2..change + 9) {
                 let at = moment().plus(now);
                 let span = host.spans().iter().find(|span| span.from().is_none_or(|from| from <= at) && span.until().is_none_or(|until| until > at));
-                let seen = brute_force(&versions, &name, HALVES * now);
+                let seen = brute_force([&v4, &v6], name, HALVES * now);
                 let ends = span.unwrap().ends();
                 let ends = Destinations { old: ends.is_old(), new: ends.is_new(), missing: ends.is_missing() };
                 prop_assert_eq!(ends, seen, "{} at {}, {:?}\n{}", host.host(), now, changes, text);

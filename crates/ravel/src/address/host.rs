@@ -43,7 +43,14 @@ impl Scheme {
     }
 
     /// Takes `http://` or `https://`, in any case, from the front of a text.
-    pub(crate) fn split(text: &str) -> Option<(Scheme, &str)> {
+    ///
+    /// ```
+    /// use ravel::address::Scheme;
+    ///
+    /// assert_eq!(Scheme::split("HTTPS://h.example/"), Some((Scheme::Https, "h.example/")));
+    /// assert_eq!(Scheme::split("/a"), None);
+    /// ```
+    pub fn split(text: &str) -> Option<(Scheme, &str)> {
         let rest_after = |prefix: &str| {
             let head = text.get(..prefix.len())?;
             head.eq_ignore_ascii_case(prefix).then(|| &text[prefix.len()..])

@@ -74,17 +74,21 @@ impl LiveAnswer {
         if !matches!(self.status, 301 | 302 | 303 | 307 | 308) {
             return None;
         }
-        let mut locations = self.headers.get_all(http::header::LOCATION).iter();
-        let location = locations.next()?;
-        // Browsers refuse an answer that leads to two places (Fetch, section 2.2.6).
-        if locations.any(|other| other != location) {
+        if self.leads_apart() {
             return None;
         }
-        let location = location.to_str().ok()?;
+        let location = self.headers.get(http::header::LOCATION)?.to_str().ok()?;
         let to = url::Url::parse(&self.url).ok()?.join(location).ok()?;
         let mut to = Address::parse_location(to.as_str()).ok()?;
         to.keep_fragment(self.url.split_once('#').map(|(_, fragment)| fragment));
         Some(to)
+    }
+
+    /// Whether it leads to several places, which browsers refuse (Fetch, section 2.2.6).
+    fn leads_apart(&self) -> bool {
+        let mut locations = self.headers.get_all(http::header::LOCATION).iter();
+        let first = locations.next();
+        locations.any(|other| Some(other) != first)
     }
 
     /// The address that was asked.
@@ -195,10 +199,10 @@ impl LiveAnswer {
     fn in_words(&self) -> String {
         let age = self.headers.get(http::header::AGE).and_then(|age| age.to_str().ok());
         let age = age.map_or(String::new(), |age| format!(" (from a cache, {age} s old)"));
-        let locations = self.headers.get_all(http::header::LOCATION).iter().collect::<Vec<_>>();
         match self.leads_to() {
-            None if locations.iter().any(|other| *other != locations[0]) => {
-                let all = locations.iter().map(|to| String::from_utf8_lossy(to.as_bytes()));
+            None if self.leads_apart() => {
+                let all = self.headers.get_all(http::header::LOCATION).iter();
+                let all = all.map(|to| String::from_utf8_lossy(to.as_bytes()));
                 let all = all.collect::<Vec<_>>().join(" and ");
                 format!("{} to {all}: browsers refuse several `location` lines{age}", self.status)
             }

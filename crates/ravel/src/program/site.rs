@@ -226,31 +226,31 @@ impl Site {
     /// # Ok::<(), ravel::Problems>(())
     /// ```
     pub fn answers_as(&self, other: &Site) -> bool {
-        let of_answers = |site: &Site| {
-            // A setting that is added here must be said to be one of these, or not.
-            let Site {
-                scheme,
-                host,
-                base,
-                pages,
-                index,
-                missing,
-                one_hop,
-                ignore_case,
-                line: _,
-                files: _,
-                files_line: _,
-                aliases: _,
-                previews: _,
-                pages_line: _,
-                languages: _,
-                http: _,
-                hsts: _,
-            } = site.clone();
-            let missing = missing.map(|(page, _)| page);
-            ((scheme, host, base), (pages, index, missing), (one_hop, ignore_case))
-        };
-        of_answers(self) == of_answers(other)
+        // A setting that is added here must be said to be one of these, or not.
+        let Site {
+            scheme,
+            host,
+            base,
+            pages,
+            index,
+            missing,
+            one_hop,
+            ignore_case,
+            line: _,
+            files: _,
+            files_line: _,
+            aliases: _,
+            previews: _,
+            pages_line: _,
+            languages: _,
+            http: _,
+            hsts: _,
+        } = self;
+        (scheme, host, base) == (&other.scheme, &other.host, &other.base)
+            && (pages, index) == (&other.pages, &other.index)
+            && missing.as_ref().map(|(page, _)| page)
+                == other.missing.as_ref().map(|(page, _)| page)
+            && (one_hop, ignore_case) == (&other.one_hop, &other.ignore_case)
     }
 
     /// The folder of built files, from the rules file's folder.

@@ -158,9 +158,18 @@ impl Rules {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn path(&self, name: &str) -> String {
-        let main = self.sources().first().map_or("", |main| main);
-        read::below(&main[..main.rfind('/').map_or(0, |at| at + 1)], name)
-            .unwrap_or_else(|| name.to_owned())
+        read::below(self.folder(), name).unwrap_or_else(|| name.to_owned())
+    }
+
+    /// The folder of the rules file as that is named, with the `/` behind it; empty for none.
+    ///
+    /// ```
+    /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
+    /// assert_eq!(rules.folder(), "");
+    /// # Ok::<(), ravel::Problems>(())
+    /// ```
+    pub fn folder(&self) -> &str {
+        self.sources().first().map_or("", |main| read::folder_of(main))
     }
 
     /// The site.

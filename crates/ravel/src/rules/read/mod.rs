@@ -371,7 +371,7 @@ fn header_field(cursor: &mut Cursor<'_>) -> Outcome<(HeaderName, HeaderValue)> {
 }
 
 /// The folder of a file, with the `/` behind it.
-fn folder_of(name: &str) -> &str {
+pub(crate) fn folder_of(name: &str) -> &str {
     &name[..name.rfind('/').map_or(0, |at| at + 1)]
 }
 
