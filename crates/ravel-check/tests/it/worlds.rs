@@ -150,7 +150,7 @@ fn enumerate(edge: &Edge, requests: &[Request]) -> Enumerated {
         all.acting
             .extend(why.headers().iter().filter_map(|step| step.line()).map(|line| line.number()));
         all.shown.extend(why.answer().file().map(str::to_owned));
-        let walk = edge.walk(request);
+        let walk = edge.walk_unexplained(request);
         if walk.end() == WalkEnd::Loop || why.answer().outcome() == Outcome::Loop {
             let lines = walk.answers().iter().filter_map(|(_, why)| why.answer().line());
             all.loops.push((request.url().to_owned(), lines.map(|line| line.number()).collect()));
