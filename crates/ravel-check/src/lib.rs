@@ -22,14 +22,17 @@ mod audit;
 mod compare;
 mod coverage;
 mod every;
+mod parallel;
 #[cfg(feature = "serde")]
 mod serial;
 pub mod space;
 mod symbolic;
 
 pub use audit::{
-    Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, Sitemap, fingerprinted, reads,
+    Audit, EntryPoint, EntryPointEnd, EntryPoints, Report, Shadowing, Sitemap, fingerprinted,
+    is_build_manifest, reads,
 };
 pub use compare::{Comparison, Difference, DifferenceKind, HeaderDifference, Reply, compare};
 pub use coverage::{CoverageState, RuleCoverage, coverage};
 pub use every::{verify_all, witnesses};
+pub use parallel::in_order;

@@ -8,6 +8,7 @@ use ravel_serve::Site;
 use serde_json::json;
 
 use crate::file::{unwritable, write_new};
+use crate::progress::Progress;
 use crate::style::{FAINT, NOTE, count, in_style};
 use crate::urls::UrlSources;
 use crate::{ExitStatus, Failure};
@@ -46,11 +47,18 @@ impl Arguments {}
 pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let folder = &arguments.folder;
     let files = Site::files_of(folder)?;
-    let read = |name: &str| std::fs::read(folder.join(name));
     let named = folder_from(arguments.write.as_deref(), folder)?;
     let old = old_site(arguments)?;
-    let draft = Draft::after(&arguments.at, &named, files.names(), read, &old)
+    let read = files.names().iter().filter(|name| ravel_draft::reads(name)).count();
+    let progress = Progress::new(read + old.len(), "files and old URLs");
+    let read = |name: &str| {
+        progress.step();
+        std::fs::read(folder.join(name))
+    };
+    let looked_at = |_: &str| progress.step();
+    let draft = Draft::after(&arguments.at, &named, files.names(), read, &old, &looked_at)
         .map_err(|error| Failure::Message(error.to_string()))?;
+    drop(progress);
     if arguments.json {
         writeln!(out, "{:#}", json!({ "rules": draft.rules(), "moves": draft.moves() }))?;
         return Ok(ExitStatus::Well);
@@ -83,7 +91,12 @@ fn old_site(arguments: &Arguments) -> Result<OldSite, Failure> {
     let folders = arguments.old.iter().map(Path::new).filter(|source| source.is_dir());
     for folder in folders.chain(arguments.old_files.as_deref()) {
         let files = Site::files_of(folder)?;
-        let read = |name: &str| std::fs::read(folder.join(name));
+        let pages = files.names().iter().filter(|name| ravel_draft::reads(name)).count();
+        let progress = Progress::new(pages, "files of the site before");
+        let read = |name: &str| {
+            progress.step();
+            std::fs::read(folder.join(name))
+        };
         old.extend(OldSite::of_build(at, files.names(), read));
     }
     let sources: Vec<&String> =

@@ -17,6 +17,7 @@ mod folder;
 mod load;
 mod page;
 mod problems;
+mod progress;
 mod record;
 mod report;
 mod serve;

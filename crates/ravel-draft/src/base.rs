@@ -18,29 +18,22 @@ pub(crate) struct BaseFit {
 
 /// How the base path of a URL fits, and the one that fits best.
 pub(crate) fn fits(survey: &Survey<'_>, base: &str) -> (BaseFit, BaseFit) {
-    let mut paths: BTreeMap<&str, usize> = BTreeMap::new();
-    for (_, url) in survey.references() {
-        if url.starts_with('/') && !url.starts_with("//") {
-            let path = url.split(['?', '#']).next().unwrap_or_default();
-            *paths.entry(path).or_default() += 1;
-        }
-    }
     let addresses: BTreeSet<String> =
         survey.names.iter().flat_map(|name| addresses(name)).collect();
-    let all = paths.values().sum();
-    let fit = |base: &str| {
-        let below =
-            |path: &str| path.strip_prefix(base).is_some_and(|rest| addresses.contains(rest));
-        let fits = paths.iter().filter(|(path, _)| below(path)).map(|(_, times)| times).sum();
-        BaseFit { base: base.to_owned(), fits, all }
-    };
-    let mut bases = BTreeSet::from(["/".to_owned()]);
-    for path in paths.keys() {
-        let ends = path.match_indices('/').map(|(at, _)| at + 1).take(MAX_SEGMENTS + 1);
-        bases.extend(ends.map(|end| path[..end].to_owned()));
+    let all = survey.paths.values().sum();
+    let mut bases: BTreeMap<&str, usize> = BTreeMap::from([("/", 0), (base, 0)]);
+    for (path, times) in &survey.paths {
+        let ends = path.match_indices('/').map(|(at, _)| at + 1);
+        let is_own = |end: &usize| path[..*end] == *base;
+        let short = ends.clone().take(MAX_SEGMENTS + 1);
+        for end in short.chain(ends.skip(MAX_SEGMENTS + 1).filter(is_own)) {
+            let (before, rest) = path.split_at(end);
+            *bases.entry(before).or_default() += if addresses.contains(rest) { *times } else { 0 };
+        }
     }
-    let own = fit(base);
-    let best = bases.iter().map(|base| fit(base)).max_by_key(|fit| (fit.fits, fit.base == base));
+    let fit = |(base, fits): (&str, usize)| BaseFit { base: base.to_owned(), fits, all };
+    let own = fit((base, bases[base]));
+    let best = bases.into_iter().map(fit).max_by_key(|fit| (fit.fits, fit.base == base));
     let best = best.filter(|best| best.fits > own.fits).unwrap_or_else(|| own.clone());
     (own, best)
 }

@@ -13,9 +13,20 @@ pub(crate) struct Candidate {
     pub(crate) page: usize,
     pub(crate) score: f64,
     pub(crate) why: &'static str,
+    /// Another page fits as well.
+    pub(crate) is_tied: bool,
 }
 
 impl Candidate {
+    pub(crate) fn new(page: usize, score: f64, why: &'static str) -> Candidate {
+        Candidate { page, score, why, is_tied: false }
+    }
+
+    /// One of two that fit: never sure.
+    pub(crate) fn tied(page: usize, score: f64, why: &'static str) -> Candidate {
+        Candidate { page, score: score.min(SURE - 0.01), why, is_tied: true }
+    }
+
     pub(crate) fn at_most(self, score: f64) -> Candidate {
         Candidate { score: self.score.min(score), ..self }
     }

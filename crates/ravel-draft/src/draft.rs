@@ -81,11 +81,12 @@ impl Draft {
         names: &[N],
         read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     ) -> Result<Draft, DraftError> {
-        Draft::after(url, folder, names, read, &OldSite::default())
+        Draft::after(url, folder, names, read, &OldSite::default(), &|_| ())
     }
 
     /// The same, with redirects for the URLs of the site before that are missing now: by what pages
-    /// say, or by the words of their paths. What is not sure is a comment.
+    /// say, or by the words of their paths. What is not sure is a comment. Each old URL is told when it
+    /// was looked at.
     ///
     /// ```
     /// let text = "<p>The ferry leaves at noon from the old pier, and comes back at six.";
@@ -93,7 +94,7 @@ impl Draft {
     /// let old = ravel_draft::OldSite::of_build("https://h.example/", &["times.html"], page);
     /// let new = &["index.html", "timetable.html"];
     /// let read = |name: &str| if name == "index.html" { Ok(Vec::new()) } else { page(name) };
-    /// let draft = ravel_draft::Draft::after("https://h.example/", "dist", new, read, &old)?;
+    /// let draft = ravel_draft::Draft::after("https://h.example/", "dist", new, read, &old, &|_| ())?;
     /// assert!(draft.rules().contains("/times -> /timetable"));
     /// # Ok::<(), ravel_draft::DraftError>(())
     /// ```
@@ -106,10 +107,11 @@ impl Draft {
         names: &[N],
         read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
         old: &OldSite,
+        looked_at: &dyn Fn(&str),
     ) -> Result<Draft, DraftError> {
         let url = site_url(url)?;
         let files: FileList = names.iter().map(AsRef::as_ref).collect();
-        let survey = Survey::of(files.names().iter().map(|name| &**name), &read);
+        let survey = Survey::of(files.names().iter().map(|name| &**name), old.depth(), &read);
         if survey.pages.is_empty() {
             return Err(DraftError::NoPages);
         }
@@ -128,7 +130,7 @@ impl Draft {
         let statements = drafting.statements(&drafting.edge(&text)?);
         text = format!("{text}\n{}", text_of(&statements));
         text = drafting.with_help(text, &read)?;
-        let moves = drafting.moves(&text, old)?;
+        let moves = drafting.moves(&text, old, looked_at)?;
         text += &moves;
         let edge = drafting.edge(&text)?;
         let expected = expectations(&edge);

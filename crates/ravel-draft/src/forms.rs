@@ -1,6 +1,8 @@
 //! The form of page URLs: each is tried on what pages link to, and the one is taken that answers
 //! most of it at once.
 
+use std::collections::{BTreeMap, HashMap};
+
 use ravel::{Edge, FileList, Outcome, Request, Rules};
 use url::Url;
 
@@ -27,15 +29,15 @@ pub(crate) fn page_form(survey: &Survey<'_>, url: &str, files: &FileList) -> Pag
         let Ok(rules) = rules else { continue };
         let edge = Edge::new(&rules, files.clone());
         let mut form = PageForm { name, direct: 0, all: 0 };
-        for target in page_urls(survey, &edge) {
-            let Ok(request) = Request::get(target.as_str()) else { continue };
+        for (target, times) in page_urls(survey, &edge) {
+            let Ok(request) = Request::get(&target) else { continue };
             let answer = edge.answer(&request);
             let is_page = |file: &str| file.ends_with(".html");
             // What is no page in any form is no link to a page.
-            form.all += 1;
-            form.direct += usize::from(
-                answer.outcome() == Outcome::File && answer.file().is_some_and(is_page),
-            );
+            form.all += times;
+            if answer.outcome() == Outcome::File && answer.file().is_some_and(is_page) {
+                form.direct += times;
+            }
         }
         let least = if name == "loose" { form.all / LOOSE } else { 0 };
         if best.as_ref().is_none_or(|known| form.direct > known.direct + least) {
@@ -46,25 +48,36 @@ pub(crate) fn page_form(survey: &Survey<'_>, url: &str, files: &FileList) -> Pag
 }
 
 /// What pages link to or state as their own and what sitemaps list, below the site's base path,
-/// where it names a page.
-pub(crate) fn page_urls(survey: &Survey<'_>, edge: &Edge) -> Vec<Url> {
+/// where it names a page; with how often.
+pub(crate) fn page_urls(survey: &Survey<'_>, edge: &Edge) -> BTreeMap<String, usize> {
     let site = edge.site();
-    let mut urls = Vec::new();
-    let mut take = |mut target: Url| {
+    let mut urls = BTreeMap::new();
+    let mut take = |mut target: Url, times: usize| {
         target.set_fragment(None);
         let is_own = target.host_str() == Some(site.host().as_str());
         let below = target.path().strip_prefix(site.open_base()).filter(|_| is_own);
         if below.and_then(|path| edge.file_of(path)).is_some_and(|file| file.ends_with(".html")) {
-            urls.push(target);
+            *urls.entry(target.into()).or_default() += times;
         }
     };
-    survey.sitemap.iter().filter_map(|url| Url::parse(url).ok()).for_each(&mut take);
+    survey.sitemap.iter().filter_map(|url| Url::parse(url).ok()).for_each(|url| take(url, 1));
+    // Pages of one folder have most links in common.
+    let mut folders: HashMap<String, HashMap<&str, usize>> = HashMap::new();
     for (name, page) in &survey.pages {
         let Some(file) = edge.number_of(name) else { continue };
         let Ok(own) = Url::parse(&edge.url_of(file)) else { continue };
         let base = page.base.as_ref().and_then(|base| own.join(base).ok()).unwrap_or(own);
-        for url in page.links.iter().chain(&page.own) {
-            base.join(url).into_iter().for_each(&mut take);
+        let base = base.join(".").map_or(base.into(), String::from);
+        let links = folders.entry(base).or_default();
+        let own = page.own.iter().map(|url| &**url);
+        for url in page.links.iter().map(|url| &**url).chain(own) {
+            *links.entry(url).or_default() += 1;
+        }
+    }
+    for (base, links) in folders {
+        let Ok(base) = Url::parse(&base) else { continue };
+        for (link, times) in links {
+            base.join(link).into_iter().for_each(|url| take(url, times));
         }
     }
     urls

@@ -6,7 +6,7 @@ use std::fmt;
 use ravel::edit::Edit;
 use ravel::finding::{Finding, FindingPlace};
 use ravel::rules::Code;
-use ravel_check::Audit;
+use ravel_check::{Audit, is_build_manifest};
 
 use crate::DraftError;
 use crate::settings::Drafting;
@@ -45,11 +45,22 @@ impl Drafting<'_, '_> {
     pub(crate) fn with_help<E: fmt::Display>(
         &self,
         mut text: String,
-        read: &(impl Fn(&str) -> Result<Vec<u8>, E> + Sync),
+        read: &impl Fn(&str) -> Result<Vec<u8>, E>,
     ) -> Result<String, DraftError> {
+        // What else pages refer to is not what is written.
+        let is_app = |name: &str| self.survey.pages.get(name).is_some_and(|page| page.may_be_app);
+        let files = self.survey.names.iter().copied();
+        let files: Vec<(&str, Vec<u8>)> = files
+            .filter(|name| is_app(name) || is_build_manifest(name))
+            .filter_map(|name| Some((name, read(name).ok()?)))
+            .collect();
         for _ in 0..MAX_ROUNDS {
             let edge = self.edge(&text)?;
-            let (report, _) = Audit::new(&edge).all(read, Vec::new());
+            let mut audit = Audit::new(&edge);
+            files.iter().for_each(|(name, bytes)| audit.read(name, bytes));
+            let mut found = audit.content();
+            found.extend(audit.names());
+            let report = audit.report(found);
             let mut wanted: Vec<(&Finding, &str)> = report
                 .findings()
                 .iter()

@@ -1,34 +1,32 @@
-//! Where old URLs have gone: by what pages say, or by the words of their paths.
+//! What a site answered before, and where it has gone.
 
 use std::collections::{BTreeMap, HashMap};
-use std::hash::Hash;
+use std::sync::Arc;
 
 use ravel::edge::Edge;
 use ravel::{FileList, Outcome, Request, Rules};
 
-use crate::candidate::{APART, Candidate, NEAR, SURE};
+use crate::candidate::{NEAR, SURE};
 use crate::forms::{page_form, page_urls};
-use crate::page::PageText;
-use crate::paths::{PathIndex, path_words, slug};
-use crate::similar::{PageIndex, Sketch};
-use crate::survey::Survey;
-
-/// One that is less sure is not even named.
-const POSSIBLE: f64 = 0.4;
-/// Pages that are less alike are not one page, whatever their paths are.
-const CONTRARY: f64 = 0.25;
-/// Pages that are so alike speak against one that the path names.
-const CONTRADICTING: f64 = 0.6;
-/// What several pages have alike.
-const SHARED: f64 = 0.55;
+use crate::page::Page;
+use crate::similar::PageText;
+use crate::survey::{Depth, Survey};
 
 /// What a site answered before: URLs that are known, or its build.
 #[derive(Debug, Default)]
 pub struct OldSite {
-    /// Each path below the base path, with what its page says, if that is known, and its bytes' hash.
-    pages: BTreeMap<String, Option<(PageText, u64)>>,
+    /// Each path below the base path, with its page, if that is known.
+    pub(crate) pages: BTreeMap<String, Option<Arc<OldPage>>>,
     /// How often paths were asked, where that is known.
-    requests: HashMap<String, u64>,
+    pub(crate) requests: HashMap<String, u64>,
+}
+
+/// What a page said before.
+#[derive(Debug)]
+pub(crate) struct OldPage {
+    pub(crate) text: PageText,
+    /// A hash of all of it.
+    pub(crate) bytes: u64,
 }
 
 /// An old URL that is missing now, and where it has gone.
@@ -38,6 +36,8 @@ pub struct Move {
     pub(crate) to: String,
     pub(crate) score: f64,
     pub(crate) why: &'static str,
+    /// Another page fits as well.
+    pub(crate) is_tied: bool,
     /// How often it was asked; 0 where that is not known.
     pub(crate) requests: u64,
 }
@@ -56,6 +56,11 @@ impl Move {
     /// Whether it is sure enough to be written as a rule.
     pub fn is_sure(&self) -> bool {
         self.score >= SURE
+    }
+
+    /// Whether several of one shape could make it sure.
+    pub(crate) fn is_near(&self) -> bool {
+        self.score >= NEAR && !self.is_tied
     }
 
     /// Why, and how sure from 0 to 1.
@@ -125,30 +130,37 @@ impl OldSite {
     pub fn of_build<N: AsRef<str>, E>(
         at: &str,
         names: &[N],
-        read: impl Fn(&str) -> Result<Vec<u8>, E>,
+        read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     ) -> OldSite {
         let files: FileList = names.iter().map(AsRef::as_ref).collect();
-        let survey = Survey::of_pages(&files, &read);
+        let mut survey = Survey::of_pages(&files, Depth::Texts, &read);
         let mut old = OldSite::default();
         let form = page_form(&survey, at, &files);
         let Ok(rules) = Rules::parse(&format!("site {at}\n  pages {}\n", form.name)) else {
             return old;
         };
         let edge = Edge::new(&rules, files.clone());
-        for (name, page) in &survey.pages {
+        let urls = page_urls(&survey, &edge);
+        let kept = |page: Page| Arc::new(OldPage { text: page.text, bytes: page.bytes });
+        let pages: HashMap<&str, Arc<OldPage>> = std::mem::take(&mut survey.pages)
+            .into_iter()
+            .map(|(name, page)| (name, kept(page)))
+            .collect();
+        for (name, page) in &pages {
             let Some(file) = edge.number_of(name) else { continue };
-            old.pages
-                .insert(edge.own_address(file).to_owned(), Some((page.text.clone(), page.bytes)));
+            old.pages.insert(edge.own_address(file).to_owned(), Some(Arc::clone(page)));
         }
         // Where a page has several URLs, those are known that are linked to.
-        for url in page_urls(&survey, &edge) {
-            let path = &url.path()[edge.site().open_base().len()..];
-            let page = edge.file_of(path).and_then(|name| survey.pages.get(name));
-            let is_shown = Request::get(url.as_str())
-                .is_ok_and(|request| edge.answer(&request).outcome() == Outcome::File);
+        let below = edge.site().url();
+        for url in urls.into_keys() {
+            let Ok(request) = Request::get(&url) else { continue };
+            let path =
+                url.split('?').next().and_then(|url| url.strip_prefix(below.trim_end_matches('/')));
+            let Some(path) = path else { continue };
+            let page = edge.file_of(path).and_then(|name| pages.get(name));
+            let is_shown = edge.answer(&request).outcome() == Outcome::File;
             if let Some(page) = page.filter(|_| is_shown) {
-                let known = old.pages.entry(path.to_owned()).or_default();
-                *known = Some((page.text.clone(), page.bytes));
+                old.pages.insert(path.to_owned(), Some(Arc::clone(page)));
             }
         }
         old
@@ -161,6 +173,11 @@ impl OldSite {
             let known = self.pages.entry(path).or_default();
             *known = known.take().or(page);
         }
+    }
+
+    /// What is to be read of pages that may be its own.
+    pub(crate) fn depth(&self) -> Depth {
+        if self.pages.values().flatten().next().is_some() { Depth::Texts } else { Depth::Links }
     }
 
     /// How many URLs are known.
@@ -181,171 +198,4 @@ fn path_below<'u>(at: &str, url: &'u str) -> Option<&'u str> {
         "" => Some("/"),
         path => path.starts_with('/').then_some(path),
     }
-}
-
-/// The moves of old URLs that are missing on an edge, and those of which nothing is known.
-pub(crate) fn moves(old: &OldSite, survey: &Survey<'_>, edge: &Edge) -> (Vec<Move>, Vec<String>) {
-    let new: Vec<NewPage<'_>> =
-        survey.pages.iter().filter_map(|(name, page)| NewPage::of(edge, name, page)).collect();
-    let index = PageIndex::of(new.iter().map(|page| page.text));
-    let paths = PathIndex::of(new.iter().map(|page| &*page.path));
-    // What several old pages say, or how several are named, tells none of them apart.
-    let (mut texts, mut titles) = (Times::default(), Times::default());
-    for (text, _) in old.pages.values().flatten() {
-        texts.add(&text.words);
-        titles.add(&text.title);
-    }
-    let mut slugs = Times::default();
-    old.pages.keys().for_each(|path| slugs.add(slug(path)));
-    let (mut moves, mut lost) = (Vec::new(), Vec::new());
-    for (path, page) in &old.pages {
-        let Ok(request) = Request::get(&edge.site().url_of(path)) else { continue };
-        if edge.walk_unexplained(&request).outcome() != Outcome::Missing {
-            continue;
-        }
-        let is_one_of_many = |text: &PageText| texts.of(&&text.words) > 1;
-        let by_content = page.as_ref().and_then(|page| {
-            let is_titled = !page.0.title.is_empty() && titles.of(&&page.0.title) == 1;
-            let found = by_content(page, path, is_titled, &new, &index, &paths)?;
-            let is_unsure = found.score < 1.0 && is_one_of_many(&page.0);
-            Some(if is_unsure { found.at_most(NEAR - 0.01) } else { found })
-        });
-        let sketch = page.as_ref().map(|(text, _)| Sketch::of(text));
-        let contradicts =
-            |to: usize| sketch.as_ref().is_some_and(|own| index.alike(own, to) < CONTRARY);
-        let by_path = paths.find(path, slugs.of(&slug(path)) == 1, contradicts);
-        let found = both(by_content, by_path).filter(|found| found.score >= POSSIBLE);
-        match found {
-            Some(found) => moves.push(Move {
-                from: path.clone(),
-                to: new[found.page].path.clone(),
-                score: found.score,
-                why: found.why,
-                requests: old.requests.get(path).copied().unwrap_or(0),
-            }),
-            None => lost.push(path.clone()),
-        }
-    }
-    (moves, lost)
-}
-
-/// What the page says and what its path says, together.
-fn both(by_content: Option<Candidate>, by_path: Option<Candidate>) -> Option<Candidate> {
-    let (content, path) = match (by_content, by_path) {
-        (Some(content), Some(path)) => (content, path),
-        (content, path) => return content.or(path),
-    };
-    if content.page == path.page {
-        // Either may be wrong alone.
-        let score = 1.0 - (1.0 - content.score) * (1.0 - path.score);
-        let why = if content.score >= path.score { content.why } else { path.why };
-        return Some(Candidate {
-            score: score.min(0.99).max(content.score).max(path.score),
-            why,
-            ..content
-        });
-    }
-    if content.score >= SURE {
-        return Some(content);
-    }
-    if content.score >= CONTRADICTING {
-        let (more, _) = if content.score >= path.score { (content, path) } else { (path, content) };
-        return Some(more.at_most(SURE - 0.01));
-    }
-    Some(if path.score > content.score { path } else { content })
-}
-
-/// How often something was there.
-struct Times<T>(HashMap<T, usize>);
-
-impl<T> Default for Times<T> {
-    fn default() -> Times<T> {
-        Times(HashMap::new())
-    }
-}
-
-impl<T: Hash + Eq> Times<T> {
-    fn add(&mut self, one: T) {
-        *self.0.entry(one).or_default() += 1;
-    }
-
-    fn of(&self, one: &T) -> usize {
-        self.0.get(one).copied().unwrap_or_default()
-    }
-}
-
-struct NewPage<'p> {
-    path: String,
-    text: &'p PageText,
-    bytes: u64,
-}
-
-impl<'p> NewPage<'p> {
-    /// A page that is shown under its own address, and is not the 404 page.
-    fn of(edge: &Edge, name: &str, page: &'p crate::page::Page) -> Option<NewPage<'p>> {
-        let file = edge.number_of(name)?;
-        let path = edge.own_address(file).to_owned();
-        let is_missing =
-            edge.site().missing().is_some_and(|(path, _)| edge.file_of(path) == Some(name));
-        let request = Request::get(&edge.url_of(file)).ok()?;
-        let is_shown = edge.answer(&request).outcome() == Outcome::File;
-        let is_plain = !path.contains(['{', '}', ' ', '"', '#', '?']);
-        (is_shown && is_plain && !is_missing).then_some(NewPage {
-            path,
-            text: &page.text,
-            bytes: page.bytes,
-        })
-    }
-}
-
-fn by_content(
-    (text, bytes): &(PageText, u64),
-    path: &str,
-    is_titled: bool,
-    new: &[NewPage<'_>],
-    index: &PageIndex,
-    paths: &PathIndex,
-) -> Option<Candidate> {
-    let sketch = Sketch::of(text);
-    // Of several that are the same, the path says which.
-    let own = paths.scores(&path_words(path));
-    let best = |pages: &mut dyn Iterator<Item = usize>| {
-        pages
-            .map(|page| (page, own[page]))
-            .max_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0)))
-            .map(|(page, _)| page)
-    };
-    if let Some(page) = best(&mut (0..new.len()).filter(|page| new[*page].bytes == *bytes)) {
-        return Some(Candidate { page, score: 1.0, why: "the same page" });
-    }
-    if let Some(page) = best(&mut index.same(&sketch).iter().copied()) {
-        return Some(match sketch.is_short {
-            true => Candidate { page, score: NEAR - 0.01, why: "the same few words" },
-            false => Candidate { page, score: 0.99, why: "the same text" },
-        });
-    }
-    let has_title = |page: &usize| {
-        !text.title.is_empty() && new[*page].text.title.eq_ignore_ascii_case(&text.title)
-    };
-    let mut titled = (0..new.len()).filter(has_title);
-    let by_title = match (titled.next(), titled.next()) {
-        (Some(page), None) if is_titled => {
-            Some(Candidate { page, score: NEAR - 0.01, why: "the only page of that title" })
-        }
-        // What scripts fill has no text; its title may say what it is.
-        (Some(_), _) if sketch.is_empty => best(&mut (0..new.len()).filter(has_title))
-            .map(|page| Candidate { page, score: SHARED, why: "the same title" }),
-        _ => None,
-    };
-    let by_text = match index.nearest(&sketch).as_slice() {
-        [(page, score), (_, next), ..] if score - next < APART => {
-            let score = score.min(SURE - 0.01);
-            Some(Candidate { page: *page, score, why: "two pages are as alike" })
-        }
-        [(page, score), ..] => {
-            Some(Candidate { page: *page, score: score.min(0.98), why: "alike" })
-        }
-        [] => None,
-    };
-    by_text.into_iter().chain(by_title).max_by(|a, b| a.score.total_cmp(&b.score))
 }

@@ -6,44 +6,52 @@ use ravel::edge::Edge;
 use ravel::language::format;
 
 use crate::DraftError;
-use crate::candidate::{NEAR, SURE};
-use crate::moves::{Move, OldSite, moves};
+use crate::candidate::SURE;
+use crate::matching::moves;
+use crate::moves::{Move, OldSite};
 use crate::security::count;
 use crate::settings::Drafting;
-use crate::shapes::{Shape, shapes};
+use crate::shapes::{Group, shapes};
 use crate::statements::{Statement, comment, text_of};
 use crate::survey::Survey;
 
 impl Drafting<'_, '_> {
     /// Redirects for old URLs that are missing.
-    pub(crate) fn moves(&self, text: &str, old: &OldSite) -> Result<String, DraftError> {
+    pub(crate) fn moves(
+        &self,
+        text: &str,
+        old: &OldSite,
+        looked_at: &dyn Fn(&str),
+    ) -> Result<String, DraftError> {
         if old.is_empty() {
             return Ok(String::new());
         }
         let edge = self.edge(text)?;
-        let found = moves(old, self.survey, &edge);
+        let found = moves(old, self.survey, &edge, looked_at);
         redirects_for(&found, &edge, &|more| self.edge(&format!("{text}\n{more}")))
     }
 }
 
-/// Where URLs that are missing have gone, as far as pages and their paths tell.
+/// Where URLs that are missing have gone, as far as pages and their paths tell; each old URL is told
+/// when it was looked at.
 ///
 /// ```
 /// let rules = ravel::Rules::parse("site https://h.example/\n")?;
 /// let edge = ravel::Edge::new(&rules, ravel::FileList::from_iter(["index.html", "guide/timetable.html"]));
 /// let read = |_: &str| Ok::<_, String>(b"<p>Hello".to_vec());
 /// let (old, _) = ravel_draft::OldSite::of_urls("https://h.example/", ["/timetable.php"]);
-/// let moved = ravel_draft::suggestions(&edge, read, &old);
+/// let moved = ravel_draft::suggestions(&edge, read, &old, &|_| ());
 /// assert_eq!(moved[0].to(), "/guide/timetable");
 /// # Ok::<(), ravel::language::Problems>(())
 /// ```
 pub fn suggestions<E>(
     edge: &Edge,
-    read: impl Fn(&str) -> Result<Vec<u8>, E>,
+    read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     old: &OldSite,
+    looked_at: &dyn Fn(&str),
 ) -> Vec<Move> {
-    let survey = Survey::of_pages(edge.files(), &read);
-    moves(old, &survey, edge).0
+    let survey = Survey::of_pages(edge.files(), old.depth(), &read);
+    moves(old, &survey, edge, looked_at).0
 }
 
 /// Redirects for URLs that are missing on an edge, to be added to its rules; `with` makes the edge
@@ -53,12 +61,12 @@ pub fn suggestions<E>(
 /// Those of `with`.
 pub fn redirects<E>(
     edge: &Edge,
-    read: impl Fn(&str) -> Result<Vec<u8>, E>,
+    read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     old: &OldSite,
     with: &dyn Fn(&str) -> Result<Edge, DraftError>,
 ) -> Result<String, DraftError> {
-    let survey = Survey::of_pages(edge.files(), &read);
-    let text = redirects_for(&moves(old, &survey, edge), edge, with)?;
+    let survey = Survey::of_pages(edge.files(), old.depth(), &read);
+    let text = redirects_for(&moves(old, &survey, edge, &|_| ()), edge, with)?;
     format(text.trim_start()).map_err(|problems| DraftError::Rules(format!("{problems:?}")))
 }
 
@@ -70,7 +78,7 @@ fn redirects_for(
 ) -> Result<String, DraftError> {
     let is_plain = |one: &&Move| !one.from.contains(['{', '}', ' ', '"', '#', '?']);
     let (near, mut unsure): (Vec<&Move>, Vec<&Move>) =
-        moves.iter().partition(|one| one.score >= NEAR && is_plain(one));
+        moves.iter().partition(|one| one.is_near() && is_plain(one));
     // Those that are sure have a row of their own, above all patterns.
     let unknown = moves.iter().filter(|one| one.score < SURE).map(|one| &*one.from);
     let urls: Vec<&str> = unknown.chain(lost.iter().map(String::as_str)).collect();
@@ -116,7 +124,7 @@ fn redirects_for(
 }
 
 /// Rows for single URLs, and then a rule for each shape.
-fn written(rows: &[&Move], shapes: &[(Shape, Vec<&Move>)]) -> Vec<Statement> {
+fn written(rows: &[&Move], shapes: &[Group<'_>]) -> Vec<Statement> {
     let mut statements = Vec::new();
     if !rows.is_empty() {
         let row = |one: &&Move| format!("  {} -> {}  # {}\n", one.from, one.to, one.evidence());

@@ -1,8 +1,12 @@
 //! What an HTML page says of itself and loads.
 
+use std::collections::BTreeSet;
 use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::Arc;
 
 use html5gum::{DefaultEmitter, StartTag, Token, Tokenizer};
+
+use crate::similar::{PageText, TextReader};
 
 /// What is loaded, as Content Security Policy tells it apart (CSP Level 3, section 6.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -29,8 +33,9 @@ pub(crate) struct Page {
     /// The languages that it says other pages have, or `x-default`, with their URLs (HTML, section
     /// 4.6.7.1).
     pub(crate) alternates: Vec<(String, String)>,
-    pub(crate) links: Vec<String>,
-    pub(crate) loads: Vec<(LoadKind, String)>,
+    /// What it links to, each once, without itself and without fragments.
+    pub(crate) links: Vec<Arc<str>>,
+    pub(crate) loads: BTreeSet<(LoadKind, String)>,
     /// The texts of scripts in the page.
     pub(crate) scripts: Vec<String>,
     /// The texts of style elements.
@@ -39,28 +44,22 @@ pub(crate) struct Page {
     pub(crate) has_styles: bool,
     /// It has event handlers as attributes.
     pub(crate) has_handlers: bool,
+    /// It has an element that scripts may fill.
+    pub(crate) may_be_app: bool,
+    /// Empty where nobody asked for it.
     pub(crate) text: PageText,
     /// A hash of all of it.
     pub(crate) bytes: u64,
 }
 
-/// What people read on a page.
-#[derive(Debug, Default, Clone)]
-pub(crate) struct PageText {
-    pub(crate) title: String,
-    /// Headings of the first two levels.
-    pub(crate) headings: Vec<String>,
-    /// The words of its own text, in lower case: without navigation, header and footer.
-    pub(crate) words: Vec<String>,
-}
-
 /// Where a text stands in a page.
-#[derive(Debug, Default)]
+#[derive(Default)]
 struct Reading {
     /// Elements that are open of which the text is not the page's own.
     outside: usize,
     in_title: bool,
     heading: Option<String>,
+    text: TextReader,
 }
 
 /// Elements whose text is not what a page is about.
@@ -68,7 +67,8 @@ const OUTSIDE: [&[u8]; 8] =
     [b"nav", b"header", b"footer", b"aside", b"script", b"style", b"template", b"noscript"];
 
 impl Page {
-    pub(crate) fn read(text: &str) -> Page {
+    /// Reads a page, and what people read there, if that is `compared` with other pages.
+    pub(crate) fn read(text: &str, compared: bool) -> Page {
         let mut emitter = DefaultEmitter::<()>::default();
         emitter.naively_switch_states(true);
         let mut hasher = DefaultHasher::new();
@@ -85,7 +85,9 @@ impl Page {
                 }
                 Ok(Token::String(more)) => {
                     let more = String::from_utf8_lossy(&more);
-                    reading.read(&more, &mut page.text);
+                    if compared {
+                        reading.read(&more);
+                    }
                     if let Some(own) = script.as_mut().or(style.as_mut()) {
                         own.push_str(&more);
                     }
@@ -93,12 +95,16 @@ impl Page {
                 Ok(Token::EndTag(tag)) => {
                     page.scripts.extend(script.take());
                     page.styles.extend(style.take());
-                    reading.close(&tag.name, &mut page.text);
+                    reading.close(&tag.name);
                 }
                 Ok(_) => {}
                 Err(never) => match never {},
             }
         }
+        page.text = reading.text.finish();
+        page.links.sort_unstable();
+        page.links.dedup();
+        page.links.shrink_to_fit();
         page
     }
 
@@ -116,10 +122,17 @@ impl Page {
         let mut load = |kind, name: &str| {
             self.loads.extend(get(name).filter(|url| !url.is_empty()).map(|url| (kind, url)));
         };
+        self.may_be_app |= *tag.name == b"div"[..] && (is("id", "app") || is("id", "root"));
         match &**tag.name {
             b"html" => self.language = get("lang").filter(|lang| !lang.is_empty()),
             b"base" => self.base = self.base.take().or(get("href")),
-            b"a" | b"area" => self.links.extend(get("href")),
+            b"a" | b"area" => {
+                let link = get("href").unwrap_or_default();
+                let page = link.split('#').next().unwrap_or_default();
+                if !page.is_empty() && !page.starts_with('?') {
+                    self.links.push(page.into());
+                }
+            }
             b"img" | b"input" => load(LoadKind::Image, "src"),
             b"video" | b"audio" | b"source" | b"track" => load(LoadKind::Media, "src"),
             b"iframe" | b"frame" => load(LoadKind::Frame, "src"),
@@ -171,18 +184,17 @@ impl Reading {
         }
     }
 
-    fn close(&mut self, name: &[u8], text: &mut PageText) {
+    fn close(&mut self, name: &[u8]) {
         self.outside = self.outside.saturating_sub(usize::from(OUTSIDE.contains(&name)));
         self.in_title = false;
         if matches!(name, b"h1" | b"h2") {
-            text.headings.extend(self.heading.take().map(|heading| heading.trim().to_owned()));
+            self.heading.take().iter().for_each(|heading| self.text.heading(heading));
         }
     }
 
-    fn read(&mut self, more: &str, text: &mut PageText) {
+    fn read(&mut self, more: &str) {
         if self.in_title {
-            text.title.push_str(more.trim());
-            return;
+            return self.text.title(more);
         }
         if self.outside > 0 {
             return;
@@ -190,14 +202,8 @@ impl Reading {
         if let Some(heading) = &mut self.heading {
             heading.push_str(more);
         }
-        text.words.extend(words(more));
+        self.text.words(more);
     }
-}
-
-/// The words of a text, in lower case.
-pub(crate) fn words(text: &str) -> impl Iterator<Item = String> {
-    let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
-    words.map(str::to_lowercase)
 }
 
 /// Where a refresh leads that comes at once (HTML, section 4.2.5.3).

@@ -5,7 +5,6 @@ use std::collections::{BTreeMap, HashMap};
 use url::Url;
 
 use crate::candidate::{APART, Candidate, NEAR, SURE};
-use crate::page::words;
 
 /// A name of fewer letters may be that of another page.
 const MIN_NAME: usize = 7;
@@ -145,17 +144,19 @@ impl PathIndex {
     }
 
     /// The page whose path is most alike, for a path of which the last name is, or is not, that of
-    /// one old page; `contradicts` says that what the page has is something else.
+    /// one old page; `differs` says that what the page has is not much alike, and `contradicts` that
+    /// it is something else.
     pub(crate) fn find(
         &self,
         path: &str,
         is_alone: bool,
+        differs: impl Fn(usize) -> bool,
         contradicts: impl Fn(usize) -> bool,
     ) -> Option<Candidate> {
         let (slug, words) = (slug(path), self.corrected(path_words(path)));
         let found = |page: usize, score: f64, why| {
             let score = if contradicts(page) { score.min(NEAR - 0.1) } else { score };
-            Some(Candidate { page, score, why })
+            Some(Candidate::new(page, score, why))
         };
         let letters = slug.chars().filter(|c| c.is_alphabetic()).count();
         if let Some([only]) = self.slugs.get(&slug).map(Vec::as_slice)
@@ -188,10 +189,14 @@ impl PathIndex {
         scores.sort_by(by_score);
         match scores.as_slice() {
             [(page, score), (_, next), ..] if score - next < APART => {
-                found(*page, score.min(SURE - 0.01), "two paths are as alike")
+                let score = if contradicts(*page) { score.min(NEAR - 0.1) } else { *score };
+                Some(Candidate::tied(*page, score, "two paths are as alike"))
             }
-            // Words alone are never as sure as what pages say.
-            [(page, score), ..] => found(*page, score * 0.9, "words of the path"),
+            // Words alone are never as sure as what pages say, and not at all where these differ.
+            [(page, score), ..] => {
+                let most = if differs(*page) { SURE - 0.01 } else { 1.0 };
+                found(*page, (score * 0.9).min(most), "words of the path")
+            }
             [] => None,
         }
     }
@@ -256,5 +261,6 @@ fn words_of(text: &str) -> impl Iterator<Item = String> {
         was_small = c.is_lowercase();
         spaced.push(c);
     }
-    words(&spaced).collect::<Vec<_>>().into_iter()
+    let words = spaced.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
+    words.map(str::to_lowercase).collect::<Vec<_>>().into_iter()
 }

@@ -1,10 +1,11 @@
 //! Moves of one shape as one rule: where three or more go alike, and every old URL that the pattern
 //! matches ends well.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use ravel::edge::Edge;
-use ravel::finding::Finding;
+use ravel::finding::FindingPlace;
+use ravel::language::Line;
 use ravel::rules::{Code, Severity};
 use ravel::{Outcome, Request, Rules};
 use ravel_check::Audit;
@@ -114,72 +115,118 @@ fn without_numbers(path: &str) -> (String, Vec<String>) {
     (text, tests)
 }
 
+/// A shape with the moves that it takes.
+pub(crate) type Group<'m> = (Shape, Vec<&'m Move>);
+
 /// The shapes that hold, with the moves that each takes; and the moves that are left. `urls` are
 /// missing old URLs of which it is not known where they went.
 pub(crate) fn shapes<'m>(
     moves: Vec<&'m Move>,
     urls: &[&str],
     edge: &Edge,
-) -> (Vec<(Shape, Vec<&'m Move>)>, Vec<&'m Move>) {
-    let mut groups: BTreeMap<Shape, Vec<&Move>> = BTreeMap::new();
-    for one in &moves {
+) -> (Vec<Group<'m>>, Vec<&'m Move>) {
+    let mut groups: BTreeMap<Shape, Vec<usize>> = BTreeMap::new();
+    for (number, one) in moves.iter().enumerate() {
         for shape in Shape::of(one) {
-            groups.entry(shape).or_default().push(one);
+            groups.entry(shape).or_default().push(number);
         }
     }
-    let mut sorted: Vec<(Shape, Vec<&Move>)> =
+    let mut sorted: Vec<(Shape, Vec<usize>)> =
         groups.into_iter().filter(|(_, group)| group.len() >= MIN_MOVES).collect();
     // Of as many moves, the pattern of one segment is for the fewest others.
     let width = |shape: &Shape| shape.from.contains("{/page*}");
     sorted.sort_by(|(a, ours), (b, theirs)| {
         theirs.len().cmp(&ours.len()).then(width(a).cmp(&width(b))).then(a.cmp(b))
     });
-    let (mut found, mut left) = (Vec::new(), moves);
-    for (shape, _) in sorted {
-        let group: Vec<&Move> =
-            left.iter().copied().filter(|one| Shape::of(one).contains(&shape)).collect();
-        if group.len() < MIN_MOVES {
-            continue;
+    // All are tried at once, and those that do not hold are left out of the next round.
+    loop {
+        let mut is_taken = vec![false; moves.len()];
+        let mut tried: Vec<(usize, Group<'m>)> = Vec::new();
+        for (at, (shape, group)) in sorted.iter().enumerate() {
+            let own: Vec<usize> = group.iter().copied().filter(|one| !is_taken[*one]).collect();
+            if own.len() < MIN_MOVES {
+                continue;
+            }
+            own.iter().for_each(|one| is_taken[*one] = true);
+            let own: Vec<&Move> = own.iter().map(|one| moves[*one]).collect();
+            tried.push((at, (shape.clone().with_exceptions(&own, urls), own)));
         }
-        let shape = shape.with_exceptions(&group, urls);
-        if holds(&shape, &group, urls, edge) {
-            left.retain(|one| !group.contains(one));
-            found.push((shape, group));
+        let groups: Vec<&Group<'_>> = tried.iter().map(|(_, group)| group).collect();
+        let failing = failing(&groups, urls, edge);
+        if failing.is_empty() {
+            let left = moves.iter().zip(is_taken).filter(|(_, taken)| !taken);
+            let left = left.map(|(one, _)| *one).collect();
+            return (tried.into_iter().map(|(_, group)| group).collect(), left);
         }
+        let failing: HashSet<usize> = failing.iter().map(|number| tried[*number].0).collect();
+        let mut at = 0..;
+        sorted.retain(|_| at.next().is_some_and(|at| !failing.contains(&at)));
     }
-    (found, left)
 }
 
-/// Whether a rule leads each of its moves where it goes, and no old URL to nothing.
-fn holds(shape: &Shape, group: &[&Move], urls: &[&str], edge: &Edge) -> bool {
+/// Those of some shapes that do not lead each of their moves where it goes, or lead some old URL to
+/// nothing, or are an error to the checks, such as a loop of URLs that nobody knows.
+fn failing(groups: &[&Group<'_>], urls: &[&str], edge: &Edge) -> BTreeSet<usize> {
+    if groups.is_empty() {
+        return BTreeSet::new();
+    }
     let site = edge.site();
     let pages = match site.pages() {
         ravel::program::Pages::Tidy => "tidy",
         ravel::program::Pages::Loose => "loose",
         ravel::program::Pages::Exact => "exact",
     };
-    let text = format!("site {}\n  pages {pages}\n{}", site.url(), shape.statement());
-    let Ok(rules) = Rules::parse(&text) else { return false };
+    let mut text = format!("site {}\n  pages {pages}\n", site.url());
+    let mut lines = Vec::new();
+    let mut unread = BTreeSet::new();
+    for (number, (shape, _)) in groups.iter().enumerate() {
+        let statement = shape.statement();
+        match Rules::parse(&format!("site {}\n{statement}", site.url())) {
+            Ok(_) => {
+                lines.push((text.lines().count() as u32 + 1, number));
+                text += &statement;
+            }
+            Err(_) => drop(unread.insert(number)),
+        }
+    }
+    let Ok(rules) = Rules::parse(&text) else { return (0..groups.len()).collect() };
     let edge = Edge::new(&rules, edge.files().clone());
-    let end = |path: &str| {
-        let request = Request::get(&edge.site().url_of(path)).ok()?;
+    let group_of = |line: Line| {
+        let after = lines.partition_point(|(first, _)| *first <= line.number());
+        after.checked_sub(1).map(|at| lines[at].1)
+    };
+    let mut failing = unread;
+    // The shapes on the way of a path that ends ill; what none matches is as missing as it was.
+    let ill = |path: &str| -> Vec<usize> {
+        let Ok(request) = Request::get(&edge.site().url_of(path)) else { return Vec::new() };
         let walk = edge.walk_unexplained(&request);
-        Some((walk.hops(), walk.outcome()))
+        if walk.outcome() == Outcome::File {
+            return Vec::new();
+        }
+        let acting = walk.answers().iter().filter_map(|(_, one)| one.answer().line());
+        acting.filter_map(group_of).collect()
     };
-    // What it does not match is as missing as it was.
-    let is_well = |path: &&str| {
-        end(path).is_some_and(|(hops, outcome)| {
-            outcome == Outcome::File || (hops == 0 && outcome == Outcome::Missing)
-        })
-    };
-    group.iter().all(|one| one.is_made_by(&edge))
-        && urls.iter().all(is_well)
-        && causes_no_error(&edge)
-}
-
-/// Whether the checks find no error, such as a loop of URLs that nobody knows.
-fn causes_no_error(edge: &Edge) -> bool {
-    let found = Audit::new(edge).rules();
-    let is_of_rule = |finding: &&Finding| finding.code() != Code::MissingIndex;
-    !found.iter().filter(is_of_rule).any(|finding| finding.code().severity() == Severity::Error)
+    for (number, (_, group)) in groups.iter().enumerate() {
+        for one in group.iter().filter(|one| !one.is_made_by(&edge)) {
+            let taken_by = Request::get(&edge.site().url_of(&one.from))
+                .ok()
+                .and_then(|request| edge.answer(&request).line())
+                .and_then(group_of);
+            // What another takes gets a row of its own.
+            if taken_by.is_none_or(|by| by == number) {
+                failing.insert(number);
+            }
+        }
+    }
+    failing.extend(urls.iter().flat_map(|path| ill(path)));
+    let found = Audit::new(&edge).rules();
+    let errors = found.iter().filter(|finding| {
+        finding.code() != Code::MissingIndex && finding.code().severity() == Severity::Error
+    });
+    for finding in errors {
+        if let FindingPlace::Line(line) = finding.place() {
+            failing.extend(group_of(*line));
+        }
+    }
+    failing
 }

@@ -1,9 +1,10 @@
 //! What the pages of a build say, all together.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::sync::Arc;
 
 use ravel::FileList;
-use ravel_check::Sitemap;
+use ravel_check::{Sitemap, in_order};
 
 use crate::origins;
 use crate::page::{LoadKind, Page};
@@ -15,6 +16,12 @@ pub(crate) struct Survey<'n> {
     pub(crate) pages: BTreeMap<&'n str, Page>,
     /// Files that could not be read.
     pub(crate) unread: Vec<&'n str>,
+    /// Paths from the root of the host that pages link to or load, and in how many pages.
+    pub(crate) paths: BTreeMap<String, usize>,
+    /// The origins that pages load something of a kind from.
+    pub(crate) origins: BTreeSet<(LoadKind, String)>,
+    /// The texts of scripts in pages; not all, where there are more than a policy allows one by one.
+    pub(crate) scripts: BTreeSet<String>,
     /// Origins that scripts of the build name.
     pub(crate) script_origins: BTreeSet<String>,
     /// Style sheets load from these origins.
@@ -27,91 +34,188 @@ pub(crate) struct Survey<'n> {
     pub(crate) views: BTreeSet<String>,
     /// What sitemaps list.
     pub(crate) sitemap: Vec<String>,
+    /// What pages link to, each once.
+    links: HashSet<Arc<str>>,
+}
+
+/// How much is to be known of pages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Depth {
+    /// What they link to, load and state.
+    Links,
+    /// Also what people read there.
+    Texts,
+}
+
+/// A file, as it was read.
+enum Read {
+    Page(Box<(Page, bool)>),
+    Sitemap(Sitemap),
+    Style {
+        origins: BTreeSet<String>,
+        has_data_images: bool,
+    },
+    Script {
+        origins: BTreeSet<String>,
+        views: Vec<String>,
+        has_router: bool,
+        has_data_images: bool,
+    },
+    /// It is too long to be looked through.
+    Long,
 }
 
 /// Longer files are not looked through for origins, in bytes.
 const MAX_SCRIPT_BYTES: usize = 4 * 1024 * 1024;
+/// More scripts in pages than that are not listed by their hashes.
+pub(crate) const MAX_HASHES: usize = 12;
+
+/// Whether a draft reads files of this name.
+pub fn reads(name: &str) -> bool {
+    ending_of(name).is_some()
+}
+
+/// The ending of a file that is read, in lower case.
+fn ending_of(name: &str) -> Option<&'static str> {
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let ending = last.rsplit('.').next().unwrap_or_default();
+    let known = ["html", "htm", "js", "mjs", "css", "xml"];
+    let ending = known.into_iter().find(|known| ending.eq_ignore_ascii_case(known))?;
+    (ending != "xml" || last.contains("sitemap")).then_some(ending)
+}
+
+impl Read {
+    fn of(ending: &str, bytes: &[u8], depth: Depth) -> Read {
+        let text = String::from_utf8_lossy(bytes);
+        let has_data_images = text.contains("data:image/");
+        match ending {
+            "html" | "htm" => {
+                let page = Page::read(&text, depth == Depth::Texts);
+                Read::Page(Box::new((page, has_data_images)))
+            }
+            // What is wrong with one is for the checks to say.
+            "xml" => Read::Sitemap(Sitemap::parse(&text).unwrap_or_default()),
+            _ if text.len() > MAX_SCRIPT_BYTES => Read::Long,
+            "css" => {
+                let origins = origins::in_style(&text).into_iter().collect();
+                Read::Style { origins, has_data_images }
+            }
+            _ => Read::Script {
+                origins: origins::in_script(&text).collect(),
+                views: views_in(&text).collect(),
+                has_router: text.contains("pushState") || text.contains("navigate("),
+                has_data_images,
+            },
+        }
+    }
+}
 
 impl<'n> Survey<'n> {
-    /// What the pages alone say, where it does not matter what they load.
+    /// What the pages alone say, where it does not matter what else there is.
     pub(crate) fn of_pages<E>(
         files: &'n FileList,
-        read: &impl Fn(&str) -> Result<Vec<u8>, E>,
+        depth: Depth,
+        read: &(impl Fn(&str) -> Result<Vec<u8>, E> + Sync),
     ) -> Survey<'n> {
-        let is_page = |name: &&str| name.ends_with(".html") || name.ends_with(".htm");
-        Survey::of(files.names().iter().map(|name| &**name).filter(is_page), read)
+        let is_page = |name: &&str| matches!(ending_of(name), Some("html" | "htm"));
+        Survey::of(files.names().iter().map(|name| &**name).filter(is_page), depth, read)
     }
 
     pub(crate) fn of<E>(
         names: impl IntoIterator<Item = &'n str>,
-        read: &impl Fn(&str) -> Result<Vec<u8>, E>,
+        depth: Depth,
+        read: &(impl Fn(&str) -> Result<Vec<u8>, E> + Sync),
     ) -> Survey<'n> {
         let mut survey = Survey {
             names: names.into_iter().collect(),
             pages: BTreeMap::new(),
             unread: Vec::new(),
+            paths: BTreeMap::new(),
+            origins: BTreeSet::new(),
+            scripts: BTreeSet::new(),
             script_origins: BTreeSet::new(),
             style_origins: BTreeSet::new(),
             has_data_images: false,
             has_router: false,
             views: BTreeSet::new(),
             sitemap: Vec::new(),
+            links: HashSet::new(),
         };
         survey.names.sort_unstable();
-        for name in survey.names.clone() {
-            let ending = name.rsplit('.').next().unwrap_or_default().to_ascii_lowercase();
-            let last = name.rsplit('/').next().unwrap_or_default();
-            let is_sitemap = ending == "xml" && last.contains("sitemap");
-            if !is_sitemap && !["html", "htm", "js", "mjs", "css"].contains(&&*ending) {
-                continue;
-            }
-            let Ok(bytes) = read(name) else {
-                survey.unread.push(name);
-                continue;
-            };
-            let text = String::from_utf8_lossy(&bytes);
-            survey.has_data_images |= text.contains("data:image/");
-            match &*ending {
-                "html" | "htm" => {
-                    let page = Page::read(&text);
-                    survey
-                        .style_origins
-                        .extend(page.styles.iter().flat_map(|css| origins::in_style(css)));
-                    survey.pages.insert(name, page);
-                }
-                "xml" => {
-                    // What is wrong with one is for the checks to say.
-                    let sitemap = Sitemap::parse(&text).unwrap_or_default();
-                    survey.sitemap.extend(sitemap.pages().map(str::to_owned));
-                }
-                _ if text.len() > MAX_SCRIPT_BYTES => {}
-                "css" => survey.style_origins.extend(origins::in_style(&text)),
-                _ => {
-                    survey.has_router |= text.contains("pushState") || text.contains("navigate(");
-                    survey.views.extend(views_in(&text));
-                    survey.script_origins.extend(origins::in_script(&text));
-                }
-            }
-        }
+        let names: Vec<&str> = survey.names.iter().copied().filter(|name| reads(name)).collect();
+        let read = |name: &'n str| {
+            let ending = ending_of(name).unwrap_or_default();
+            read(name).ok().map(|bytes| Read::of(ending, &bytes, depth))
+        };
+        in_order(&names, read, |name, read| match read {
+            Some(read) => survey.take(name, read),
+            None => survey.unread.push(name),
+        });
         survey
     }
 
-    /// All that pages link to or load, as they write it, with the file it is in.
-    pub(crate) fn references(&self) -> impl Iterator<Item = (&'n str, &str)> {
-        self.pages.iter().flat_map(|(name, page)| {
-            let loads = page.loads.iter().filter(|(kind, _)| *kind != LoadKind::Form);
-            let all = page.links.iter().chain(loads.map(|(_, url)| url));
-            all.map(|url| (*name, url.as_str()))
-        })
+    fn take(&mut self, name: &'n str, read: Read) {
+        match read {
+            Read::Page(page) => {
+                let (page, has_data_images) = *page;
+                self.has_data_images |= has_data_images;
+                self.take_page(name, page);
+            }
+            Read::Sitemap(sitemap) => {
+                self.sitemap.extend(sitemap.pages().map(str::to_owned));
+            }
+            Read::Style { origins, has_data_images } => {
+                self.has_data_images |= has_data_images;
+                self.style_origins.extend(origins);
+            }
+            Read::Script { origins, views, has_router, has_data_images } => {
+                self.has_data_images |= has_data_images;
+                self.has_router |= has_router;
+                self.views.extend(views);
+                self.script_origins.extend(origins);
+            }
+            Read::Long => {}
+        }
+    }
+
+    /// Takes in a page, and keeps of it what later questions are about.
+    fn take_page(&mut self, name: &'n str, mut page: Page) {
+        for css in std::mem::take(&mut page.styles) {
+            self.style_origins.extend(origins::in_style(&css));
+        }
+        for script in std::mem::take(&mut page.scripts) {
+            if self.scripts.len() <= MAX_HASHES && !script.trim().is_empty() {
+                self.scripts.insert(script);
+            }
+        }
+        let loads = std::mem::take(&mut page.loads);
+        let loaded = loads.iter().filter(|(kind, _)| *kind != LoadKind::Form);
+        for url in page.links.iter().map(|url| &**url).chain(loaded.map(|(_, url)| &**url)) {
+            if url.starts_with('/') && !url.starts_with("//") {
+                let path = url.split(['?', '#']).next().unwrap_or_default();
+                match self.paths.get_mut(path) {
+                    Some(times) => *times += 1,
+                    None => drop(self.paths.insert(path.to_owned(), 1)),
+                }
+            }
+        }
+        let origins =
+            loads.iter().filter_map(|(kind, url)| Some((*kind, origins::origin_of(url)?)));
+        self.origins.extend(origins);
+        for link in &mut page.links {
+            match self.links.get(link) {
+                Some(known) => *link = Arc::clone(known),
+                None => drop(self.links.insert(Arc::clone(link))),
+            }
+        }
+        self.pages.insert(name, page);
     }
 
     /// The origins that pages load something of a kind from, but for a host's own.
     pub(crate) fn origins_of(&self, kind: LoadKind, own: &str) -> BTreeSet<String> {
-        let loads = self.pages.values().flat_map(|page| &page.loads);
-        let origins = loads
-            .filter(|(known, _)| *known == kind)
-            .filter_map(|(_, url)| origins::origin_of(url));
+        let origins = self.origins.iter().filter(|(known, _)| *known == kind);
         origins
+            .map(|(_, origin)| origin.clone())
             .filter(|origin| origin.split_once("://").is_some_and(|(_, host)| host != own))
             .collect()
     }

@@ -69,7 +69,11 @@ pub fn reads(name: &str) -> bool {
 }
 
 /// Whether a build may have written there which names it gave to which sources.
-pub(super) fn is_build_manifest(name: &str) -> bool {
+///
+/// ```
+/// assert!(ravel_check::is_build_manifest("assets/manifest.json"));
+/// ```
+pub fn is_build_manifest(name: &str) -> bool {
     let last = name.rsplit('/').next().unwrap_or(name);
     last.contains("manifest") && last.ends_with(".json")
 }

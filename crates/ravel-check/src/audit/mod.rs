@@ -32,7 +32,7 @@ mod suffix;
 mod targets;
 
 pub use accept::Report;
-pub use content::reads;
+pub use content::{is_build_manifest, reads};
 pub use entry_points::{EntryPoint, EntryPointEnd, EntryPoints};
 pub use fingerprints::fingerprinted;
 pub use sitemap::Sitemap;

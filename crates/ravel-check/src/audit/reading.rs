@@ -1,9 +1,6 @@
 //! Built files, read by several threads and followed in their order.
 
 use std::fmt::Display;
-use std::num::NonZero;
-use std::sync::mpsc::sync_channel;
-use std::thread;
 
 use ravel::address::Request;
 use ravel::edit::Edit;
@@ -13,11 +10,7 @@ use super::fingerprints::of_manifest;
 use super::links::{base_of, is_relative};
 use super::referring::{ReadFile, ReferringFile};
 use super::{Audit, Code, Finding};
-
-/// So many files that were read wait for being followed, for each thread.
-const AHEAD: usize = 8;
-/// More threads wait for the one that follows.
-const MAX_THREADS: usize = 16;
+use crate::parallel::in_order;
 
 impl<'r> Audit<'r> {
     /// Reads a built file and follows what it refers to. Files for which [`super::reads`] is false
@@ -40,33 +33,16 @@ impl<'r> Audit<'r> {
         &mut self,
         read: impl Fn(&str) -> Result<Vec<u8>, E> + Sync,
     ) {
-        let names = self.edge().files().names().iter().map(|name| &**name);
-        let names: Vec<&str> = names.filter(|name| reads(name)).collect();
+        let files = self.edge().files().names();
+        let names: Vec<&str> =
+            files.iter().map(|name| &**name).filter(|name| reads(name)).collect();
         let read = |name: &str| match read(name) {
             Ok(bytes) => Ok(ReadFile::of(name, bytes)),
             Err(error) => Err(error.to_string()),
         };
-        let cores = thread::available_parallelism().map_or(1, NonZero::get);
-        let threads = cores.min(MAX_THREADS).min(names.len());
-        thread::scope(|scope| {
-            let readers: Vec<_> = (0..threads)
-                .map(|first| {
-                    let (sender, receiver) = sync_channel(AHEAD);
-                    let mut own = names.iter().skip(first).step_by(threads);
-                    let send = move || own.all(|name| sender.send(read(name)).is_ok());
-                    // One core reads and follows in turns, as does a machine that has no threads.
-                    let started =
-                        threads > 1 && thread::Builder::new().spawn_scoped(scope, send).is_ok();
-                    started.then_some(receiver)
-                })
-                .collect();
-            for (name, reader) in names.iter().zip(readers.iter().cycle()) {
-                let sent = reader.as_ref().and_then(|reader| reader.recv().ok());
-                match sent.unwrap_or_else(|| read(name)) {
-                    Ok(file) => self.take(name, &file),
-                    Err(why) => self.unreadable(name, &why),
-                }
-            }
+        in_order(&names, read, |name, read| match read {
+            Ok(file) => self.take(name, &file),
+            Err(why) => self.unreadable(name, &why),
         });
     }
 

@@ -5,12 +5,10 @@ mod page;
 mod reports;
 mod sarif;
 
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, Write};
 use std::path::Path;
 use std::str::FromStr;
-use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget};
 use ravel::finding::{Finding, FindingExample};
 use ravel::language::nearest;
 use ravel::rules::{Code, Severity};
@@ -21,6 +19,7 @@ use serde::Serialize;
 use entry::FileEdit;
 
 use crate::load::LoadedSite;
+use crate::progress::Progress;
 use crate::report::{Reports, forms, write_all};
 use crate::style::{FAINT, STRONG, count, in_style};
 use crate::{ExitStatus, Failure, findings};
@@ -109,9 +108,6 @@ fn unknown(name: &str) -> String {
 
 /// What each finding means, with an example; shown by `--why`.
 const MEANINGS: &str = include_str!("../../findings.md");
-
-/// Work that takes longer shows on a terminal how far it is.
-const LONG_WORK: Duration = Duration::from_secs(1);
 
 /// All that was found out.
 struct CheckResults<'f> {
@@ -213,20 +209,12 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
 fn look_over(loaded: &LoadedSite, audit: &mut Audit<'_>) -> (Report, EntryPoints) {
     let files =
         loaded.edge().files().names().iter().filter(|name| ravel_check::reads(name)).count();
-    let bar = ProgressBar::with_draw_target(Some(files as u64), ProgressDrawTarget::hidden());
-    let start = Instant::now();
-    let found = audit.all(
-        |name| {
-            if bar.is_hidden() && start.elapsed() > LONG_WORK && io::stderr().is_terminal() {
-                bar.set_draw_target(ProgressDrawTarget::stderr());
-            }
-            bar.inc(1);
-            loaded.bytes(name)
-        },
-        loaded.domain_findings(),
-    );
-    bar.finish_and_clear();
-    found
+    let progress = Progress::new(files, "files");
+    let read = |name: &str| {
+        progress.step();
+        loaded.bytes(name)
+    };
+    audit.all(read, loaded.domain_findings())
 }
 
 fn print(

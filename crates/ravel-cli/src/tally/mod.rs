@@ -23,6 +23,7 @@ use reading::{ReadSource, Reading};
 
 use crate::file::write_or_say;
 use crate::load::LoadedSite;
+use crate::progress::Progress;
 use crate::report::{Reports, forms, write_all};
 use crate::style::{NOTE, in_style};
 use crate::urls::UrlSources;
@@ -306,7 +307,9 @@ fn moves(loaded: &LoadedSite, report: &TallyReport) -> Vec<Move> {
     if old.is_empty() {
         return Vec::new();
     }
-    ravel_draft::suggestions(loaded.edge(), |name| loaded.bytes(name), &old)
+    let progress = Progress::new(old.len(), "old URLs");
+    let looked_at = |_: &str| progress.step();
+    ravel_draft::suggestions(loaded.edge(), |name| loaded.bytes(name), &old, &looked_at)
 }
 
 fn suggest(file: &Path, loaded: &LoadedSite, report: &TallyReport) -> Result<(), Failure> {

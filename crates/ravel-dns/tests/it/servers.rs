@@ -72,7 +72,7 @@ impl Says {
     }
 }
 
-/// A move, and what is said at a moment (in quarters of a unit from the switch).
+/// A move, and what servers say at a moment (in quarters of a unit from the switch).
 struct Move {
     /// In units.
     parent_ttl: i64,

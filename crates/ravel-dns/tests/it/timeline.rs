@@ -22,7 +22,7 @@ const NAMES: [&str; 3] = ["harbour.example", "www.harbour.example", "old.harbour
 
 /// What a server says to a question.
 #[derive(Clone, Copy)]
-enum Said {
+enum Answer {
     Nothing,
     Alias(usize),
     /// Nothing more is asked: it is known where the visitor ends.
@@ -30,7 +30,7 @@ enum Said {
 }
 
 /// Each question's answer for one kind of address, with its TTL in seconds.
-type Answers = [(u32, Said); NAMES.len()];
+type Answers = [(u32, Answer); NAMES.len()];
 
 /// Answers, each from a moment on.
 type Versions = [(i64, Answers)];
@@ -48,32 +48,32 @@ fn answers(zone: &Zone, kind: RecordType) -> Answers {
                 old: new.contains(&false),
                 missing: false,
             };
-            (records.iter().map(|record| record.ttl()).min().unwrap(), Said::End(ends))
+            (records.iter().map(|record| record.ttl()).min().unwrap(), Answer::End(ends))
         }
         Lookup::Alias(record, target) => {
             let target = target.to_string();
             let said = match NAMES.iter().position(|name| *name == target) {
-                Some(name) => Said::Alias(name),
+                Some(name) => Answer::Alias(name),
                 None => {
                     let new = target == "site.host.example";
-                    Said::End(Destinations { new, old: !new, missing: false })
+                    Answer::End(Destinations { new, old: !new, missing: false })
                 }
             };
             (record.ttl(), said)
         }
-        _ => (zone.negative_ttl(), Said::Nothing),
+        _ => (zone.negative_ttl(), Answer::Nothing),
     })
 }
 
 /// A resolver: what it fetched, by question, with the end of its TTL.
 #[derive(Default)]
 struct Resolver {
-    kept: [Option<(i64, Said)>; NAMES.len()],
+    kept: [Option<(i64, Answer)>; NAMES.len()],
 }
 
 impl Resolver {
     /// Asks the servers at a moment, unless what it has still lives.
-    fn ask(&mut self, versions: &Versions, name: usize, now: i64) -> Said {
+    fn ask(&mut self, versions: &Versions, name: usize, now: i64) -> Answer {
         if let Some((_, said)) = self.kept[name].filter(|(end, _)| *end > now) {
             return said;
         }
@@ -87,9 +87,11 @@ impl Resolver {
     fn visit(&mut self, versions: &Versions, mut name: usize, now: i64) -> Destinations {
         for _ in 0..4 {
             match self.ask(versions, name, now) {
-                Said::Nothing => return Destinations { missing: true, ..Destinations::default() },
-                Said::Alias(target) => name = target,
-                Said::End(ends) => return ends,
+                Answer::Nothing => {
+                    return Destinations { missing: true, ..Destinations::default() };
+                }
+                Answer::Alias(target) => name = target,
+                Answer::End(ends) => return ends,
             }
         }
         Destinations { old: true, ..Destinations::default() }

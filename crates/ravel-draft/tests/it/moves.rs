@@ -75,7 +75,7 @@ fn build(count: usize, name: impl Fn(usize) -> String, link: impl Fn(usize) -> S
 fn drafted(new: &Build, old: &OldSite) -> String {
     let names: Vec<&String> = new.keys().collect();
     let read = |name: &str| new.get(name).map(|text| text.clone().into_bytes()).ok_or("no file");
-    Draft::after(AT, "dist", &names, read, old).unwrap().rules().to_owned()
+    Draft::after(AT, "dist", &names, read, old, &|_| ()).unwrap().rules().to_owned()
 }
 
 fn old_of(old: &Build) -> OldSite {
@@ -232,4 +232,69 @@ fn paths_alone_tell_where_names_are_the_same() {
     ] {
         assert!(rules.contains(wanted), "{wanted}: {rules}");
     }
+}
+
+/// What a rule's reason says is enough for it: where another page fits as well, there is none.
+#[test]
+fn no_rule_says_that_another_page_fits_as_well() {
+    let old = build(24, |n| format!("part{}/gfx{n}_{}.html", n % 3, n * 7), |_| String::new());
+    // Each page is there twice, under names of which none is nearer.
+    let mut new = Build::from([("index.html".to_owned(), page(900, &[]))]);
+    for (name, text) in &old {
+        for side in ["left", "right"] {
+            let name = name.replace(['/', '_', '.'], "-");
+            new.insert(
+                format!("{side}/x{}.html", name.len() * 3 + new.len()),
+                text.replace("ferry", side),
+            );
+        }
+    }
+    let rules = drafted(&new, &old_of(&old));
+    let said = |line: &&str| line.contains("are as alike");
+    assert!(rules.lines().any(|line| line.starts_with("# redirect") && said(&line)), "{rules}");
+    let is_rule = |line: &str| !line.starts_with('#');
+    assert!(!rules.lines().filter(said).any(is_rule), "{rules}");
+}
+
+/// A page that is there unchanged is found, whatever is named as it was.
+#[test]
+fn identical_pages_come_before_names() {
+    let old = Build::from([
+        ("tickets/prices.html".to_owned(), page(1, &[])),
+        ("crew/lantern-keepers.html".to_owned(), page(2, &[])),
+        ("fleet.html".to_owned(), page(3, &[])),
+    ]);
+    let new = Build::from([
+        ("index.html".to_owned(), page(900, &[])),
+        ("a/x1.html".to_owned(), page(1, &[])),
+        ("a/prices.html".to_owned(), page(41, &[])),
+        ("a/x2.html".to_owned(), page(2, &[])),
+        ("people/lantern-keepers.html".to_owned(), page(42, &[])),
+        ("fleet.html".to_owned(), page(3, &[])),
+    ]);
+    let rules = drafted(&new, &old_of(&old));
+    for (from, to) in [("/tickets/prices", "/a/x1"), ("/crew/lantern-keepers", "/a/x2")] {
+        let is_it = |line: &str| {
+            let words: Vec<&str> = line.split_whitespace().take(3).collect();
+            words == [from, "->", to] && line.contains("the same page")
+        };
+        assert!(rules.lines().any(is_it), "{from}: {rules}");
+    }
+}
+
+/// Who waits is told of each old URL, where paths are alike, too.
+#[test]
+fn every_old_url_is_looked_at_once() {
+    let name = |n: usize| format!("gfx{}_word_{:08x}.html", n % 9, n * 2_654_435);
+    let old = build(300, name, |_| String::new());
+    let new =
+        build(200, |n| format!("gfx{}_word_{:08x}.html", n % 9, n * 40_503 + 7), |_| String::new());
+    let names: Vec<&str> = new.keys().map(String::as_str).collect();
+    let read = |name: &str| Ok::<_, String>(new[name].clone().into_bytes());
+    let seen = std::cell::RefCell::new(Vec::new());
+    let looked_at = |path: &str| seen.borrow_mut().push(path.to_owned());
+    Draft::after(AT, "dist", &names, read, &old_of(&old), &looked_at).unwrap();
+    let mut seen = seen.into_inner();
+    seen.dedup();
+    assert_eq!(seen.len(), old.len());
 }
