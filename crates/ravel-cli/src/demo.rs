@@ -8,6 +8,7 @@ use clap::Parser;
 use include_dir::{Dir, DirEntry, include_dir};
 use serde_json::{Value, json};
 
+use crate::diagnostic::write_folded;
 use crate::file::write_beside;
 use crate::style::{FAINT, STRONG, in_style};
 use crate::{Command, ExitStatus, Failure};
@@ -128,12 +129,13 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
         return walk_in_json(folder, out);
     }
     let state = if fresh { "The demo site is in" } else { "The demo site is already in" };
-    writeln!(
-        out,
-        "{state} {}: Lantern Ferries, a ferry company with five ports.",
-        in_style(STRONG, folder.display())
-    )?;
-    writeln!(out, "Its rules are edge.ravel, its built files are dist. The rules begin:\n")?;
+    let place = in_style(STRONG, folder.display());
+    let head = format!(
+        "{state} {place}: Lantern Ferries, a ferry company with five ports. Its rules are edge.ravel, \
+         its built files are dist. The rules begin:"
+    );
+    write_folded(&head, "", "", out)?;
+    writeln!(out)?;
     show_rules(&folder.join("edge.ravel"), out)?;
     writeln!(out, "\n{}", in_style(FAINT, format_args!("$ cd {}", folder.display())))?;
     enter()?;

@@ -2,6 +2,7 @@
 //! what to write.
 
 use std::borrow::Cow;
+use std::io::{self, Write};
 use std::ops::Range;
 
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Origin, Renderer, Snippet};
@@ -126,6 +127,16 @@ impl<'t> Source<'t> {
         let next = self.starts.partition_point(|start| *start <= byte).max(1);
         (self.line(next as u32), self.starts[next - 1])
     }
+}
+
+/// Writes a text as wide as the terminal; its further lines begin otherwise.
+pub(crate) fn write_folded(
+    text: &str,
+    first: &str,
+    further: &str,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    folded(text, width(), first, further).iter().try_for_each(|line| writeln!(out, "{line}"))
 }
 
 /// The columns of the terminal; where there is none, those of `COLUMNS`, or 100.

@@ -71,19 +71,19 @@ Write:
 
 Ask:
   explain  Show what URLs get, hop by hop, and why
-  test     Run the expectations of the rules file, against the rules or the live site
+  test     Run the expectations, against the rules or the live site
 
 Compare:
   diff     Show what a change of the rules or the files does to visitors
   tally    Count what visitors would get, from access logs and other URLs
-  domain   Compare the DNS and the certificate of a domain with what the site needs
+  domain   Compare the DNS and certificates with what the site needs
 
 See:
-  serve    Serve the site locally as the rules answer, with a page that shows each request
+  serve    Serve the site as the rules answer, and show each request
   demo     Try all of this on a demo site
 
 Publish:
-  build    Write what is published, for hosts that run code or only serve files
+  build    Write what is published, for hosts that run code or serve files
 
 Options:
 {options}
@@ -99,13 +99,13 @@ enum Command {
     /// Show what URLs get, hop by hop, and why
     #[command(after_help = EXIT_STATUS)]
     Explain(explain::Arguments),
-    /// Run the expectations of the rules file, against the rules or the live site
+    /// Run the expectations, against the rules or the live site
     #[command(after_help = EXIT_STATUS)]
     Test(test::Arguments),
     /// Find mistakes in the rules and in the built files
     #[command(after_help = EXIT_STATUS)]
     Check(check::Arguments),
-    /// Compare the DNS and the certificate of a domain with what the site needs
+    /// Compare the DNS and certificates with what the site needs
     #[command(after_help = EXIT_STATUS)]
     Domain(domain::Arguments),
     /// Show what a change of the rules or the files does to visitors
@@ -117,7 +117,7 @@ enum Command {
     /// Write what is published, for hosts that run code or only serve files
     #[command(after_help = EXIT_STATUS)]
     Build(build::Arguments),
-    /// Serve the site locally as the rules answer, with a page that shows each request
+    /// Serve the site as the rules answer, and show each request
     #[command(after_help = EXIT_STATUS)]
     Serve(serve::Arguments),
     /// Format rules files

@@ -6,7 +6,7 @@ use ravel_publish::{LineSupport, Support};
 use serde_json::json;
 
 use super::{Arguments, Content, Kind, Output};
-use crate::diagnostic::{width as columns, wrapped};
+use crate::diagnostic::{width as columns, write_folded};
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, cut, in_style};
 
@@ -15,7 +15,7 @@ const MAX_WIDTH: usize = 52;
 /// Rules are not cut to less, in characters.
 const MIN_WIDTH: usize = 20;
 /// A reason is not folded into less, in columns.
-const MIN_REASON: usize = 30;
+const MIN_REASON: usize = 20;
 /// More lines of one kind are counted, since few lists have so many that are read.
 const MAX_LINES: usize = 40;
 
@@ -36,8 +36,10 @@ impl Report<'_> {
 
     fn print_module(&self, out: &mut dyn Write) -> io::Result<()> {
         self.print_files(out)?;
-        let what = "edge.mjs exports decide(request), fetch.mjs handle(request, file); service-worker.mjs runs them in a browser";
-        writeln!(out, "\n{}", in_style(FAINT, what))?;
+        let what = "edge.mjs exports decide(request), fetch.mjs handle(request, file); \
+                    service-worker.mjs runs them in a browser";
+        writeln!(out)?;
+        write_folded(&in_style(FAINT, what), "", "", out)?;
         if !self.output.lines.is_empty() {
             writeln!(out)?;
         }
@@ -57,16 +59,14 @@ impl Report<'_> {
         };
         let files = count(files.len(), "file", "files");
         let place = self.arguments.out.display();
-        writeln!(
-            out,
-            "{files}, {made} of them made for this{less}, in {}",
-            in_style(STRONG, place)
-        )?;
+        let head =
+            format!("{files}, {made} of them made for this{less}, in {}", in_style(STRONG, place));
+        write_folded(&head, "", "", out)?;
         let not = count(self.of(Support::None).count(), "line", "lines");
         let note = format!(
             "{not} cannot be done there; a page that leads on answers with and without a trailing slash"
         );
-        writeln!(out, "{}", in_style(FAINT, note))?;
+        write_folded(&in_style(FAINT, note), "", "", out)?;
         self.print_private(out)
     }
 
@@ -149,14 +149,16 @@ impl Report<'_> {
         for line in self.of(support).take(MAX_LINES) {
             let place = self.loaded.name(line.line());
             let what = cut(line.what(), most);
-            let column = width + widest + 6;
-            let lines = wrapped(line.how(), columns().saturating_sub(column).max(MIN_REASON));
             let place = in_style(FAINT, format!("{place:<width$}"));
-            for (number, how) in lines.iter().enumerate() {
-                match number {
-                    0 => writeln!(out, "  {place}  {what:<widest$}  {how}")?,
-                    _ => writeln!(out, "{:column$}{how}", "")?,
-                }
+            let beside = width + widest + 6;
+            if beside + MIN_REASON <= columns() {
+                let row = format!("{place}  {what:<widest$}  {}", line.how());
+                write_folded(&row, "  ", &" ".repeat(beside), out)?;
+            } else {
+                let what = cut(line.what(), columns().saturating_sub(width + 4).max(MIN_WIDTH));
+                writeln!(out, "  {place}  {what}")?;
+                let below = " ".repeat(width + 6);
+                write_folded(line.how(), &below, &below, out)?;
             }
         }
         if total > MAX_LINES {

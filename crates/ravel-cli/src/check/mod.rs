@@ -18,6 +18,7 @@ use serde::Serialize;
 
 use entry::FileEdit;
 
+use crate::diagnostic::write_folded;
 use crate::load::LoadedSite;
 use crate::progress::Progress;
 use crate::report::{Reports, forms, write_all};
@@ -195,7 +196,11 @@ fn why(name: &str, out: &mut dyn Write) -> crate::Outcome {
                 continue;
             }
             None => {
-                writeln!(out, "{}", format!("{indent}{line}").trim_end())?;
+                // What a block shows stays as it is.
+                match indent {
+                    "" => write_folded(line, "", "", out)?,
+                    _ => writeln!(out, "{}", format!("{indent}{line}").trim_end())?,
+                }
                 continue;
             }
         };
@@ -258,7 +263,7 @@ fn print_entry_points(
     let certificates = loaded.certificate_judgements();
     let title = format!("{:<width$}  home page", "entry points");
     let deep = entry_points.deep().map(|deep| format!(", {deep}")).unwrap_or_default();
-    writeln!(out, "{}", in_style(FAINT, format!("{title}{deep}")))?;
+    write_folded(&in_style(FAINT, format!("{title}{deep}")), "", "    ", out)?;
     for point in points {
         let first = end_in_words(point.first(), canonical);
         let deep = point.deep().map(|end| end_in_words(end, canonical));
@@ -271,7 +276,8 @@ fn print_entry_points(
             .and_then(|host| certificates.get(host))
             .map(|judgement| format!("  {}", in_style(FAINT, judgement)))
             .unwrap_or_default();
-        writeln!(out, "{:<width$}  {both}{certificate}", url(point))?;
+        let row = format!("{:<width$}  {both}{certificate}", url(point));
+        write_folded(&row, "", "    ", out)?;
     }
     writeln!(out)
 }

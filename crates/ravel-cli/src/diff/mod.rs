@@ -13,6 +13,7 @@ use ravel_check::{Difference, DifferenceKind, compare};
 
 use known::{KnownSummary, KnownUrls};
 
+use crate::diagnostic::write_folded;
 use crate::edition::{Edition, EditionRules};
 use crate::report::{Reports, forms, write_all};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, count, in_style};
@@ -181,13 +182,15 @@ fn print(compared: &Compared<'_>, out: &mut dyn Write) -> io::Result<()> {
             let lines = words::lines(compared, one, number);
             let gap = if lines.is_empty() { "" } else { "  " };
             let reply = &one.descriptions()[number];
-            writeln!(out, "    {} {reply}{gap}{}", in_style(FAINT, label), in_style(FAINT, lines))?;
+            let text = format!("{} {reply}{gap}{}", in_style(FAINT, label), in_style(FAINT, lines));
+            write_folded(&text, "    ", "           ", out)?;
         }
     }
     if compared.left_out > 0 {
         let more = count(compared.left_out, "difference", "differences");
         let said = format!("{more} of URLs with empty segments, as `//about`: --empty-segments");
-        writeln!(out, "\n{}", in_style(FAINT, said))?;
+        writeln!(out)?;
+        write_folded(&in_style(FAINT, said), "", "", out)?;
     }
     Ok(())
 }

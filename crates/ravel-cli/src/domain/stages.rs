@@ -6,6 +6,7 @@ use ravel_dns::zone::Record;
 use ravel_dns::{Moment, Plan, StepKind, Timeline, ZoneStep};
 
 use super::table::{duration, signed};
+use crate::diagnostic::write_folded;
 use crate::style::{BAD, FAINT, GOOD, STRONG, in_style};
 
 /// All that is to be done at one moment.
@@ -50,7 +51,7 @@ pub(super) fn print(stages: &[Stage], out: &mut dyn Write) -> io::Result<()> {
         let from = in_style(FAINT, signed(stage.from_switch));
         writeln!(out, "{}  {from}{}", stage.at, in_style(STRONG, step))?;
         for what in &stage.what {
-            writeln!(out, "  {what}")?;
+            write_folded(what, "  ", "    ", out)?;
         }
         let Some((_, zone)) = &stage.zone else { continue };
         for record in zone.removed() {

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use anstyle::Style;
 use ravel_dns::{Action, Certificate, Plan, RecordValue};
 
+use crate::diagnostic::write_folded;
 use crate::style::{self, BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
 /// A cell: its text, and how it is drawn.
@@ -15,12 +16,9 @@ const MAX_WIDTH: usize = 44;
 
 pub(super) fn print(plan: &Plan<'_>, out: &mut dyn Write) -> io::Result<()> {
     let path = plan.domain().zone().map_or("", |file| file.path());
-    writeln!(
-        out,
-        "{}  {path}, serial {}\n",
-        in_style(STRONG, plan.zone().origin()),
-        plan.zone().serial()
-    )?;
+    let origin = in_style(STRONG, plan.zone().origin());
+    write_folded(&format!("{origin}  {path}, serial {}", plan.zone().serial()), "", "    ", out)?;
+    writeln!(out)?;
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     let mut last = "";
     for row in plan.rows() {

@@ -17,6 +17,7 @@ use serde::Serialize;
 
 use rows::{Row, print_rows};
 
+use crate::diagnostic::write_folded;
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, STRONG, count, in_style, outcome};
 use crate::urls::UrlSources;
@@ -257,12 +258,12 @@ fn print(
         method => format!("{method} "),
     };
     writeln!(out, "{}", in_style(STRONG, format_args!("{method}{}", request.url())))?;
-    writeln!(out, "  {}", summary(walk))?;
+    write_folded(&summary(walk), "  ", "    ", out)?;
     let several = walk.answers().len() > 1;
     for (number, (url, explanation)) in walk.answers().iter().enumerate() {
         writeln!(out)?;
         if several && number > 0 {
-            writeln!(out, "  {}", in_style(FAINT, format_args!("then GET {url}")))?;
+            write_folded(&in_style(FAINT, format!("then GET {url}")), "  ", "    ", out)?;
         }
         print_answer(loaded, explanation, out)?;
     }

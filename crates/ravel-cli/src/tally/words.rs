@@ -5,11 +5,9 @@ use std::io::{self, Write};
 use ravel_traffic::{Ending, TalliedUrl, TallyReport, Urlless};
 
 use super::Shown;
-use crate::diagnostic::{width, wrapped};
+use crate::diagnostic::{width, write_folded};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, cut, in_style};
 
-/// The widest URL in a column, in characters.
-const MAX_URL: usize = 48;
 /// In front of what has no number.
 const INDENT: &str = "             ";
 /// So many rules that nobody used are named.
@@ -81,15 +79,15 @@ fn endings(report: &TallyReport, out: &mut dyn Write) -> io::Result<()> {
             Ending::Redirect | Ending::Depends | Ending::Gone => NOTE,
             _ => BAD,
         };
-        writeln!(
-            out,
-            "  {}  {:>9}  {:>7}  {:>12}  {}",
+        let row = format!(
+            "{}  {:>9}  {:>7}  {:>12}  {}",
             in_style(style.bold(), format!("{:<9}", one.ending().as_str())),
             grouped(one.requests()),
             share(one.requests(), report.requests()),
             urls_of(one.urls()),
             in_style(FAINT, meaning(one.ending()))
-        )?;
+        );
+        write_folded(&row, "  ", INDENT, out)?;
     }
     for (header, requests) in report.headers() {
         let said = format!("hang on `{header}`, which the sources do not have");
@@ -117,20 +115,35 @@ fn missing(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
         return Ok(());
     }
     writeln!(out, "\n{}", in_style(STRONG, "missing"))?;
-    let asked: Vec<String> = urls.iter().map(|one| cut(&asked(shown, one), MAX_URL)).collect();
-    let width = asked.iter().map(|text| text.chars().count()).max().unwrap_or(0);
-    for (one, text) in urls.iter().zip(asked) {
-        match fix(shown, one) {
-            Some(fix) => writeln!(
-                out,
-                "  {:>9}  {text:width$}  {}",
-                grouped(one.requests()),
-                in_style(FAINT, fix)
-            )?,
-            None => writeln!(out, "  {:>9}  {text}", grouped(one.requests()))?,
+    let room = room();
+    let rows: Vec<(String, Option<String>)> =
+        urls.iter().map(|one| (cut(&asked(shown, one), room), fix(shown, one))).collect();
+    let chars = |text: &str| text.chars().count();
+    // The widest column in which every shorter URL has its rule beside it; the others have it below.
+    let fits = |width: usize| {
+        let shorter = rows.iter().filter(|(text, _)| chars(text) <= width);
+        shorter.filter_map(|(_, fix)| fix.as_ref()).all(|fix| width + 2 + chars(fix) <= room)
+    };
+    let fixed = rows.iter().filter(|(_, fix)| fix.is_some());
+    let width = fixed.map(|(text, _)| chars(text)).filter(|width| fits(*width)).max().unwrap_or(0);
+    for (one, (text, fix)) in urls.iter().zip(rows) {
+        let requests = grouped(one.requests());
+        match fix {
+            Some(fix) if chars(&text) <= width => {
+                writeln!(out, "  {requests:>9}  {text:width$}  {}", in_style(FAINT, fix))?;
+            }
+            Some(fix) => {
+                writeln!(out, "  {requests:>9}  {text}\n{INDENT}  {}", in_style(FAINT, fix))?;
+            }
+            None => writeln!(out, "  {requests:>9}  {text}")?,
         }
     }
     Ok(())
+}
+
+/// What a row has behind its number, in characters.
+fn room() -> usize {
+    width().saturating_sub(INDENT.len()).max(20)
 }
 
 fn redirected(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
@@ -145,7 +158,7 @@ fn redirected(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
     for one in report.redirected() {
         let hops =
             if one.hops() == 1 { String::new() } else { format!("  {} redirects", one.hops()) };
-        let text = cut(&asked(shown, one), MAX_URL);
+        let text = cut(&asked(shown, one), room().saturating_sub(hops.len()).max(20));
         writeln!(out, "  {:>9}  {text}{}", grouped(one.requests()), in_style(NOTE, hops))?;
     }
     Ok(())
@@ -162,15 +175,11 @@ fn differing(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
     }
     writeln!(out, "\n{}", in_style(STRONG, "answered otherwise than it is logged"))?;
     for one in differing.iter().take(shown.top) {
-        let example = cut(&asked(shown, one.example()), MAX_URL);
-        writeln!(
-            out,
-            "  {:>9}  {} before, {} now  {}",
-            grouped(one.requests()),
-            one.logged(),
-            status(one.answered()),
-            in_style(FAINT, format!("as {example}"))
-        )?;
+        let change = format!("{} before, {} now", one.logged(), status(one.answered()));
+        let beside = room().saturating_sub(change.len() + "  as ".len()).max(20);
+        let example = format!("as {}", cut(&asked(shown, one.example()), beside));
+        let (requests, example) = (grouped(one.requests()), in_style(FAINT, example));
+        writeln!(out, "  {requests:>9}  {change}  {example}")?;
     }
     Ok(())
 }
@@ -197,17 +206,15 @@ fn rules(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
             out,
             "  {:>9}  {}  {}",
             grouped(rule.requests()),
-            in_style(FAINT, place),
-            cut(rule.rule(), 2 * MAX_URL)
+            in_style(FAINT, &place),
+            cut(rule.rule(), room().saturating_sub(place.len() + 2).max(20))
         )?;
     }
     if !unused.is_empty() {
         let more = if unused.len() > MAX_UNUSED { ", …" } else { "" };
         let named = unused[..unused.len().min(MAX_UNUSED)].join(", ");
         let line = format!("nobody used {named}{more}");
-        for part in wrapped(&line, width().saturating_sub(INDENT.len()).max(20)) {
-            writeln!(out, "{INDENT}{}", in_style(FAINT, part))?;
-        }
+        write_folded(&in_style(FAINT, line), INDENT, INDENT, out)?;
     }
     Ok(())
 }

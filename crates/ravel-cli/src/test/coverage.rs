@@ -5,6 +5,7 @@ use std::io::{self, Write};
 
 use ravel_check::{CoverageState, RuleCoverage};
 
+use crate::diagnostic::{folded, width as columns};
 use crate::load::LoadedSite;
 use crate::style::{BAD, FAINT, GOOD, NOTE, in_style};
 
@@ -36,11 +37,14 @@ pub(super) fn print(
         let width = rules.iter().take(MAX_SHOWN).map(|rule| name(rule).len()).max().unwrap_or(0);
         for rule in rules.iter().take(MAX_SHOWN) {
             let place = in_style(FAINT, format!("{:width$}", name(rule)));
-            writeln!(out, "    {place}  {}", rule.rule())?;
+            let further = " ".repeat("    ".len() + width + "    ".len());
+            let mut lines =
+                folded(&format!("{place}  {}", rule.rule()), columns(), "    ", &further);
             if !rule.unnoticed().is_empty() {
                 let could = format!("could {}", rule.unnoticed().join(", or "));
-                writeln!(out, "    {:width$}    {could}", "")?;
+                lines.extend(folded(&could, columns(), &further, &further));
             }
+            lines.iter().try_for_each(|line| writeln!(out, "{line}"))?;
         }
         match rules.len().checked_sub(MAX_SHOWN) {
             Some(more @ 1..) => writeln!(out, "    … and {more} more: `--json` has all"),

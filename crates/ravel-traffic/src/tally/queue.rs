@@ -32,10 +32,14 @@ impl Waiting<'_> {
         self.rare.map_or(1, |rare| rare.count)
     }
 
-    /// Tables use the other bits.
     pub(super) fn shard(&self) -> usize {
-        (self.hash >> 32) as usize % SHARDS
+        shard_of(self.hash)
     }
+}
+
+/// The number of the shard for a text with a hash, of which tables use the other bits.
+pub(super) fn shard_of(hash: u64) -> usize {
+    (hash >> 32) as usize % SHARDS
 }
 
 /// Requests that wait for their shards.

@@ -50,7 +50,7 @@ impl EndingCount {
         self.requests
     }
 
-    /// How many distinct ones.
+    /// How many distinct URLs.
     pub fn urls(&self) -> u64 {
         self.urls
     }
@@ -66,7 +66,7 @@ pub struct TalliedUrl {
 }
 
 impl TalliedUrl {
-    /// The method, in capitals.
+    /// The method, in capitals; GET where that is among several.
     pub fn method(&self) -> &str {
         &self.method
     }
@@ -149,7 +149,7 @@ impl TallyReport {
         self.requests
     }
 
-    /// Distinct URLs; with different methods they are different.
+    /// Distinct URLs: one that ends in several ways, by its method, is one.
     pub fn urls(&self) -> u64 {
         self.urls
     }
@@ -275,7 +275,7 @@ impl Tally<'_> {
         let others = locked(&self.others);
         TallyReport {
             requests: sums.endings.iter().map(|(requests, _)| requests).sum(),
-            urls: sums.endings.iter().map(|(_, urls)| urls).sum(),
+            urls: sums.urls,
             endings: endings
                 .map(|(ending, (requests, urls))| EndingCount { ending, requests, urls })
                 .collect(),

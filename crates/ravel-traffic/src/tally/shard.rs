@@ -109,6 +109,13 @@ impl Shard {
         &self.days
     }
 
+    /// What a request gets, and how often it came, if it did.
+    pub(super) fn get(&self, text: &[u8]) -> Option<(&Verdict, u64)> {
+        let (verdict, counts) = self.table.get(text)?;
+        let requests: u64 = counts.iter().map(|(_, count)| count).sum();
+        (requests > 0).then(|| (&self.verdicts[verdict as usize], requests))
+    }
+
     /// Each distinct request, with its verdict and its counts by status.
     pub(super) fn each(&self) -> impl Iterator<Item = (&[u8], &Verdict, Counts)> {
         let all = self.table.each();

@@ -2,22 +2,27 @@
 
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
+use std::hash::BuildHasher;
 use std::sync::Mutex;
 use std::thread;
 
 use http::HeaderName;
 use ravel::program::RuleId;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::queue::shard_of;
 use super::shard::{Shard, as_text};
-use super::verdict::{Ending, Judge};
+use super::verdict::{Ending, Judge, Verdict, url_of_others};
 use super::{Tally, locked};
 use crate::log::Day;
 
 /// What is summed up of all requests.
 pub(super) struct Sums {
-    /// Requests, and distinct ones.
+    /// Requests, and URLs.
     pub(super) endings: [(u64, u64); Ending::ALL.len()],
+    /// Distinct URLs: one that ends in several ways, by its method, is one.
+    pub(super) urls: u64,
+    others: FxHashMap<String, Others>,
     pub(super) hops: BTreeMap<u8, u64>,
     pub(super) rules: FxHashMap<RuleId, u64>,
     /// Those for the origin of requests that do not say theirs.
@@ -38,6 +43,16 @@ pub(super) struct Differing {
     pub(super) example: One,
 }
 
+/// What is asked of a URL by other methods than GET, and with headers that decide.
+#[derive(Default)]
+struct Others {
+    /// How it ends, as bits.
+    endings: u16,
+    /// The first text of those that are missing, with their requests; and of those that redirect.
+    missing: Option<One>,
+    redirected: Option<One>,
+}
+
 /// A request by how often it came, its text, and its redirects.
 pub(super) type One = (u64, String, u8);
 
@@ -53,8 +68,70 @@ impl Tally<'_> {
             let parts = self.shards.chunks(self.shards.len().div_ceil(cores));
             let parts: Vec<_> = parts.map(|part| scope.spawn(|| of_some(part))).collect();
             let sums = parts.into_iter().map(|part| part.join().expect("it does not panic"));
-            sums.reduce(Sums::with).unwrap_or_else(|| Sums::new(most))
+            let mut sums = sums.reduce(Sums::with).unwrap_or_else(|| Sums::new(most));
+            self.with_others(&mut sums);
+            sums
         })
+    }
+
+    /// Puts together what is asked of one URL in several ways.
+    fn with_others(&self, sums: &mut Sums) {
+        for (url, others) in std::mem::take(&mut sums.others) {
+            let text = format!("GET {url}");
+            let shard = locked(&self.shards[shard_of(self.hasher.hash_one(text.as_bytes()))]);
+            let plain = shard.get(text.as_bytes());
+            let known = plain.map_or(0, |(verdict, _)| 1 << verdict.ending as u16);
+            for (bit, (_, urls)) in sums.endings.iter_mut().enumerate() {
+                *urls += u64::from((others.endings & !known) >> bit & 1);
+            }
+            sums.urls += u64::from(plain.is_none());
+            let with_plain = |(requests, other, hops): One, is_it: fn(&Verdict) -> bool| match plain
+                .filter(|(verdict, _)| is_it(verdict))
+            {
+                Some((verdict, more)) => (requests + more, text.clone(), verdict.hops),
+                None => (requests, other, hops),
+            };
+            if let Some(one) = others.missing {
+                let one = with_plain(one, |verdict| verdict.ending == Ending::Missing);
+                sums.missing.offer(one.0, &one.1, one.2);
+            }
+            if let Some(one) = others.redirected {
+                let one = with_plain(one, |verdict| verdict.hops > 0);
+                sums.redirected.offer(one.0, &one.1, one.2);
+            }
+        }
+    }
+}
+
+impl Others {
+    fn add(&mut self, requests: u64, text: &str, verdict: &Verdict) {
+        self.endings |= 1 << verdict.ending as u16;
+        let one = || (requests, text.to_owned(), verdict.hops);
+        let kinds = [
+            (&mut self.missing, verdict.ending == Ending::Missing),
+            (&mut self.redirected, verdict.hops > 0),
+        ];
+        for (known, _) in kinds.into_iter().filter(|(_, is_it)| *is_it) {
+            *known = together(known.take(), Some(one()));
+        }
+    }
+
+    fn extend(&mut self, other: Others) {
+        self.endings |= other.endings;
+        self.missing = together(self.missing.take(), other.missing);
+        self.redirected = together(self.redirected.take(), other.redirected);
+    }
+}
+
+/// Two counts of one URL, by the text that comes first.
+fn together(one: Option<One>, other: Option<One>) -> Option<One> {
+    match (one, other) {
+        (Some(one), Some(other)) => {
+            let requests = one.0 + other.0;
+            let first = if other.1 < one.1 { other } else { one };
+            Some((requests, first.1, first.2))
+        }
+        (one, other) => one.or(other),
     }
 }
 
@@ -63,6 +140,8 @@ impl Sums {
         let (hops, rules, origins, headers) = Default::default();
         Sums {
             endings: Default::default(),
+            urls: 0,
+            others: FxHashMap::default(),
             hops,
             rules,
             at_home: 0,
@@ -85,14 +164,28 @@ impl Sums {
             let requests: u64 = counts.iter().map(|(_, count)| count).sum();
             let (all, urls) = &mut self.endings[verdict.ending as usize];
             *all += requests;
-            *urls += 1;
             let hops = verdict.hops;
             if hops > 0 {
                 *self.hops.entry(hops).or_default() += requests;
-                self.redirected.offer(requests, &text, hops);
             }
-            if verdict.ending == Ending::Missing {
-                self.missing.offer(requests, &text, hops);
+            match url_of_others(&text) {
+                None => {
+                    *urls += 1;
+                    self.urls += 1;
+                    if hops > 0 {
+                        self.redirected.offer(requests, &text, hops);
+                    }
+                    if verdict.ending == Ending::Missing {
+                        self.missing.offer(requests, &text, hops);
+                    }
+                }
+                Some(url) => match self.others.get_mut(url) {
+                    Some(known) => known.add(requests, &text, verdict),
+                    None => {
+                        let known = self.others.entry(url.to_owned()).or_default();
+                        known.add(requests, &text, verdict);
+                    }
+                },
             }
             // A rule that decides twice on one way is one that the request has met.
             for (at, id) in verdict.rules.iter().enumerate() {
@@ -127,6 +220,10 @@ impl Sums {
         for ((all, urls), (more, others)) in self.endings.iter_mut().zip(other.endings) {
             *all += more;
             *urls += others;
+        }
+        self.urls += other.urls;
+        for (url, others) in other.others {
+            self.others.entry(url).or_default().extend(others);
         }
         other.hops.into_iter().for_each(|(hops, n)| *self.hops.entry(hops).or_default() += n);
         other.rules.into_iter().for_each(|(id, n)| *self.rules.entry(id).or_default() += n);
@@ -187,8 +284,11 @@ impl Most {
 
     fn cut(&mut self) {
         self.kept.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
-        self.kept.truncate(self.most);
-        self.least = self.kept.last().map_or(0, |(requests, ..)| *requests);
+        // A URL that was offered again has more requests than before.
+        let mut seen = FxHashSet::default();
+        self.kept.retain(|(_, text, _)| seen.len() < self.most && seen.insert(text.clone()));
+        let is_full = self.kept.len() == self.most;
+        self.least = self.kept.last().filter(|_| is_full).map_or(0, |(requests, ..)| *requests);
     }
 
     fn extend(&mut self, other: Most) {

@@ -116,6 +116,14 @@ impl Table {
         Head::of(self.record(place)).verdict
     }
 
+    /// The verdict of a text, and its counts by status, if it is there.
+    pub(super) fn get(&self, text: &[u8]) -> Option<(u32, Counts)> {
+        let is_it = |place: &u32| self.text(*place) == text;
+        let place = self.places.find(self.hash(text), is_it)?;
+        let head = Head::of(self.record(*place));
+        Some((head.verdict, self.counts(head)))
+    }
+
     /// The places of texts with these hashes, if they are there. What is asked for at once is fetched
     /// from memory at once.
     pub(super) fn known<const N: usize>(&self, texts: [(&[u8], u64); N]) -> [Option<u32>; N] {

@@ -222,6 +222,12 @@ fn split(text: &str) -> (&str, &str) {
     }
 }
 
+/// The URL of a request, if its text says more than that it is asked for by GET.
+pub(crate) fn url_of_others(text: &str) -> Option<&str> {
+    let is_plain = text.starts_with("GET ") && split(text).1.is_empty();
+    (!is_plain).then(|| url(text))
+}
+
 fn url(text: &str) -> &str {
     let (asked, _) = split(text);
     asked.split_once(' ').map_or(asked, |(_, url)| url)

@@ -196,7 +196,7 @@ proptest! {
             let answered = edge.answer(&request).status().unwrap_or(0);
             differing += u64::from(answered != line.status && ending != Ending::Depends);
             if ending == Ending::Missing {
-                *missing.entry(format!("{} {}", request.method(), request.url())).or_default() += 1;
+                *missing.entry(request.url().to_owned()).or_default() += 1;
             }
         }
         let counted: BTreeMap<Ending, u64> =
@@ -219,7 +219,7 @@ proptest! {
         for one in report.missing() {
             // The same URL may be written in several ways.
             let url = Request::get(one.url()).unwrap().url().to_owned();
-            *reported.entry(format!("{} {url}", one.method())).or_default() += one.requests();
+            *reported.entry(url).or_default() += one.requests();
         }
         prop_assert_eq!(reported, missing);
     }
@@ -345,4 +345,53 @@ fn the_log_of_the_demo_is_what_the_example_makes() {
     unpacked(std::fs::File::open(path).unwrap()).unwrap().read_to_end(&mut kept).unwrap();
     assert!(made == kept, "write it anew with the example `access_log`");
     assert_eq!(made.iter().filter(|byte| **byte == b'\n').count(), 20_000);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// A URL that is asked for by several methods is one, with all their requests.
+    #[test]
+    fn urls_are_counted_and_not_methods(
+        asked in prop::collection::vec((0..3_usize, 0..6_usize, 1..4_u64), 0..40),
+        most in 1..8_usize,
+    ) {
+        const URLS: [&str; 6] = ["/a", "/gone", "/no-such", "/old/none", "/nothing", "/s/old/a"];
+        let methods = [Method::GET, Method::HEAD, Method::POST];
+        let edge = edge();
+        let own = tally(&edge);
+        let hits = asked.iter().map(|(method, url, count)| {
+            Hit::of(URLS[*url]).with_method(methods[*method].clone()).times(*count)
+        });
+        own.count(hits).unwrap();
+        let report = own.report(most);
+        let mut urls = BTreeSet::new();
+        let mut endings: BTreeMap<Ending, BTreeSet<usize>> = BTreeMap::new();
+        let mut missing: BTreeMap<usize, u64> = BTreeMap::new();
+        for (method, url, count) in &asked {
+            let whole = edge.site().url_of(URLS[*url]);
+            let request = ravel::Request::new(methods[*method].clone(), &whole).unwrap();
+            let ending = match edge.walk(&request) {
+                walk if walk.outcome() == Outcome::Missing => Ending::Missing,
+                walk if walk.outcome() == Outcome::Gone => Ending::Gone,
+                walk if walk.outcome() == Outcome::Refused => Ending::Refused,
+                walk if walk.hops() > 0 => Ending::Redirect,
+                _ => Ending::File,
+            };
+            urls.insert(*url);
+            endings.entry(ending).or_default().insert(*url);
+            if ending == Ending::Missing {
+                *missing.entry(*url).or_default() += count;
+            }
+        }
+        prop_assert_eq!(report.urls(), urls.len() as u64);
+        for one in report.endings() {
+            prop_assert_eq!(one.urls(), endings[&one.ending()].len() as u64, "{:?}", one.ending());
+        }
+        let mut wanted: Vec<u64> = missing.values().copied().collect();
+        wanted.sort_by_key(|requests| std::cmp::Reverse(*requests));
+        wanted.truncate(most);
+        let listed: Vec<u64> = report.missing().iter().map(|one| one.requests()).collect();
+        prop_assert_eq!(listed, wanted);
+    }
 }
