@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use ravel::Outcome;
 use ravel::address::{Request, encode, is_path_byte};
 use ravel::edge::{Edge, Route, RouteEnd};
-use ravel::program::{RuleRef, Stage, Test, TestKind};
+use ravel::program::{RuleRef, Stage, Test, TestSubject};
 use ravel::template::{Pattern, QueryTest};
 
 /// The URLs of a site below its base path, each as its path and query.
@@ -187,11 +187,8 @@ impl<'e> SiteUrls<'e> {
         });
         let path = self.below(request.url()).and_then(|url| url.split('?').next());
         let exists = path.is_some_and(|path| self.naming.contains(&self.folded(path)));
-        let file = |test: &Test| match test.kind() {
-            TestKind::FileExists => exists != test.negated(),
-            _ => true,
-        };
-        captured && rule.tests().iter().all(file)
+        let is_of_file = |test: &&Test| test.kind().subject() == TestSubject::File;
+        captured && rule.tests().iter().filter(is_of_file).all(|test| exists != test.negated())
     }
 
     /// The rules that ask for a parameter at a path, each with a URL that has it.
@@ -229,15 +226,9 @@ fn query_of(pattern: &Pattern) -> String {
 
 /// Whether a test looks at more than the URL's path and query.
 pub(crate) fn looks_at_visitor(test: &Test) -> bool {
-    match test.kind() {
-        TestKind::Capture(..) | TestKind::FileExists | TestKind::ContentType(_) => false,
-        TestKind::Host(_)
-        | TestKind::Scheme(_)
-        | TestKind::Role(_)
-        | TestKind::Method(_)
-        | TestKind::Language(_)
-        | TestKind::Header(..)
-        | TestKind::Cookie(..) => true,
+    match test.kind().subject() {
+        TestSubject::Captures | TestSubject::File | TestSubject::Answer => false,
+        TestSubject::Origin | TestSubject::Method | TestSubject::Headers => true,
     }
 }
 

@@ -4,7 +4,9 @@ use http::header::{CACHE_CONTROL, CONTENT_TYPE, LOCATION, STRICT_TRANSPORT_SECUR
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use ravel::Edge;
-use ravel::program::{Effect, HeaderOp, HeaderScope, Hsts, Rule, Site, Stage, TestKind};
+use ravel::program::{
+    Effect, HeaderOp, HeaderScope, Hsts, Rule, Site, Stage, TestKind, TestSubject,
+};
 
 use super::kind::page_name;
 use super::place::have_same_hosts;
@@ -79,8 +81,8 @@ impl<'r> Changed<'r> {
     pub(super) fn quiet_redirects(&self, edges: [&Edge; 2]) -> u32 {
         let are_files_same = self.addresses.iter().all(Vec::is_empty);
         let hangs_on_files = |rule: &Rule| {
-            let mut kinds = rule.tests().iter().map(|test| test.kind());
-            !are_files_same && kinds.any(|kind| matches!(kind, TestKind::FileExists))
+            let mut subjects = rule.tests().iter().map(|test| test.kind().subject());
+            !are_files_same && subjects.any(|subject| subject == TestSubject::File)
         };
         let looks =
             |rule: &&Rule| rule.stage() == Stage::Headers || rule.tests().request_headers() != 0;

@@ -12,7 +12,7 @@ use super::origin::Origin;
 use super::pattern::PatternLeaf;
 use super::symbol::{Symbol, symbols};
 use super::{RequestSet, Space};
-use ravel::program::{Rule, Test, TestKind, Tests};
+use ravel::program::{Rule, Test, TestKind, TestSubject, Tests};
 use ravel::template::{Expression, Pattern, Piece, QueryTest, Target, Template};
 
 impl<'r> Space<'r> {
@@ -166,8 +166,12 @@ impl<'r> Space<'r> {
         }
         rule.tests()
             .iter()
-            .filter(|test| {
-                test.request_header().is_some() || matches!(test.kind(), TestKind::Method(_))
+            .filter(|test| match test.kind().subject() {
+                TestSubject::Method | TestSubject::Headers => true,
+                TestSubject::Captures
+                | TestSubject::Origin
+                | TestSubject::File
+                | TestSubject::Answer => false,
             })
             .for_each(|test| self.add_test(&mut set, test));
         set.pieces.retain(|piece| !(piece.methods.is_empty() || piece.languages.is_empty()));

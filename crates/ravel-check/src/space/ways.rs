@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 use super::{RequestSet, Space};
 use ravel::address::Request;
 use ravel::edge::{Outcome, Route, RouteEnd};
-use ravel::program::{RuleId, RuleRef, Stage, Test, TestKind};
+use ravel::program::{RuleId, RuleRef, Stage, Test, TestSubject};
 
 /// Classes of requests that are told apart.
 const MAX_CLASSES: usize = 128;
@@ -110,7 +110,11 @@ impl<'r> Space<'r> {
 
 /// Whether requests for one path can differ in what a rule makes of them.
 pub(crate) fn asks_beyond_path(rule: RuleRef<'_>) -> bool {
-    let is_of_path =
-        |test: &Test| matches!(test.kind(), TestKind::Capture(..) | TestKind::FileExists);
+    let is_of_path = |test: &Test| match test.kind().subject() {
+        TestSubject::Captures | TestSubject::File => true,
+        TestSubject::Origin | TestSubject::Method | TestSubject::Headers | TestSubject::Answer => {
+            false
+        }
+    };
     !rule.pattern().query().is_empty() || !rule.tests().iter().all(is_of_path)
 }

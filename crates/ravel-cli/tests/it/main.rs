@@ -9,6 +9,7 @@ mod common;
 mod completions;
 mod delegation;
 mod diff;
+mod document_names;
 mod documents;
 mod domain;
 mod draft;

@@ -160,7 +160,18 @@ impl<'e> Verdicts<'_, 'e> {
 
     /// What only a script in `404.html` can do, as far as it can see what the rule asks.
     fn by_script(&self, rule: RuleRef<'_>, does: &str, instead: &str) -> (Support, String) {
-        let unseen = |kind: &TestKind| matches!(kind, TestKind::Header(..) | TestKind::Method(_));
+        let unseen = |kind: &TestKind| match kind {
+            TestKind::Header(..) | TestKind::Method(_) => true,
+            // Of headers, a script sees cookies and languages.
+            TestKind::Cookie(..)
+            | TestKind::Language(_)
+            | TestKind::Capture(..)
+            | TestKind::Host(_)
+            | TestKind::Scheme(_)
+            | TestKind::Role(_)
+            | TestKind::FileExists
+            | TestKind::ContentType(_) => false,
+        };
         if let Some(test) = rule.tests().iter().find(|test| unseen(test.kind())) {
             let condition = test.written(self.placement.urls().edge().site().languages());
             return (Support::None, format!("a script cannot see `{condition}`"));

@@ -18,6 +18,7 @@ mod media;
 mod regex;
 mod rule;
 mod site;
+mod subject;
 mod test;
 
 pub use change::RuleChange;
@@ -26,6 +27,7 @@ pub use media::MediaRange;
 pub use regex::WholeRegex;
 pub use rule::{Rule, Stage};
 pub use site::{Alias, Hsts, HttpPolicy, Pages, PreviewHost, Site};
+pub use subject::TestSubject;
 pub use test::{Role, Test, TestKind, Tests, TextSet, ValueSet};
 
 use std::fmt;
