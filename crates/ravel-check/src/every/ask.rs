@@ -52,14 +52,14 @@ impl<'s, 'r> Prover<'s, 'r> {
     /// Asks the edge about one address; keeps it if it is the shortest so far for which the
     /// expectation does not hold.
     pub(super) fn ask(&mut self, request: &Request) -> bool {
-        let (verdict, expectation) = self.verdict(request);
+        let (verdict, asked) = self.verdict(request);
         if self.asked.len() < MAX_KEPT {
-            self.asked.push(expectation);
+            self.asked.push(asked.clone());
         }
         let holds = verdict.holds();
-        let cost = |request: &Request| (request.url().len(), request.headers().len());
-        if !holds && self.failing.as_ref().is_none_or(|(known, _)| cost(request) < cost(known)) {
-            self.failing = Some((request.clone(), verdict));
+        let cost = |asked: &Expectation| (asked.url().len(), asked.given().len());
+        if !holds && self.failing.as_ref().is_none_or(|(known, _)| cost(&asked) < cost(known)) {
+            self.failing = Some((asked, verdict));
         }
         holds
     }

@@ -48,7 +48,7 @@ struct Prover<'s, 'r> {
     space: &'s Space<'r>,
     universal: &'r EveryExpectation,
     /// The shortest address found for which it does not hold, with what is wrong.
-    failing: Option<(Request, Verdict)>,
+    failing: Option<(Expectation, Verdict)>,
     undecided: Option<String>,
     /// What one address gets, all get; what is asked more is asked as a witness.
     is_settled: bool,
@@ -60,7 +60,7 @@ struct Prover<'s, 'r> {
 pub(crate) fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectation) -> Verdict {
     let mut prover = Prover::new(space, universal);
     prover.run();
-    let asked = match universal.is_of_files() {
+    let subject = match universal.is_of_files() {
         true => format!("every file {}", universal.pattern()),
         false => format!("every {}", universal.pattern()),
     };
@@ -71,18 +71,18 @@ pub(crate) fn verify_every<'r>(space: &Space<'r>, universal: &'r EveryExpectatio
         None => checks.chain(locations).collect::<Vec<_>>().join(", "),
     };
     match (prover.failing, prover.undecided) {
-        (Some((request, verdict)), _) => {
-            let described = describe_request(&request);
+        (Some((asked, verdict)), _) => {
+            let described = describe(&asked);
             let failures = verdict.failures().iter().map(|failure| {
                 Failure::new(failure.expected(), format!("{described} {}", failure.got()))
             });
-            Verdict::new(universal.line(), asked, failures.collect(), verdict.decided())
+            Verdict::new(universal.line(), subject, failures.collect(), verdict.decided())
         }
         (None, Some(why)) => {
             let failure = Failure::new(expected, format!("undecided: {why}"));
-            Verdict::new(universal.line(), asked, vec![failure], None)
+            Verdict::new(universal.line(), subject, vec![failure], None)
         }
-        (None, None) => Verdict::new(universal.line(), asked, Vec::new(), None),
+        (None, None) => Verdict::new(universal.line(), subject, Vec::new(), None),
     }
 }
 
@@ -137,10 +137,10 @@ pub fn witnesses(edge: &Edge, universal: &EveryExpectation, most: usize) -> Vec<
     asked
 }
 
-/// The address, with the header fields that matter.
-fn describe_request(request: &Request) -> String {
-    let mut text = request.url().to_owned();
-    for (name, value) in request.headers() {
+/// The address that was asked, with the header fields that matter.
+fn describe(asked: &Expectation) -> String {
+    let mut text = asked.url().to_owned();
+    for (name, value) in asked.given() {
         text.push_str(&format!(" with {name}: {}", value.to_str().unwrap_or_default()));
     }
     text
@@ -173,7 +173,7 @@ impl<'s, 'r> Prover<'s, 'r> {
         for number in self.overlapping(Stage::Fallback) {
             let rule = self.space.rule(Stage::Fallback, number).rule();
             let Some(path) = rule.shows() else { continue };
-            let mut taken = self.space.matching(rule);
+            let mut taken = self.under_given(&self.space.matching(rule));
             if rule.spares_files() {
                 taken.take_out(&self.space.of_known_type());
             }
@@ -185,7 +185,8 @@ impl<'s, 'r> Prover<'s, 'r> {
             rest.take_out(&taken);
         }
         for number in self.overlapping(Stage::Missing) {
-            let taken = self.space.matching(self.space.rule(Stage::Missing, number).rule());
+            let rule = self.space.rule(Stage::Missing, number).rule();
+            let taken = self.under_given(&self.space.matching(rule));
             self.class(rest.and(&taken), ClassReason::Alike);
             rest.take_out(&taken);
         }

@@ -8,6 +8,7 @@ mod coverage;
 mod differences;
 mod every;
 mod fingerprints;
+mod given;
 mod ordinary;
 mod proofs;
 mod queries;

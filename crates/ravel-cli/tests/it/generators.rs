@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -268,7 +269,9 @@ fn free_port() -> u16 {
 /// pages in each form, deep links of apps. How many were asked, and are otherwise; the same of forms
 /// that the build does not have.
 fn is_as_served(site: &Site, folder: &Path, mut server: Command, port: u16) -> [usize; 3] {
-    let mut server = server.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    // Of a group of its own: what starts a server may be ended without it.
+    server.process_group(0).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut server = server.spawn().unwrap();
     let (ports, answers) = (format!("http://127.0.0.1:{port}{}", site.base), folder.join("answer"));
     let get = |path: &str| {
         let mut curl = Command::new("curl");
@@ -321,7 +324,8 @@ fn is_as_served(site: &Site, folder: &Path, mut server: Command, port: u16) -> [
             println!("{}: /{path} is {}", site.name, explained["ends"]);
         }
     }
-    server.kill().unwrap();
+    let group = format!("-{}", server.id());
+    assert!(Command::new("kill").args(["-9", "--", &group]).status().unwrap().success());
     server.wait().unwrap();
     counts
 }
