@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use http::{HeaderMap, HeaderName, HeaderValue, Method, header};
+use http::{HeaderMap, HeaderName, Method};
 
 use crate::address::{Address, Request};
 use crate::language::Line;
@@ -91,7 +91,13 @@ impl EveryExpectation {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn of_request(&self, request: &Request, outcome: Option<ExpectedOutcome>) -> Expectation {
-        let given = with_given(&self.given, request.headers());
+        let mut given = self.given.clone();
+        // A field that is given is so, whatever else a request could have.
+        for (name, value) in request.headers() {
+            if !self.given.contains_key(name) {
+                given.append(name, value.clone());
+            }
+        }
         Expectation {
             line: self.line,
             method: request.method().clone(),
@@ -327,31 +333,4 @@ impl fmt::Display for Check {
             CheckTest::Lacks => write!(f, "lacks {name}"),
         }
     }
-}
-
-/// What a request has beside the header fields that are given; of cookies, those of other names.
-fn with_given(given: &HeaderMap, own: &HeaderMap) -> HeaderMap {
-    let mut all = given.clone();
-    for (name, value) in own.iter().filter(|(name, _)| !given.contains_key(*name)) {
-        all.append(name, value.clone());
-    }
-    if !given.contains_key(header::COOKIE) {
-        return all;
-    }
-    let pairs = |headers: &HeaderMap| -> Vec<String> {
-        let lines = headers.get_all(header::COOKIE).iter().filter_map(|line| line.to_str().ok());
-        lines.flat_map(|line| line.split(';')).map(|pair| pair.trim().to_owned()).collect()
-    };
-    fn name(pair: &str) -> &str {
-        pair.split('=').next().unwrap_or_default()
-    }
-    let mut cookies = pairs(given);
-    let others = pairs(own);
-    let is_other = |pair: &&String| !cookies.iter().any(|known| name(known) == name(pair));
-    let others: Vec<String> = others.iter().filter(is_other).cloned().collect();
-    cookies.extend(others);
-    if let Ok(line) = HeaderValue::from_str(&cookies.join("; ")) {
-        all.insert(header::COOKIE, line);
-    }
-    all
 }
