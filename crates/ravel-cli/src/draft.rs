@@ -1,8 +1,9 @@
 //! `ravel draft`: the first rules of a site, from what its build shows.
 
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
+use ravel::FileList;
 use ravel_draft::{Draft, OldSite};
 use ravel_serve::Site;
 use serde_json::json;
@@ -42,19 +43,13 @@ pub(crate) struct Arguments {
     pub(crate) json: bool,
 }
 
-impl Arguments {}
-
 pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome {
     let folder = &arguments.folder;
     let files = Site::files_of(folder)?;
     let named = folder_from(arguments.write.as_deref(), folder)?;
     let old = old_site(arguments)?;
-    let read = files.names().iter().filter(|name| ravel_draft::reads(name)).count();
-    let progress = Progress::new(read + old.len(), "files and old URLs");
-    let read = |name: &str| {
-        progress.step();
-        std::fs::read(folder.join(name))
-    };
+    let progress = Progress::new(number_read(&files) + old.len(), "files and old URLs");
+    let read = read_with(&progress, folder);
     let looked_at = |_: &str| progress.step();
     let draft = Draft::after(&arguments.at, &named, files.names(), read, &old, &looked_at)
         .map_err(|error| Failure::Message(error.to_string()))?;
@@ -84,6 +79,22 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     Ok(ExitStatus::Well)
 }
 
+/// How many files a draft reads.
+fn number_read(files: &FileList) -> usize {
+    files.names().iter().filter(|name| ravel_draft::reads(name)).count()
+}
+
+/// Reads files of a folder, and says so.
+fn read_with<'p>(
+    progress: &'p Progress,
+    folder: &'p Path,
+) -> impl Fn(&str) -> io::Result<Vec<u8>> + Sync + 'p {
+    |name| {
+        progress.step();
+        std::fs::read(folder.join(name))
+    }
+}
+
 /// What was published before, or asked for.
 fn old_site(arguments: &Arguments) -> Result<OldSite, Failure> {
     let at = arguments.old_at.as_deref().unwrap_or(&arguments.at);
@@ -91,13 +102,8 @@ fn old_site(arguments: &Arguments) -> Result<OldSite, Failure> {
     let folders = arguments.old.iter().map(Path::new).filter(|source| source.is_dir());
     for folder in folders.chain(arguments.old_files.as_deref()) {
         let files = Site::files_of(folder)?;
-        let pages = files.names().iter().filter(|name| ravel_draft::reads(name)).count();
-        let progress = Progress::new(pages, "files of the site before");
-        let read = |name: &str| {
-            progress.step();
-            std::fs::read(folder.join(name))
-        };
-        old.extend(OldSite::of_build(at, files.names(), read));
+        let progress = Progress::new(number_read(&files), "files of the site before");
+        old.extend(OldSite::of_build(at, files.names(), read_with(&progress, folder)));
     }
     let sources: Vec<&String> =
         arguments.old.iter().filter(|source| !Path::new(source).is_dir()).collect();

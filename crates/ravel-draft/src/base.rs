@@ -21,18 +21,18 @@ pub(crate) fn fits(survey: &Survey<'_>, base: &str) -> (BaseFit, BaseFit) {
     let addresses: BTreeSet<String> =
         survey.names.iter().flat_map(|name| addresses(name)).collect();
     let all = survey.paths.values().sum();
-    let mut bases: BTreeMap<&str, usize> = BTreeMap::from([("/", 0), (base, 0)]);
+    let mut own = 0;
+    let mut bases: BTreeMap<&str, usize> = BTreeMap::new();
     for (path, times) in &survey.paths {
-        let ends = path.match_indices('/').map(|(at, _)| at + 1);
-        let is_own = |end: &usize| path[..*end] == *base;
-        let short = ends.clone().take(MAX_SEGMENTS + 1);
-        for end in short.chain(ends.skip(MAX_SEGMENTS + 1).filter(is_own)) {
-            let (before, rest) = path.split_at(end);
-            *bases.entry(before).or_default() += if addresses.contains(rest) { *times } else { 0 };
+        let names_a_file = |below: &str| addresses.contains(below);
+        own += if path.strip_prefix(base).is_some_and(names_a_file) { *times } else { 0 };
+        for (at, _) in path.match_indices('/').take(MAX_SEGMENTS + 1) {
+            let (before, below) = path.split_at(at + 1);
+            *bases.entry(before).or_default() += if names_a_file(below) { *times } else { 0 };
         }
     }
     let fit = |(base, fits): (&str, usize)| BaseFit { base: base.to_owned(), fits, all };
-    let own = fit((base, bases[base]));
+    let own = fit((base, own));
     let best = bases.into_iter().map(fit).max_by_key(|fit| (fit.fits, fit.base == base));
     let best = best.filter(|best| best.fits > own.fits).unwrap_or_else(|| own.clone());
     (own, best)

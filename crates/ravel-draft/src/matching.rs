@@ -15,10 +15,6 @@ use crate::survey::Survey;
 
 /// One that is less sure is not even named.
 const POSSIBLE: f64 = 0.4;
-/// Pages that are less alike are not one page, whatever their paths are.
-const CONTRARY: f64 = 0.25;
-/// Where pages are less alike, the words of their paths are not enough.
-const HALF: f64 = 0.5;
 /// Pages that are so alike speak against one that the path names.
 const CONTRADICTING: f64 = 0.6;
 /// Nothing adds to what is so sure.
@@ -177,11 +173,9 @@ impl<'p> NewSite<'p> {
         if by_content.is_some_and(|found| found.score >= CERTAIN) {
             return by_content;
         }
-        let less = |to: usize, alike: f64| {
-            page.is_some_and(|page| self.texts.alike(&page.text, to) < alike)
-        };
-        let (differs, contradicts) = (|to| less(to, HALF), |to| less(to, CONTRARY));
-        let by_path = self.paths.find(path, old.slugs.is_once(&slug(path)), differs, contradicts);
+        // Where nothing is known of what the page had, nothing speaks against a path.
+        let alike = |to: usize| page.map_or(1.0, |page| self.texts.alike(&page.text, to));
+        let by_path = self.paths.find(path, old.slugs.is_once(&slug(path)), alike);
         both(by_content, by_path).filter(|found| found.score >= POSSIBLE)
     }
 

@@ -154,9 +154,7 @@ impl OldSite {
         let below = edge.site().url();
         for url in urls.into_keys() {
             let Ok(request) = Request::get(&url) else { continue };
-            let path =
-                url.split('?').next().and_then(|url| url.strip_prefix(below.trim_end_matches('/')));
-            let Some(path) = path else { continue };
+            let Some(path) = path_below(below.trim_end_matches('/'), &url) else { continue };
             let page = edge.file_of(path).and_then(|name| pages.get(name));
             let is_shown = edge.answer(&request).outcome() == Outcome::File;
             if let Some(page) = page.filter(|_| is_shown) {

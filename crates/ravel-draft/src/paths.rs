@@ -10,6 +10,10 @@ use crate::candidate::{APART, Candidate, NEAR, SURE};
 const MIN_NAME: usize = 7;
 /// Of shorter words every letter counts.
 const MIN_WORD: usize = 5;
+/// Pages that are less alike are not one page, whatever their paths are.
+const CONTRARY: f64 = 0.25;
+/// Where pages are less alike, the words of their paths are not enough.
+const HALF: f64 = 0.5;
 /// Endings of pages, which say nothing of what they are about.
 const ENDINGS: [&str; 8] = ["html", "htm", "xhtml", "shtml", "php", "asp", "aspx", "jsp"];
 
@@ -144,20 +148,19 @@ impl PathIndex {
     }
 
     /// The page whose path is most alike, for a path of which the last name is, or is not, that of
-    /// one old page; `differs` says that what the page has is not much alike, and `contradicts` that
-    /// it is something else.
+    /// one old page; `alike` says how alike what the page has is, from 0 to 1.
     pub(crate) fn find(
         &self,
         path: &str,
         is_alone: bool,
-        differs: impl Fn(usize) -> bool,
-        contradicts: impl Fn(usize) -> bool,
+        alike: impl Fn(usize) -> f64,
     ) -> Option<Candidate> {
         let (slug, words) = (slug(path), self.corrected(path_words(path)));
-        let found = |page: usize, score: f64, why| {
-            let score = if contradicts(page) { score.min(NEAR - 0.1) } else { score };
-            Some(Candidate::new(page, score, why))
-        };
+        let contradicts = |page: usize| alike(page) < CONTRARY;
+        let bounded =
+            |page: usize, score: f64| if contradicts(page) { score.min(NEAR - 0.1) } else { score };
+        let found =
+            |page: usize, score: f64, why| Some(Candidate::new(page, bounded(page, score), why));
         let letters = slug.chars().filter(|c| c.is_alphabetic()).count();
         if let Some([only]) = self.slugs.get(&slug).map(Vec::as_slice)
             && slug.len() > 3
@@ -189,12 +192,12 @@ impl PathIndex {
         scores.sort_by(by_score);
         match scores.as_slice() {
             [(page, score), (_, next), ..] if score - next < APART => {
-                let score = if contradicts(*page) { score.min(NEAR - 0.1) } else { *score };
+                let score = bounded(*page, *score);
                 Some(Candidate::tied(*page, score, "two paths are as alike"))
             }
             // Words alone are never as sure as what pages say, and not at all where these differ.
             [(page, score), ..] => {
-                let most = if differs(*page) { SURE - 0.01 } else { 1.0 };
+                let most = if alike(*page) < HALF { SURE - 0.01 } else { 1.0 };
                 found(*page, (score * 0.9).min(most), "words of the path")
             }
             [] => None,

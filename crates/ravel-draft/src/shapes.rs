@@ -177,25 +177,28 @@ fn failing(groups: &[&Group<'_>], urls: &[&str], edge: &Edge) -> BTreeSet<usize>
         ravel::program::Pages::Exact => "exact",
     };
     let mut text = format!("site {}\n  pages {pages}\n", site.url());
+    // The first line of each.
     let mut lines = Vec::new();
-    let mut unread = BTreeSet::new();
-    for (number, (shape, _)) in groups.iter().enumerate() {
+    let mut next = text.lines().count() as u32 + 1;
+    for (shape, _) in groups {
         let statement = shape.statement();
-        match Rules::parse(&format!("site {}\n{statement}", site.url())) {
-            Ok(_) => {
-                lines.push((text.lines().count() as u32 + 1, number));
-                text += &statement;
-            }
-            Err(_) => drop(unread.insert(number)),
-        }
+        lines.push(next);
+        next += statement.lines().count() as u32;
+        text += &statement;
     }
-    let Ok(rules) = Rules::parse(&text) else { return (0..groups.len()).collect() };
-    let edge = Edge::new(&rules, edge.files().clone());
-    let group_of = |line: Line| {
-        let after = lines.partition_point(|(first, _)| *first <= line.number());
-        after.checked_sub(1).map(|at| lines[at].1)
+    let group_of =
+        |line: Line| lines.partition_point(|first| *first <= line.number()).checked_sub(1);
+    let rules = match Rules::parse(&text) {
+        Ok(rules) => rules,
+        Err(problems) => {
+            let unread = problems.iter().map(|problem| group_of(problem.place().line()));
+            // What is wrong with the site is wrong for all.
+            let unread: Option<BTreeSet<usize>> = unread.collect();
+            return unread.unwrap_or_else(|| (0..groups.len()).collect());
+        }
     };
-    let mut failing = unread;
+    let edge = Edge::new(&rules, edge.files().clone());
+    let mut failing = BTreeSet::new();
     // The shapes on the way of a path that ends ill; what none matches is as missing as it was.
     let ill = |path: &str| -> Vec<usize> {
         let Ok(request) = Request::get(&edge.site().url_of(path)) else { return Vec::new() };

@@ -48,18 +48,20 @@ pub(crate) enum Depth {
 }
 
 /// A file, as it was read.
-enum Read {
-    Page(Box<(Page, bool)>),
+struct Read {
+    content: Content,
+    /// It has images in its text.
+    has_data_images: bool,
+}
+
+enum Content {
+    Page(Box<Page>),
     Sitemap(Sitemap),
-    Style {
-        origins: BTreeSet<String>,
-        has_data_images: bool,
-    },
+    Style(BTreeSet<String>),
     Script {
         origins: BTreeSet<String>,
         views: Vec<String>,
         has_router: bool,
-        has_data_images: bool,
     },
     /// It is too long to be looked through.
     Long,
@@ -87,26 +89,19 @@ fn ending_of(name: &str) -> Option<&'static str> {
 impl Read {
     fn of(ending: &str, bytes: &[u8], depth: Depth) -> Read {
         let text = String::from_utf8_lossy(bytes);
-        let has_data_images = text.contains("data:image/");
-        match ending {
-            "html" | "htm" => {
-                let page = Page::read(&text, depth == Depth::Texts);
-                Read::Page(Box::new((page, has_data_images)))
-            }
+        let content = match ending {
+            "html" | "htm" => Content::Page(Box::new(Page::read(&text, depth == Depth::Texts))),
             // What is wrong with one is for the checks to say.
-            "xml" => Read::Sitemap(Sitemap::parse(&text).unwrap_or_default()),
-            _ if text.len() > MAX_SCRIPT_BYTES => Read::Long,
-            "css" => {
-                let origins = origins::in_style(&text).into_iter().collect();
-                Read::Style { origins, has_data_images }
-            }
-            _ => Read::Script {
+            "xml" => Content::Sitemap(Sitemap::parse(&text).unwrap_or_default()),
+            _ if text.len() > MAX_SCRIPT_BYTES => Content::Long,
+            "css" => Content::Style(origins::in_style(&text).into_iter().collect()),
+            _ => Content::Script {
                 origins: origins::in_script(&text).collect(),
                 views: views_in(&text).collect(),
                 has_router: text.contains("pushState") || text.contains("navigate("),
-                has_data_images,
             },
-        }
+        };
+        Read { content, has_data_images: text.contains("data:image/") }
     }
 }
 
@@ -155,26 +150,19 @@ impl<'n> Survey<'n> {
     }
 
     fn take(&mut self, name: &'n str, read: Read) {
-        match read {
-            Read::Page(page) => {
-                let (page, has_data_images) = *page;
-                self.has_data_images |= has_data_images;
-                self.take_page(name, page);
-            }
-            Read::Sitemap(sitemap) => {
+        self.has_data_images |= read.has_data_images;
+        match read.content {
+            Content::Page(page) => self.take_page(name, *page),
+            Content::Sitemap(sitemap) => {
                 self.sitemap.extend(sitemap.pages().map(str::to_owned));
             }
-            Read::Style { origins, has_data_images } => {
-                self.has_data_images |= has_data_images;
-                self.style_origins.extend(origins);
-            }
-            Read::Script { origins, views, has_router, has_data_images } => {
-                self.has_data_images |= has_data_images;
+            Content::Style(origins) => self.style_origins.extend(origins),
+            Content::Script { origins, views, has_router } => {
                 self.has_router |= has_router;
                 self.views.extend(views);
                 self.script_origins.extend(origins);
             }
-            Read::Long => {}
+            Content::Long => {}
         }
     }
 

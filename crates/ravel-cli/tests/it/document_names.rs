@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs;
 
 use crate::common::{folder, repository, run};
+use crate::documents::documents;
 
 /// The words between backticks of a text.
 fn named(text: &str) -> BTreeSet<String> {
@@ -101,6 +102,7 @@ fn options_of_documents_are_there() {
         "--bench",
         "--locked",
         "--features",
+        "--profile",
         "--path",
         "--root",
         "--test",
@@ -113,11 +115,8 @@ fn options_of_documents_are_there() {
         known.insert(other.to_owned());
     }
     let mut unknown = Vec::new();
-    let folders = ["docs", "docs/tasks"].map(|folder| repository().join(folder));
-    let entries = folders.iter().flat_map(|folder| fs::read_dir(folder).unwrap());
-    let documents = entries.map(|entry| entry.unwrap().path());
-    let documents = documents.chain([repository().join("README.md")]);
-    for path in documents.filter(|path| path.extension().is_some_and(|ending| ending == "md")) {
+    // What changed names options that are no more.
+    for path in documents().filter(|path| !path.ends_with("CHANGELOG.md")) {
         let text = fs::read_to_string(&path).unwrap();
         let lines = text.lines().filter(|line| line.contains("ravel ") || line.contains("`--"));
         for line in lines {

@@ -1,7 +1,7 @@
 //! What the README and the documents show is what happens.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::common::{demo, repository};
@@ -137,15 +137,19 @@ fn hold_block(document: &Path, text: &str, language: &str, now: &str) {
     }
 }
 
+/// The documents that people read, the README among them.
+pub(crate) fn documents() -> impl Iterator<Item = PathBuf> {
+    let folders = ["", "docs", "docs/tasks"].map(|folder| repository().join(folder));
+    let entries = folders.into_iter().flat_map(|folder| fs::read_dir(folder).unwrap());
+    entries.map(|entry| entry.unwrap().path()).filter(|path| is_markdown(path))
+}
+
 /// Lines of documents can be read without scrolling; tables and what is printed are as wide as they
 /// are.
 #[test]
 fn lines_of_documents_are_short() {
-    let root = repository();
-    let folders = [root.clone(), root.join("docs"), root.join("docs/tasks")];
-    let entries = folders.iter().flat_map(|folder| fs::read_dir(folder).unwrap());
     let mut wide = Vec::new();
-    for page in entries.map(|entry| entry.unwrap().path()).filter(|path| is_markdown(path)) {
+    for page in documents() {
         let mut is_code = false;
         for (number, line) in (1..).zip(fs::read_to_string(&page).unwrap().lines()) {
             is_code ^= line.starts_with("```");

@@ -76,6 +76,7 @@ impl Tally<'_> {
 
     /// Puts together what is asked of one URL in several ways.
     fn with_others(&self, sums: &mut Sums) {
+        sums.urls = sums.endings.iter().map(|(_, urls)| urls).sum();
         for (url, others) in std::mem::take(&mut sums.others) {
             let text = format!("GET {url}");
             let shard = locked(&self.shards[shard_of(self.hasher.hash_one(text.as_bytes()))]);
@@ -171,7 +172,6 @@ impl Sums {
             match url_of_others(&text) {
                 None => {
                     *urls += 1;
-                    self.urls += 1;
                     if hops > 0 {
                         self.redirected.offer(requests, &text, hops);
                     }
@@ -221,7 +221,6 @@ impl Sums {
             *all += more;
             *urls += others;
         }
-        self.urls += other.urls;
         for (url, others) in other.others {
             self.others.entry(url).or_default().extend(others);
         }
