@@ -25,7 +25,7 @@ fuzz_target!(|text: &str| {
     let _ = Request::get(target);
     let request = Request::from_parts(http::Method::GET, scheme, host, target);
     let answer = EDGE.answer(&request);
-    assert_eq!(answer.status(), EDGE.explain(&request).answer().status());
+    assert_eq!(answer, *EDGE.explain(&request).answer());
     let real = url::Url::parse(&format!("http://{host}/")).is_ok();
     if let Some(location) = answer.location().filter(|_| real) {
         let read = url::Url::parse(location).expect("a location is a URL");

@@ -1,6 +1,7 @@
 //! A site on a host that only serves files: where visitors end, held against a host of the test's
 //! own and the script of the 404 page that is published.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::sites::{Module, pick, readable, runner, site};
@@ -12,10 +13,10 @@ use ravel_publish::{Page, PublishedFiles, Support, files};
 use serde_json::json;
 
 /// A host with the files that are published.
-struct Host {
+struct Host<'n> {
     files: BTreeMap<String, String>,
-    /// The script of its 404 page.
-    script: Module,
+    /// Node with the script of its 404 page.
+    script: &'n mut Module,
     base: String,
     origin: String,
 }
@@ -37,8 +38,8 @@ enum Shown {
 /// Where a visitor ends: a file at a path, off the site, or `None` where something is missing.
 type End = Option<(String, String)>;
 
-impl Host {
-    fn new(edge: &Edge, published: &PublishedFiles) -> Host {
+impl Host<'_> {
+    fn new<'n>(node: &'n mut Module, edge: &Edge, published: &PublishedFiles) -> Host<'n> {
         let kept =
             edge.files().names().iter().filter(|name| !published.left_out().contains(&***name));
         let mut files: BTreeMap<String, String> =
@@ -51,10 +52,10 @@ impl Host {
             files.insert(name.clone(), text);
         }
         let script = files["404.html"].split_once("<script>\n{\n").unwrap().1;
-        let script = Module::load(script.split_once("{\n\n// On a host").unwrap().0).unwrap();
+        node.reload(script.split_once("{\n\n// On a host").unwrap().0).unwrap();
         let site = edge.site();
         let origin = format!("{}://{}", site.scheme(), site.host());
-        Host { files, script, base: site.open_base().to_owned(), origin }
+        Host { files, script: node, base: site.open_base().to_owned(), origin }
     }
 
     /// What is shown for a path below the base path: a file; an index, if the path ends in a slash;
@@ -339,12 +340,14 @@ fn file_rule() -> impl Strategy<Value = String> {
 fn visitors_end_where_the_lines_say() {
     let strategy = (site(), prop::collection::vec(file_rule(), 1..7));
     let mut compared = 0;
-    let counted = std::cell::RefCell::new(&mut compared);
+    let counted = RefCell::new(&mut compared);
+    let node = RefCell::new(Module::start());
     let result = runner(120).run(&strategy, |(site, rules)| {
         let rules = readable(&site, &rules);
         let edge = Edge::new(&rules, FileList::from_iter(FOLDER));
         let published = files(&edge, None);
-        let mut host = Host::new(&edge, &published);
+        let node = &mut *node.borrow_mut();
+        let mut host = Host::new(node, &edge, &published);
         for path in paths(&edge) {
             **counted.borrow_mut() += 1;
             if let Err(why) = compare(&edge, &published, &mut host, &path) {
@@ -398,13 +401,14 @@ fn pages_that_lead_on_never_take_the_place_of_what_they_lead_to() {
         "redirect /about -> /about/#top",
         "redirect /%61bout.html -> /about?x=1",
     ];
+    let mut node = Module::start();
     for case in cases {
         let rules =
             Rules::parse(&format!("site https://h.example/\n  missing /404.html\n{case}\n"))
                 .unwrap();
         let edge = Edge::new(&rules, FileList::from_iter(folder));
         let published = files(&edge, None);
-        let mut host = Host::new(&edge, &published);
+        let mut host = Host::new(&mut node, &edge, &published);
         let said = case.split([' ', '\n']).filter(|word| word.starts_with('/'));
         for path in said.chain(["/", "/index.html", "/about.html", "/ports/", "/a/b.html"]) {
             compare(&edge, &published, &mut host, path.split(['?', '#']).next().unwrap())

@@ -1,5 +1,6 @@
 //! What is published decides as the library does, under Node, for random rules and addresses.
 
+use std::cell::RefCell;
 use std::io::Write;
 
 use crate::sites::{
@@ -18,10 +19,12 @@ use serde_json::{Value, json};
 fn the_module_decides_as_the_library_does() {
     let strategy =
         (site(), prop::collection::vec(rule(), 0..12), prop::collection::vec(request(), 32));
+    let node = RefCell::new(Module::start());
     let result = runner(50).run(&strategy, |(site, rules, requests)| {
         let rules = readable(&site, &rules);
         let edge = Edge::new(&rules, FileList::from_iter(FILES));
-        let mut module = Module::new(&edge);
+        let mut module = node.borrow_mut();
+        module.reload(&publish::module(&publish::table(&edge))).unwrap();
         for request in requests {
             prop_assert_eq!(module.decide(&request), answer(&edge, &request), "{}", request);
         }
@@ -34,7 +37,7 @@ fn the_module_decides_as_the_library_does() {
 #[ignore = "needs Node"]
 fn the_module_reads_texts_as_the_library_does() {
     let edge = Edge::new(&Rules::parse(SHOWING).unwrap(), FileList::from_iter(FILES));
-    let module = std::cell::RefCell::new(Module::new(&edge));
+    let module = RefCell::new(Module::new(&edge));
     let result = runner(600).run(&showing_request(), |request| {
         prop_assert_eq!(
             module.borrow_mut().decide(&request),
@@ -100,9 +103,10 @@ impl NodeRun {
         let mut run = NodeRun { edges: Vec::new(), documents: Vec::new() };
         let mut runner = runner(1);
         let rules = (site(), prop::collection::vec(rule(), 0..12));
+        let request = request();
         for _ in 0..sites {
             let (site, rules) = rules.new_tree(&mut runner).unwrap().current();
-            let asked = (0..requests).map(|_| request().new_tree(&mut runner).unwrap().current());
+            let asked = (0..requests).map(|_| request.new_tree(&mut runner).unwrap().current());
             let asked = asked.filter_map(&prepare).collect();
             run.add(readable(&site, &rules), asked);
         }
@@ -142,7 +146,8 @@ impl NodeRun {
 fn the_module_decides_as_the_library_does_under_node() {
     let mut run = NodeRun::draw(500, 150, Some);
     let mut runner = runner(1);
-    let showing = (0..30_000).map(|_| showing_request().new_tree(&mut runner).unwrap().current());
+    let showing = showing_request();
+    let showing = (0..30_000).map(|_| showing.new_tree(&mut runner).unwrap().current());
     run.add(Rules::parse(SHOWING).unwrap(), showing.collect());
     let compared = run.compare(ASK, |edge, request, theirs| {
         assert_eq!(*theirs, answer(edge, request), "{request}");

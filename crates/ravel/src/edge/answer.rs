@@ -9,7 +9,7 @@ use crate::language::Line;
 use crate::program::RuleId;
 
 /// What a request gets.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Answer<'e> {
     pub(super) outcome: Outcome,
     pub(super) status: Option<u16>,

@@ -182,8 +182,6 @@ impl Edge {
         if !T::LISTENS
             && let Some(hop) = self.at_a_glance(visit, context)
         {
-            #[cfg(feature = "self-check")]
-            self.assert_same_hop(visit, context, &hop);
             return hop;
         }
         self.hop_by_rules(visit, context)
@@ -226,28 +224,6 @@ impl Edge {
             None if context.stopped => Hop::None(None),
             None => self.canonical(visit, context),
         }
-    }
-
-    /// What the shortcut says is what the rules say.
-    #[cfg(feature = "self-check")]
-    fn assert_same_hop<T: Trace>(
-        &self,
-        visit: &RequestParts<'_>,
-        context: &Context<'_, T>,
-        short: &Hop,
-    ) {
-        let mut untraced = super::NoTrace;
-        let mut other =
-            Context { other_origin: context.other_origin, ..Context::new(&mut untraced) };
-        let shown = |hop: &Hop| match hop {
-            Hop::Redirect { to, status, by, permanence, .. } => {
-                format!("{to} {status} {by:?} {permanence:?}")
-            }
-            Hop::Gone(by) | Hop::Elsewhere(by) => format!("{by:?}"),
-            Hop::None(named) => format!("{named:?}"),
-        };
-        let long = self.hop_by_rules(visit, &mut other);
-        assert_eq!(shown(short), shown(&long), "{visit:?}");
     }
 
     /// The origin that a visitor is kept on: the canonical one, or the preview host they came to.
