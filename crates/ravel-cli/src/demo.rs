@@ -140,7 +140,8 @@ pub(crate) fn run(arguments: &Arguments, out: &mut dyn Write) -> crate::Outcome 
     writeln!(out, "\n{}", in_style(FAINT, format_args!("$ cd {}", folder.display())))?;
     enter()?;
     for (why, typed) in WALK {
-        writeln!(out, "\n{}", in_style(STRONG, why))?;
+        writeln!(out)?;
+        write_folded(&in_style(STRONG, why), "", "", out)?;
         writeln!(out, "{}\n", in_style(FAINT, format_args!("$ ravel {}", typed.join(" "))))?;
         let typed: Vec<String> = typed.iter().map(|&word| word.to_owned()).collect();
         command(&typed, out)?;

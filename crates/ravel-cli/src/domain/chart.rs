@@ -9,10 +9,11 @@ use ravel_dns::{
 
 use super::stages::{self, Stage, they_are};
 use super::table::{Cell, columns, duration, signed};
+use crate::diagnostic::{width, write_folded};
 use crate::style::{BAD, FAINT, GOOD, NOTE, STRONG, in_style};
 
-/// How wide a strip is, in characters.
-const WIDTH: i64 = 64;
+/// How wide a strip is at most and at least, in characters; between them, as the terminal has room.
+const WIDTHS: (usize, usize) = (20, 64);
 
 /// Marks on the axis, at most.
 const MAX_MARKS: i64 = 6;
@@ -41,7 +42,7 @@ pub(super) fn print(
             first.at(),
             earliest
         );
-        writeln!(out, "{}", in_style(NOTE, text))?;
+        write_folded(&in_style(NOTE, text), "", "  ", out)?;
     }
     writeln!(out)
 }
@@ -51,7 +52,7 @@ fn timeline(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out)?;
     moments(timeline, out)?;
     for words in gaps_in_words(timeline) {
-        writeln!(out, "{}", in_style(BAD, words))?;
+        write_folded(&in_style(BAD, words), "", "  ", out)?;
     }
     Ok(())
 }
@@ -110,13 +111,14 @@ pub(super) fn marks(timeline: &Timeline, most: i64) -> Vec<i64> {
 fn strips(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     let (from, until) = extent(timeline);
     let length = until.since(from).max(1);
-    let at = |column: i64| from.plus(length * column / WIDTH);
     let names = timeline.hosts().iter().map(|host| host.host().chars().count()).max().unwrap_or(0);
+    let room = width().saturating_sub(names + 2).clamp(WIDTHS.0, WIDTHS.1) as i64;
+    let at = |column: i64| from.plus(length * column / room);
     let mut labels = String::new();
-    let mut ruler: Vec<char> = vec!['─'; WIDTH as usize];
-    for mark in marks(timeline, MAX_MARKS) {
-        let column = (timeline.moment().plus(mark).since(from) * WIDTH / length).clamp(0, WIDTH - 1)
-            as usize;
+    let mut ruler: Vec<char> = vec!['─'; room as usize];
+    for mark in marks(timeline, (room / 10).min(MAX_MARKS)) {
+        let column = timeline.moment().plus(mark).since(from) * room / length;
+        let column = column.clamp(0, room - 1) as usize;
         ruler[column] = if mark == 0 { '┼' } else { '┬' };
         if labels.chars().count() <= column {
             labels.push_str(&" ".repeat(column - labels.chars().count()));
@@ -128,7 +130,7 @@ fn strips(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{:names$}  {}", "", in_style(FAINT, ruler.iter().collect::<String>()))?;
     for host in timeline.hosts() {
         let mut strip = String::new();
-        for column in 0..WIDTH {
+        for column in 0..room {
             let (style, mark) = glyph(within(host, at(column), at(column + 1)));
             strip.push_str(&in_style(style, mark));
         }
@@ -146,7 +148,8 @@ fn strips(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         let (style, mark) = glyph(*ends);
         format!("{} {words}", in_style(style, mark))
     });
-    writeln!(out, "{:names$}  {}", "", legend.collect::<Vec<_>>().join("   "))
+    let below = " ".repeat(names + 2);
+    write_folded(&legend.collect::<Vec<_>>().join("   "), &below, &below, out)
 }
 
 const LEGEND: [(Destinations, &str); 5] = [
@@ -222,7 +225,7 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
     )?;
     for host in timeline.unseen() {
         let text = format!("{host}: the zone does not show what it gets");
-        writeln!(out, "{}", in_style(FAINT, text))?;
+        write_folded(&in_style(FAINT, text), "", "  ", out)?;
     }
     let window = |what: &str, window: Window| {
         let [best, worst] =
@@ -230,26 +233,23 @@ fn moments(timeline: &Timeline, out: &mut dyn Write) -> io::Result<()> {
         format!("{what}: at best {best}, at worst {worst}")
     };
     if let Some(verification) = timeline.verification() {
-        writeln!(out, "{}", window("ownership can be verified", verification))?;
+        write_folded(&window("ownership can be verified", verification), "", "  ", out)?;
     }
     if let Issuance::In(issued) = timeline.certificate() {
-        writeln!(out, "{}", window("a certificate is issued", issued))?;
+        write_folded(&window("a certificate is issued", issued), "", "  ", out)?;
     }
     if let Some(servers) = timeline.name_servers() {
         let stop = timeline.steps().iter().find(|step| matches!(step.kind(), StepKind::Stop(_)));
         let until = stop.map_or(timeline.moment(), Step::at);
-        writeln!(
-            out,
-            "{} asked for up to {}",
-            they_are(servers.from()),
-            duration(until.since(timeline.moment()))
-        )?;
+        let still = duration(until.since(timeline.moment()));
+        let text = format!("{} asked for up to {still}", they_are(servers.from()));
+        write_folded(&text, "", "  ", out)?;
         if servers.is_assumed() {
             let ttl = duration(i64::from(servers.parent_ttl()));
             let text = format!(
                 "a TTL of {ttl} is assumed for the delegation; `ravel domain ask` shows it, and `parent-ttl` below `domain` states it"
             );
-            writeln!(out, "{}", in_style(FAINT, text))?;
+            write_folded(&in_style(FAINT, text), "", "  ", out)?;
         }
     }
     Ok(())

@@ -179,7 +179,7 @@ fn differing(shown: &Shown<'_>, out: &mut dyn Write) -> io::Result<()> {
         let beside = room().saturating_sub(change.len() + "  as ".len()).max(20);
         let example = format!("as {}", cut(&asked(shown, one.example()), beside));
         let (requests, example) = (grouped(one.requests()), in_style(FAINT, example));
-        writeln!(out, "  {requests:>9}  {change}  {example}")?;
+        write_folded(&format!("{requests:>9}  {change}  {example}"), "  ", INDENT, out)?;
     }
     Ok(())
 }

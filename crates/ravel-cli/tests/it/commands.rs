@@ -105,6 +105,9 @@ fn every_command_keeps_to_the_width() {
         "diff edge.ravel edge.ravel",
         "build --as module out",
         "build --as files files",
+        "domain",
+        "domain plan 2027-03-01T06:00:00Z",
+        "tally access.log.gz --top 3",
     ];
     for (width, arguments) in [60, 80, 100].into_iter().flat_map(|w| asked.map(|one| (w, one))) {
         let mut command = ravel(demo.path());
@@ -117,7 +120,11 @@ fn every_command_keeps_to_the_width() {
             let indent = line.chars().count() - words.chars().count();
             let longest = words.split(' ').map(|word| word.chars().count()).max().unwrap_or(0);
             let is_example = arguments.contains("--why") && line.starts_with("    ");
-            let is_copied = is_example || (line.starts_with("  ") && line.contains(" -> "));
+            let is_copied = is_example
+                || (line.starts_with("  ")
+                    && (line.contains(" -> ")
+                        || line.contains(" SOA ")
+                        || line.contains(" CNAME ")));
             line.chars().count() <= width || indent + longest + 2 > width || is_copied
         };
         let wide: Vec<&str> = out.lines().filter(|line| !fits(line)).collect();
