@@ -17,5 +17,6 @@ mod rows;
 mod sets;
 mod settings;
 mod styles;
+mod suffixes;
 mod universe;
 mod worlds;
