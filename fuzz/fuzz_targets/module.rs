@@ -31,6 +31,7 @@ fuzz_target!(|text: &str| {
         let said = module.decide(&asked);
         let request = Request::from_parts(http::Method::GET, Scheme::Https, host, target);
         let answer = edge.answer(&request);
+        assert_eq!(answer, *edge.explain(&request).answer());
         assert_eq!(said["status"], json!(answer.status()), "{asked}");
         assert_eq!(said["file"], json!(answer.file()), "{asked}");
         let headers: Vec<_> =

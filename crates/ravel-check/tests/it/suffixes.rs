@@ -1,11 +1,22 @@
 //! Under which domains anybody can register a name.
 
+// No pattern can name a suffix of one label, and a check of a whole list asks for those, too.
+#[path = "../../src/audit/suffix.rs"]
+mod suffix;
+
 use std::collections::BTreeSet;
 
 use ravel::finding::{Finding, FindingPlace};
 use ravel::rules::Code;
 use ravel::{Edge, FileList, Rules};
 use ravel_check::Audit;
+use suffix::is_public_suffix;
+
+/// The rules of the list, as they are written.
+fn rules() -> impl Iterator<Item = &'static str> {
+    let list = include_str!("../../src/audit/public_suffixes.txt");
+    list.lines().filter(|line| !line.starts_with("//"))
+}
 
 /// Those of these hosts under which a redirect to a captured label is one to anybody's name.
 fn suffixes<'h>(hosts: &[&'h str]) -> BTreeSet<&'h str> {
@@ -26,18 +37,31 @@ fn suffixes<'h>(hosts: &[&'h str]) -> BTreeSet<&'h str> {
 
 #[test]
 fn suffixes_are_those_of_the_list() {
+    for host in ["com", "co.uk", "github.io", "xn--p1ai", "xn--55qx5d.cn", "x.ck"] {
+        assert!(is_public_suffix(host), "{host}");
+    }
+    for host in ["example.com", "ck", "www.ck", "x.y.ck", "h.example", "example", "", "."] {
+        assert!(!is_public_suffix(host), "{host}");
+    }
+    // Every rule is one that can be asked for.
+    for rule in rules() {
+        let host = rule.trim_start_matches('!').replace('*', "any");
+        assert_eq!(is_public_suffix(&host), !rule.starts_with('!'), "{rule}");
+    }
+}
+
+#[test]
+fn redirects_below_suffixes_are_found() {
     let listed = ["co.uk", "github.io", "xn--55qx5d.cn", "x.ck"];
     assert_eq!(suffixes(&listed), BTreeSet::from(listed));
     let own = ["example.com", "www.ck", "x.y.ck", "h.example"];
     assert_eq!(suffixes(&own), BTreeSet::new());
 }
 
-/// Every rule of the list is one that is asked for; those of one label no pattern can name.
 #[test]
-fn every_rule_of_the_list_is_known() {
-    let list = include_str!("../../src/audit/public_suffixes.txt");
-    let rules = list.lines().filter(|line| !line.starts_with("//") && line.contains('.'));
-    let (but, all): (Vec<&str>, Vec<&str>) = rules.partition(|rule| rule.starts_with('!'));
+fn redirects_below_every_rule_of_the_list_are_found() {
+    let named = rules().filter(|rule| rule.contains('.'));
+    let (but, all): (Vec<&str>, Vec<&str>) = named.partition(|rule| rule.starts_with('!'));
     let all: Vec<String> = all.iter().map(|rule| rule.replace('*', "any")).collect();
     let all: Vec<&str> = all.iter().map(String::as_str).collect();
     assert_eq!(suffixes(&all).len(), all.len());

@@ -120,11 +120,9 @@ fn every_command_keeps_to_the_width() {
             let indent = line.chars().count() - words.chars().count();
             let longest = words.split(' ').map(|word| word.chars().count()).max().unwrap_or(0);
             let is_example = arguments.contains("--why") && line.starts_with("    ");
-            let is_copied = is_example
-                || (line.starts_with("  ")
-                    && (line.contains(" -> ")
-                        || line.contains(" SOA ")
-                        || line.contains(" CNAME ")));
+            let is_record = ["    + ", "    − "].iter().any(|sign| line.starts_with(sign));
+            let is_copied =
+                is_example || is_record || (line.starts_with("  ") && line.contains(" -> "));
             line.chars().count() <= width || indent + longest + 2 > width || is_copied
         };
         let wide: Vec<&str> = out.lines().filter(|line| !fits(line)).collect();

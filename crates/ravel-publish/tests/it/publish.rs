@@ -267,7 +267,8 @@ fn what_is_not_known_throws_at_load() {
     )
     .unwrap();
     let table = publish::table(&Edge::new(&rules, FileList::from_iter(["b.html"])));
-    let loads = |table: &Value| Module::load(&publish::module(table)).is_ok();
+    let mut node = Module::start();
+    let mut loads = |table: &Value| node.reload(&publish::module(table)).is_ok();
     assert!(loads(&table));
     let changes: [(&str, Value); 14] = [
         ("/version", 1.into()),

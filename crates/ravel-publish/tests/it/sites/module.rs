@@ -30,14 +30,9 @@ pub(crate) struct Module {
 
 impl Module {
     pub(crate) fn new(edge: &Edge) -> Module {
-        Module::load(&publish::module(&publish::table(edge))).unwrap()
-    }
-
-    /// Loads one; an error is what it throws.
-    pub(crate) fn load(text: &str) -> Result<Module, Value> {
         let mut module = Module::start();
-        module.reload(text)?;
-        Ok(module)
+        module.reload(&publish::module(&publish::table(edge))).unwrap();
+        module
     }
 
     /// Node with no module yet.
@@ -49,7 +44,7 @@ impl Module {
         Module { node, lines, answers: BufReader::new(answers) }
     }
 
-    /// Loads a module in place of the one that is there.
+    /// Loads a module in place of the one that is there; an error is what it throws.
     pub(crate) fn reload(&mut self, text: &str) -> Result<(), Value> {
         self.tell(&json!({ "load": text.replace("\nexport ", "\n") })).map(drop)
     }
